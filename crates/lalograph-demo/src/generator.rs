@@ -1,0 +1,114 @@
+//! Draws entries from a grammar: one after another, from one seed, with nothing kept.
+
+use rand::{RngExt, SeedableRng};
+use rand_chacha::ChaCha8Rng;
+
+use crate::grammar::{Features, Grammar, MAX_FEATURES, Symbol, UNBOUND, stands_alone};
+
+/// One diary entry.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Entry {
+    /// Its number, from 1.
+    pub number: u64,
+    /// Who wrote it.
+    pub keeper: String,
+    /// When in the year.
+    pub season: String,
+    /// How the colony fares: `thriving`, `steady`, `restless` or `failing`.
+    pub outcome: String,
+    /// The entry itself, on one line.
+    pub text: String,
+    /// Tokens in the text: words and punctuation marks.
+    pub words: u64,
+    /// Minus the base-2 logarithm of the entry's probability.
+    pub bits: f64,
+}
+
+/// An endless stream of entries, the same for the same grammar and seed.
+#[derive(Debug)]
+pub struct Generator<'g> {
+    grammar: &'g Grammar,
+    random: ChaCha8Rng,
+    number: u64,
+    named: [Option<usize>; 3],
+}
+
+impl<'g> Generator<'g> {
+    /// Starts the stream of `seed`.
+    pub fn new(grammar: &'g Grammar, seed: u64) -> Self {
+        let feature = |name: &str| grammar.features.iter().position(|known| known == name);
+        Self {
+            grammar,
+            random: ChaCha8Rng::seed_from_u64(seed),
+            number: 0,
+            named: [feature("keeper"), feature("season"), feature("outcome")],
+        }
+    }
+
+    /// Draws the next entry.
+    pub fn next_entry(&mut self) -> Entry {
+        self.number += 1;
+        let mut draw = Draw {
+            grammar: self.grammar,
+            random: &mut self.random,
+            features: [UNBOUND; MAX_FEATURES],
+            text: String::with_capacity(320),
+            words: 0,
+            bits: 0.0,
+        };
+        draw.expand(self.grammar.start);
+        let Draw { features, text, words, bits, .. } = draw;
+        let [keeper, season, outcome] = self.named.map(|feature| {
+            feature.map_or_else(String::new, |feature| self.grammar.value_text(&features, feature).to_owned())
+        });
+        Entry { number: self.number, keeper, season, outcome, text, words, bits }
+    }
+}
+
+struct Draw<'g, 'r> {
+    grammar: &'g Grammar,
+    random: &'r mut ChaCha8Rng,
+    features: Features,
+    text: String,
+    words: u64,
+    bits: f64,
+}
+
+impl Draw<'_, '_> {
+    fn expand(&mut self, rule: usize) {
+        let grammar = self.grammar;
+        let rule = &grammar.rules[rule];
+        let mut left = self.random.random_range(0..rule.total_weight);
+        let mut taken = &rule.alternatives[0];
+        for alternative in &rule.alternatives {
+            taken = alternative;
+            if left < alternative.weight {
+                break;
+            }
+            left -= alternative.weight;
+        }
+        self.bits -= taken.probability.log2();
+        for &(feature, value) in &taken.binds {
+            self.features[feature] = value;
+        }
+        for symbol in &taken.symbols {
+            match symbol {
+                Symbol::Word(word) => self.push(&grammar.words[*word as usize]),
+                Symbol::Value(feature) => self.push(grammar.value_text(&self.features, *feature)),
+                Symbol::Rule(_) | Symbol::Keyed { .. } => {
+                    if let Some(target) = grammar.target(symbol, &self.features) {
+                        self.expand(target);
+                    }
+                }
+            }
+        }
+    }
+
+    fn push(&mut self, token: &str) {
+        if stands_alone(token) && !self.text.is_empty() {
+            self.text.push(' ');
+        }
+        self.text.push_str(token);
+        self.words += 1;
+    }
+}
