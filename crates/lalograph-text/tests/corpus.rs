@@ -1,0 +1,246 @@
+//! Corpora on disk, good and bad.
+
+use std::fs;
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+
+use lalograph_text::corpus::Reason;
+use lalograph_text::survey::{SurveyLimits, survey};
+use lalograph_text::tokens::{SplitKind, encode_corpus};
+use lalograph_text::vocabulary::Admission;
+use lalograph_text::{
+    Cleaning, CleaningStep, Corpus, CorpusSpec, Division, Reading, Reserved, TextError, Unit, Vocabulary,
+    VocabularyBuilder,
+};
+
+struct Folder(tempfile::TempDir);
+
+impl Folder {
+    fn with(files: &[(&str, &[u8])]) -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        for (name, bytes) in files {
+            let path = folder.path().join(name);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::File::create(&path).and_then(|mut f| std::io::Write::write_all(&mut f, bytes)).unwrap();
+        }
+        Self(folder)
+    }
+
+    fn path(&self) -> &Path {
+        self.0.path()
+    }
+
+    fn spec(&self, division: Division) -> CorpusSpec {
+        CorpusSpec { paths: vec![self.path().to_owned()], division, first: None }
+    }
+}
+
+fn read(spec: &CorpusSpec) -> Result<(Vec<(u64, String)>, Reading), TextError> {
+    let mut seen = Vec::new();
+    let reading = Corpus::find(spec)?.read(|document| {
+        seen.push((document.line, document.text.to_owned()));
+        ControlFlow::Continue(())
+    })?;
+    Ok((seen, reading))
+}
+
+fn texts(spec: &CorpusSpec) -> Vec<String> {
+    read(spec).unwrap().0.into_iter().map(|(_, text)| text).collect()
+}
+
+#[test]
+fn a_folder_is_read_in_the_order_of_names_at_any_depth_and_only_its_text_files() {
+    let folder = Folder::with(&[
+        ("b.txt", b"second\n"),
+        ("a/deep.txt", b"first"),
+        ("c.TXT", b"third\r\n"),
+        ("d.dat", b"not a text file"),
+    ]);
+    assert_eq!(texts(&folder.spec(Division::File)), ["first", "second", "third"]);
+}
+
+#[test]
+fn files_divide_by_line_and_by_paragraph() {
+    let text = b"\xef\xbb\xbfone\ntwo\r\n\n  \nthree\nfour";
+    let folder = Folder::with(&[("a.txt", text)]);
+    let (lines, reading) = read(&folder.spec(Division::Line)).unwrap();
+    let expected = [(1, "one"), (2, "two"), (5, "three"), (6, "four")];
+    assert_eq!(lines, expected.map(|(line, text)| (line, text.to_owned())));
+    assert_eq!(reading.skipped_count, 0);
+    let (paragraphs, reading) = read(&folder.spec(Division::Paragraph)).unwrap();
+    assert_eq!(paragraphs, [(1, "one\ntwo".to_owned()), (5, "three\nfour".to_owned())]);
+    // The line that parts two paragraphs belongs to the first; a second blank line to neither.
+    assert_eq!(reading.bytes, text.len() as u64 - 3);
+}
+
+#[test]
+fn the_first_documents_only_and_more_than_there_are() {
+    let folder = Folder::with(&[("a.txt", b"1\n2\n3\n"), ("b.txt", b"4\n5\n")]);
+    let first = |count| texts(&CorpusSpec { first: Some(count), ..folder.spec(Division::Line) });
+    assert_eq!(first(4), ["1", "2", "3", "4"]);
+    assert_eq!(first(99).len(), 5);
+}
+
+#[test]
+fn what_cannot_be_used_is_named() {
+    let folder = Folder::with(&[
+        ("a.txt", b"good"),
+        ("binary.txt", b"\x7fELF\0\0"),
+        ("blank.txt", b" \n\n"),
+        ("latin.txt", b"caf\xe9\nfine\n"),
+    ]);
+    let (documents, reading) = read(&folder.spec(Division::File)).unwrap();
+    assert_eq!(documents.len(), 1);
+    let skipped: Vec<(PathBuf, Option<u64>, Reason)> =
+        reading.skipped.into_iter().map(|s| (s.path, s.line, s.reason)).collect();
+    let at = |name: &str| folder.path().join(name);
+    assert_eq!(
+        skipped,
+        [
+            (at("binary.txt"), None, Reason::Binary),
+            (at("blank.txt"), None, Reason::Blank),
+            (at("latin.txt"), None, Reason::NotUtf8),
+        ]
+    );
+    let (documents, reading) = read(&folder.spec(Division::Line)).unwrap();
+    assert_eq!(documents.last().unwrap(), &(2, "fine".to_owned()));
+    assert_eq!(reading.skipped[1].line, Some(1));
+    assert_eq!(reading.skipped[1].reason, Reason::NotUtf8);
+}
+
+#[test]
+fn nothing_to_read_is_an_error_that_says_so() {
+    let folder = Folder::with(&[("a.txt", b""), ("other/x.dat", b"x")]);
+    let message = |spec: &CorpusSpec| read(spec).unwrap_err().to_string();
+    assert!(message(&folder.spec(Division::File)).contains("no text: 1 file read, 1 left out"));
+    let at = |name: &str| CorpusSpec { paths: vec![folder.path().join(name)], ..CorpusSpec::default() };
+    assert!(message(&at("nowhere")).contains("no such file or folder"));
+    assert!(message(&at("other")).contains("no files ending in .txt"));
+    assert!(matches!(read(&CorpusSpec::default()), Err(TextError::NoPaths)));
+}
+
+#[test]
+fn a_survey_counts_what_is_there() {
+    let folder = Folder::with(&[("a.txt", b"the bee, the hive\nthe\nna\xc3\xafve bee\n")]);
+    let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
+    let limits = SurveyLimits { commonest: 2, first_rows: 2, row_characters: 7 };
+    let (survey, _) = survey(&corpus, limits, |_| true).unwrap();
+    assert_eq!((survey.documents, survey.words, survey.distinct_words, survey.words_seen_once), (3, 8, 5, 3));
+    assert_eq!((survey.bytes, survey.characters), (33, 29));
+    assert_eq!(survey.commonest, [("the".to_owned(), 3), ("bee".to_owned(), 2)]);
+    let lengths = survey.lengths;
+    assert_eq!((lengths.minimum_words, lengths.median_words, lengths.maximum_words), (1, 2, 5));
+    assert_eq!(survey.first_rows.len(), 2);
+    assert_eq!(survey.first_rows[0].text, "the bee");
+}
+
+fn vocabulary(unit: Unit, texts: &[&str], size: Option<usize>, minimum_count: u64) -> Result<Vocabulary, TextError> {
+    let mut builder = VocabularyBuilder::new(unit, Cleaning { steps: vec![CleaningStep::LowerCase] });
+    for text in texts {
+        builder.add(text);
+    }
+    builder.finish(Admission { size, minimum_count })
+}
+
+#[test]
+fn a_vocabulary_ranks_by_count_then_spelling_and_encodes_both_ways() {
+    let texts = ["The bee saw the hive.", "A bee, a hive."];
+    let words = vocabulary(Unit::Word, &texts, None, 1).unwrap();
+    let ranked: Vec<&str> = words.tokens().iter().map(|(token, _)| &**token).collect();
+    assert_eq!(ranked, [".", "a", "bee", "hive", "the", ",", "saw"]);
+    assert_eq!(words.len(), 11);
+    for index in 0..words.len() as u32 {
+        let token = words.token(index).unwrap().to_owned();
+        assert_eq!(words.index_of(&token), if index < 4 { Reserved::UNKNOWN } else { index });
+    }
+    let pairs = words.encode("The wasp saw.");
+    assert_eq!(pairs[1], ("wasp".to_owned(), Reserved::UNKNOWN));
+    let indices: Vec<u32> = pairs.iter().map(|(_, index)| *index).collect();
+    assert_eq!(words.decode(&indices).unwrap(), "the \u{2039}unknown\u{203a} saw.");
+    assert!(matches!(words.decode(&[11]), Err(TextError::IndexOutside { index: 11, last: 10 })));
+
+    let capped = vocabulary(Unit::Word, &texts, Some(2), 1).unwrap();
+    assert_eq!(capped.len(), 6);
+    assert_eq!(capped.counted().tokens_covered, 4);
+    let frequent = vocabulary(Unit::Word, &texts, None, 2).unwrap();
+    assert_eq!(frequent.len(), 9);
+}
+
+#[test]
+fn nothing_but_reserved_tokens_is_refused() {
+    for (size, minimum_count) in [(None, 100), (Some(0), 1)] {
+        let error = vocabulary(Unit::Word, &["a b c"], size, minimum_count).unwrap_err();
+        assert!(matches!(error, TextError::EmptyVocabulary { .. }));
+    }
+}
+
+#[test]
+fn a_vocabulary_file_reads_back_and_damage_is_refused() {
+    let kept = vocabulary(Unit::Character, &["say \"bees\"\n\t\u{1f41d}\\"], None, 1).unwrap();
+    let json = kept.to_json();
+    let back = Vocabulary::from_json(&json).unwrap();
+    assert_eq!(back, kept);
+    assert_eq!(back.hash(), kept.hash());
+    serde_json::from_str::<serde_json::Value>(&json).unwrap();
+    let cases = [
+        (json.replace("\"version\": 1", "\"version\": 2"), "version"),
+        (json.replace("lalograph vocabulary", "something"), "format"),
+        (json.replace("\"unit\": \"character\"", "\"unit\": \"sentence\""), "sentence"),
+        (json.replace("[\"b\",1]", "[\"a\",1]"), "twice"),
+        (json.replace("[\"b\",1]", "[\"\",1]"), "empty"),
+        (json[..json.len() / 2].to_owned(), "EOF"),
+        (json.replace("\"counted\"", "\"extra\": 1, \"counted\""), "extra"),
+        (String::new(), "EOF"),
+    ];
+    for (text, word) in cases {
+        let message = Vocabulary::from_json(&text).unwrap_err().to_string();
+        assert!(message.contains(word), "{word}: {message}");
+    }
+}
+
+#[test]
+fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
+    let lines: String = (0..400).map(|i| format!("entry {i} of the hive\n")).collect();
+    let folder = Folder::with(&[("a.txt", lines.as_bytes())]);
+    let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
+    let words = vocabulary(Unit::Word, &["entry of the hive"], None, 1).unwrap();
+    let encoded = encode_corpus(&corpus, &words, 1, 0.25, |_| true).unwrap();
+    assert_eq!(encoded.split, SplitKind::Documents);
+    let (training, validation) = (&encoded.training, &encoded.validation);
+    assert_eq!(training.documents + validation.documents, 400);
+    assert!((60..140).contains(&validation.documents));
+    assert_eq!(training.bytes + validation.bytes, lines.len() as u64);
+    assert_eq!(training.unknown, training.documents);
+    assert_eq!(training.len() as u64, 6 * training.documents);
+    assert_eq!((training.input(0), training.input(6)), (Reserved::START, Reserved::START));
+    assert_eq!(training.input(1), words.index_of("entry"));
+    assert_eq!(training.indices[5], Reserved::END);
+
+    // What is added at the end moves nobody.
+    let longer = Folder::with(&[("a.txt", format!("{lines}one more entry\n").as_bytes())]);
+    let corpus = Corpus::find(&longer.spec(Division::Line)).unwrap();
+    let again = encode_corpus(&corpus, &words, 1, 0.25, |_| true).unwrap();
+    assert!(again.training.indices.starts_with(&training.indices) || again.validation.indices.starts_with(&validation.indices));
+    assert_eq!(again.training.documents + again.validation.documents, 401);
+    assert_ne!(again.text_hash, encoded.text_hash);
+}
+
+#[test]
+fn a_single_long_document_is_parted_at_its_end() {
+    let text = "the hive and the bee ".repeat(200);
+    let folder = Folder::with(&[("a.txt", text.as_bytes())]);
+    let corpus = Corpus::find(&folder.spec(Division::File)).unwrap();
+    let words = vocabulary(Unit::Word, &[&text], None, 1).unwrap();
+    let encoded = encode_corpus(&corpus, &words, 1, 0.1, |_| true).unwrap();
+    assert_eq!(encoded.split, SplitKind::Tail);
+    assert_eq!((encoded.training.len(), encoded.validation.len()), (901, 100));
+    assert_eq!(encoded.training.bytes + encoded.validation.bytes, text.len() as u64);
+}
+
+#[test]
+fn the_observer_can_stop_the_reading() {
+    let folder = Folder::with(&[("a.txt", b"1\n2\n3\n")]);
+    let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
+    let limits = SurveyLimits { commonest: 1, first_rows: 1, row_characters: 1 };
+    assert!(matches!(survey(&corpus, limits, |_| false), Err(TextError::Stopped)));
+}
