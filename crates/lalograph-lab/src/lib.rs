@@ -1,0 +1,23 @@
+//! Runs: the plan, the training loop, the model file, evaluation, generation.
+//!
+//! A [`Plan`] says everything about a run. [`train`] carries it out in a [`RunFolder`] and tells a
+//! [`TrainingObserver`] what happens; what it leaves is a [`ModelFile`], from which [`generate`] writes text and [`score`] judges
+//! it, with no other file needed.
+
+pub mod baseline;
+mod error;
+pub mod files;
+pub mod generate;
+pub mod model_file;
+pub mod plan;
+pub mod records;
+pub mod run;
+pub mod score;
+mod streams;
+pub mod train;
+
+pub use error::LabError;
+pub use model_file::{ModelFile, Progress};
+pub use plan::{Plan, PlanError};
+pub use run::RunFolder;
+pub use train::{Prepared, TrainingEvent, TrainingObserver, TrainingOutcome, prepare, train};

@@ -10,6 +10,11 @@ use crate::vocabulary::{Reserved, Vocabulary};
 /// Below so many documents the split is made inside them, not between them.
 const SPLIT_BY_DOCUMENT_FROM: u64 = 20;
 
+/// Whether a corpus of so many documents is parted between them, and not inside them.
+pub fn parts_by_document(documents: u64) -> bool {
+    documents >= SPLIT_BY_DOCUMENT_FROM
+}
+
 /// The tokens of some documents, each document closed by the end token.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct TokenSequence {
@@ -101,10 +106,10 @@ pub fn encode_corpus(
             Side::Training => training.push(vocabulary, document.text, document.bytes),
             Side::Validation => validation.push(vocabulary, document.text, document.bytes),
         }
-        if training.documents + validation.documents < SPLIT_BY_DOCUMENT_FROM {
-            few.push((document.text.to_owned(), document.bytes));
-        } else {
+        if parts_by_document(training.documents + validation.documents) {
             few.clear();
+        } else {
+            few.push((document.text.to_owned(), document.bytes));
         }
         bytes += document.bytes;
         stopped = !progress(bytes);
@@ -114,7 +119,7 @@ pub fn encode_corpus(
         return Err(TextError::Stopped);
     }
     let mut split = SplitKind::Documents;
-    if reading.documents < SPLIT_BY_DOCUMENT_FROM && share > 0.0 {
+    if !parts_by_document(reading.documents) && share > 0.0 {
         split = SplitKind::Tail;
         (training, validation) = part_tail(&few, vocabulary, share);
     }

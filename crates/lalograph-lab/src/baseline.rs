@@ -1,0 +1,38 @@
+//! Perplexities that give a model's perplexity meaning.
+
+use lalograph_text::{Reserved, Vocabulary};
+use lalograph_text::tokens::TokenSequence;
+
+/// Mean loss per token of a model that knows only how often each token occurs in the training text, every count raised by one
+/// so that none is impossible. The padding and start tokens are never predicted and take no share.
+pub fn unigram_loss(vocabulary: &Vocabulary, training: &TokenSequence, judged: &TokenSequence) -> f64 {
+    let mut counts = vec![1.0f64; vocabulary.len()];
+    counts[Reserved::PADDING as usize] = 0.0;
+    counts[Reserved::START as usize] = 0.0;
+    for &index in &training.indices {
+        counts[index as usize] += 1.0;
+    }
+    let total: f64 = counts.iter().sum();
+    let sum: f64 = judged.indices.iter().map(|&index| -(counts[index as usize] / total).ln()).sum();
+    sum / judged.len() as f64
+}
+
+#[cfg(test)]
+mod tests {
+    use super::unigram_loss;
+    use lalograph_text::tokens::TokenSequence;
+    use lalograph_text::vocabulary::Admission;
+    use lalograph_text::{Cleaning, Unit, VocabularyBuilder};
+
+    #[test]
+    fn agrees_with_a_sum_by_hand() {
+        let mut builder = VocabularyBuilder::new(Unit::Word, Cleaning::default());
+        builder.add("a a b");
+        let words = builder.finish(Admission { size: None, minimum_count: 1 }).unwrap();
+        let sequence = |indices: Vec<u32>| TokenSequence { indices, ..TokenSequence::default() };
+        // Indices: 1 unknown, 3 end, 4 a, 5 b. Counts + 1: unknown 1, end 2, a 3, b 2; in all 8.
+        let loss = unigram_loss(&words, &sequence(vec![4, 4, 5, 3]), &sequence(vec![4, 1]));
+        let expected = -((3.0f64 / 8.0).ln() + (1.0f64 / 8.0).ln()) / 2.0;
+        assert!((loss - expected).abs() < 1e-12);
+    }
+}

@@ -1,0 +1,100 @@
+//! What can go wrong in a run.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use lalograph_net::model::ShapeError;
+use lalograph_text::TextError;
+use thiserror::Error;
+
+use crate::plan::PlanError;
+
+/// Why something in the laboratory failed.
+#[derive(Debug, Error)]
+pub enum LabError {
+    /// The corpus or the vocabulary.
+    #[error(transparent)]
+    Text(#[from] TextError),
+    /// The plan.
+    #[error(transparent)]
+    Plan(#[from] PlanError),
+    /// The model's sizes.
+    #[error("this model cannot be made: {0}")]
+    Shape(#[from] ShapeError),
+    /// The file system refused.
+    #[error("{path}: {source}")]
+    Io {
+        /// The file or folder.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+    /// Something stands where the result should go.
+    #[error("{0} exists already")]
+    Exists(PathBuf),
+    /// A folder that is not a run would have to give way to one.
+    #[error("{0} is not a run, so it is left alone")]
+    NotARun(PathBuf),
+    /// The training text does not fill one batch.
+    #[error(
+        "the training text has {tokens} tokens, and one batch of {rows} rows x {window} steps takes {needed}"
+    )]
+    TooShort {
+        /// Tokens of training text.
+        tokens: usize,
+        /// Rows of a batch.
+        rows: usize,
+        /// Steps of a window.
+        window: usize,
+        /// Tokens of a batch.
+        needed: usize,
+    },
+    /// Nothing was held out although some should have been.
+    #[error("the validation text is empty: {documents} documents at a share of {share} left none to hold out")]
+    NoValidation {
+        /// Documents in all.
+        documents: u64,
+        /// The share to hold out.
+        share: f64,
+    },
+    /// A loss or a gradient was not a finite number.
+    #[error("step {step}: the {what} is not a finite number")]
+    NotFinite {
+        /// The step, from 1.
+        step: u64,
+        /// `training loss`, `gradient` or `validation loss`.
+        what: &'static str,
+    },
+    /// A model file is not what it should be.
+    #[error("{path}: not a usable model file: {what}")]
+    BadModel {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        what: String,
+    },
+    /// No token of a seed text is in the vocabulary.
+    #[error("no token of the seed text is in the model's vocabulary")]
+    SeedUnknown,
+    /// A temperature that is not above zero.
+    #[error("a temperature must be above 0, and {0} is not")]
+    Temperature(f64),
+    /// A vocabulary file is not what it should be.
+    #[error("{path}: {source}")]
+    BadVocabulary {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        source: TextError,
+    },
+    /// The threads could not be started.
+    #[error("the threads could not be started: {0}")]
+    Threads(#[from] rayon::ThreadPoolBuildError),
+}
+
+impl LabError {
+    /// Wraps what the file system said about `path`.
+    pub fn at(path: &Path) -> impl FnOnce(io::Error) -> Self + '_ {
+        move |source| Self::Io { path: path.to_owned(), source }
+    }
+}

@@ -1,0 +1,85 @@
+//! Writing files so that a reader never sees half of one and nothing is overwritten unasked.
+
+use std::fs;
+use std::io::Write;
+use std::path::Path;
+
+use lalograph_text::{TextError, Vocabulary};
+
+use crate::error::LabError;
+
+/// What to do when something stands in the place already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Existing {
+    /// Leave it and fail.
+    Keep,
+    /// Put the new file in its place.
+    Replace,
+}
+
+/// Writes a whole file beside its place, syncs it and renames it into place.
+///
+/// # Errors
+/// [`LabError::Exists`] with [`Existing::Keep`]; anything the file system refuses. The old file, if any, is whole then.
+pub fn write_whole(path: &Path, bytes: &[u8], existing: Existing) -> Result<(), LabError> {
+    let folder = match path.parent() {
+        Some(folder) if !folder.as_os_str().is_empty() => folder,
+        _ => Path::new("."),
+    };
+    let mut beside = tempfile::Builder::new()
+        .prefix(".lalograph-")
+        .permissions(permissions())
+        .tempfile_in(folder)
+        .map_err(LabError::at(path))?;
+    beside.write_all(bytes).and_then(|()| beside.as_file().sync_all()).map_err(LabError::at(path))?;
+    let placed = match existing {
+        Existing::Replace => beside.persist(path),
+        Existing::Keep => beside.persist_noclobber(path),
+    };
+    match placed {
+        Ok(_) => {
+            // The name itself is durable once the folder is.
+            fs::File::open(folder).and_then(|folder| folder.sync_all()).map_err(LabError::at(path))
+        }
+        Err(error) if error.error.kind() == std::io::ErrorKind::AlreadyExists => {
+            Err(LabError::Exists(path.to_owned()))
+        }
+        Err(error) => Err(LabError::Io { path: path.to_owned(), source: error.error }),
+    }
+}
+
+/// The usual ones of a new file, less what the user's mask takes away; temporary files are private otherwise.
+fn permissions() -> fs::Permissions {
+    use std::os::unix::fs::PermissionsExt;
+    fs::Permissions::from_mode(0o666)
+}
+
+/// Reads and checks a vocabulary file.
+///
+/// # Errors
+/// The file cannot be read, or is not a vocabulary.
+pub fn read_vocabulary(path: &Path) -> Result<Vocabulary, LabError> {
+    let text = fs::read(path).map_err(LabError::at(path))?;
+    let bad = |source| LabError::BadVocabulary { path: path.to_owned(), source };
+    let text = String::from_utf8(text).map_err(|_| bad(TextError::BadVocabulary("it is not UTF-8 text".into())))?;
+    Vocabulary::from_json(&text).map_err(bad)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Existing, write_whole};
+    use crate::LabError;
+
+    #[test]
+    fn a_file_is_replaced_only_on_request_and_leaves_nothing_beside_it() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("file");
+        write_whole(&path, b"one", Existing::Keep).unwrap();
+        assert!(matches!(write_whole(&path, b"two", Existing::Keep), Err(LabError::Exists(_))));
+        assert_eq!(std::fs::read(&path).unwrap(), b"one");
+        write_whole(&path, b"two", Existing::Replace).unwrap();
+        assert_eq!(std::fs::read(&path).unwrap(), b"two");
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
+        assert!(write_whole(&folder.path().join("no/such"), b"", Existing::Keep).is_err());
+    }
+}

@@ -1,0 +1,188 @@
+//! The model file: one safetensors file that holds the weights, and in its metadata the plan, the
+//! vocabulary and the cleaning. `docs/formats/model.md` is its description.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::Path;
+
+use lalograph_net::LanguageModel;
+use lalograph_text::Vocabulary;
+use safetensors::SafeTensors;
+use safetensors::tensor::Dtype;
+use serde::{Deserialize, Serialize};
+
+use crate::error::LabError;
+use crate::files::{Existing, write_whole};
+use crate::plan::Plan;
+
+const FORMAT: &str = "lalograph model";
+const VERSION: &str = "1";
+
+/// How far a model was trained.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Progress {
+    /// Optimiser steps made.
+    pub step: u64,
+    /// Tokens learnt from.
+    pub tokens: u64,
+    /// Mean loss on validation text at that step, if it was measured.
+    pub validation_loss: Option<f64>,
+}
+
+/// A model with all that is needed to use it.
+pub struct ModelFile {
+    /// The plan that it was trained by.
+    pub plan: Plan,
+    /// The vocabulary, with its cleaning.
+    pub vocabulary: Vocabulary,
+    /// How far it was trained.
+    pub progress: Progress,
+    /// The architecture.
+    pub model: LanguageModel<f32>,
+    /// All weights, laid out as [`LanguageModel::layout`] says.
+    pub weights: Vec<f32>,
+}
+
+#[derive(Serialize)]
+struct TensorEntry<'a> {
+    dtype: &'static str,
+    shape: &'a [usize],
+    data_offsets: [usize; 2],
+}
+
+impl ModelFile {
+    /// The file's bytes: the same for the same content, whatever the machine's clock says.
+    ///
+    /// The header is written here and not by the safetensors crate, whose metadata map has no fixed order.
+    pub fn to_bytes(&self) -> Vec<u8> {
+        let data: Vec<u8> = self.weights.iter().flat_map(|w| w.to_le_bytes()).collect();
+        let mut metadata = BTreeMap::from([
+            ("format", FORMAT.to_owned()),
+            ("version", VERSION.to_owned()),
+            ("plan", self.plan.to_toml()),
+            ("vocabulary", self.vocabulary.to_json()),
+            ("cleaning", json(self.vocabulary.cleaning())),
+            ("progress", json(&self.progress)),
+        ]);
+        metadata.insert("content_hash", content_hash(&metadata, &data));
+        let mut header = serde_json::Map::new();
+        header.insert("__metadata__".into(), serde_json::json!(metadata));
+        for tensor in self.model.layout().tensors() {
+            let entry = TensorEntry {
+                dtype: "F32",
+                shape: &tensor.shape,
+                data_offsets: [tensor.range.start * 4, tensor.range.end * 4],
+            };
+            header.insert(tensor.name.clone(), serde_json::json!(entry));
+        }
+        let mut header = json(&header).into_bytes();
+        // The tensors begin at a multiple of eight, as the format asks.
+        header.resize(header.len().next_multiple_of(8), b' ');
+        let mut bytes = Vec::with_capacity(8 + header.len() + data.len());
+        bytes.extend((header.len() as u64).to_le_bytes());
+        bytes.extend(header);
+        bytes.extend(data);
+        bytes
+    }
+
+    /// Writes the file whole, or not at all.
+    ///
+    /// # Errors
+    /// The place is taken; the file system refuses.
+    pub fn save(&self, path: &Path, existing: Existing) -> Result<(), LabError> {
+        write_whole(path, &self.to_bytes(), existing)
+    }
+
+    /// Reads and checks a model file.
+    ///
+    /// # Errors
+    /// The file cannot be read; it is damaged, cut short, of another kind, or its parts contradict each other.
+    pub fn load(path: &Path) -> Result<Self, LabError> {
+        let bytes = fs::read(path).map_err(LabError::at(path))?;
+        Self::from_bytes(&bytes).map_err(|what| LabError::BadModel { path: path.to_owned(), what })
+    }
+
+    /// Reads the file's bytes; the error is a phrase that says what is wrong.
+    ///
+    /// # Errors
+    /// As for [`ModelFile::load`].
+    pub fn from_bytes(bytes: &[u8]) -> Result<Self, String> {
+        let damaged = |error: safetensors::SafeTensorError| format!("it is cut short or damaged ({error})");
+        let (_, header) = SafeTensors::read_metadata(bytes).map_err(damaged)?;
+        let tensors = SafeTensors::deserialize(bytes).map_err(damaged)?;
+        let metadata = header.metadata().as_ref().ok_or("it has no metadata, so it is not one of Lalograph's")?;
+        let entry = |key: &str| -> Result<&str, String> {
+            metadata.get(key).map(String::as_str).ok_or_else(|| format!("its metadata has no `{key}`"))
+        };
+        if entry("format")? != FORMAT {
+            return Err(format!("its format is `{}`, not `{FORMAT}`", entry("format")?));
+        }
+        if entry("version")? != VERSION {
+            return Err(format!(
+                "its version is {}, and this program reads version {VERSION}",
+                entry("version")?
+            ));
+        }
+        let plan = Plan::from_toml(entry("plan")?, &[]).map_err(|error| format!("its plan: {error}"))?;
+        let vocabulary = Vocabulary::from_json(entry("vocabulary")?).map_err(|error| error.to_string())?;
+        let progress: Progress =
+            serde_json::from_str(entry("progress")?).map_err(|error| format!("its progress: {error}"))?;
+        let model = LanguageModel::new(plan.shape(vocabulary.len())).map_err(|error| error.to_string())?;
+
+        let mut data = Vec::with_capacity(model.layout().len() * 4);
+        for tensor in model.layout().tensors() {
+            let name = &tensor.name;
+            let found = tensors.tensor(name).map_err(|_| format!("the tensor `{name}` is missing"))?;
+            if found.dtype() != Dtype::F32 || found.shape() != tensor.shape {
+                return Err(format!(
+                    "the tensor `{name}` is {:?} {:?}, and its plan asks for F32 {:?}",
+                    found.dtype(),
+                    found.shape(),
+                    tensor.shape
+                ));
+            }
+            data.extend_from_slice(found.data());
+        }
+        if tensors.len() != model.layout().tensors().len() {
+            return Err(format!(
+                "it holds {} tensors, and its plan asks for {}",
+                tensors.len(),
+                model.layout().tensors().len()
+            ));
+        }
+        let stored = entry("content_hash")?;
+        let known: BTreeMap<&str, String> = metadata
+            .iter()
+            .filter(|(key, _)| *key != "content_hash")
+            .map(|(key, value)| (key.as_str(), value.clone()))
+            .collect();
+        if content_hash(&known, &data) != stored {
+            return Err("its content does not match its hash: it was altered after it was written".into());
+        }
+        let (words, _) = data.as_chunks::<4>();
+        let weights: Vec<f32> = words.iter().map(|word| f32::from_le_bytes(*word)).collect();
+        if let Some(position) = weights.iter().position(|w| !w.is_finite()) {
+            return Err(format!("weight {position} is not a finite number"));
+        }
+        Ok(Self { plan, vocabulary, progress, model, weights })
+    }
+}
+
+fn json<T: Serialize>(value: &T) -> String {
+    // Plain data with string keys: serialising it cannot fail.
+    serde_json::to_string(value).unwrap_or_default()
+}
+
+/// BLAKE3 of every metadata key and value in the order of the keys, each with its length before it, then of the tensors' bytes.
+fn content_hash(metadata: &BTreeMap<&str, String>, data: &[u8]) -> String {
+    let mut hash = blake3::Hasher::new();
+    for (key, value) in metadata {
+        for part in [key.as_bytes(), value.as_bytes()] {
+            hash.update(&(part.len() as u64).to_le_bytes());
+            hash.update(part);
+        }
+    }
+    hash.update(data);
+    hash.finalize().to_hex().to_string()
+}

@@ -1,0 +1,461 @@
+//! The plan: everything that decides what a run does, as a TOML file.
+
+use std::path::PathBuf;
+
+use lalograph_net::{Cell, LanguageModelShape};
+use lalograph_text::vocabulary::Admission;
+use lalograph_text::{Cleaning, CleaningStep, CorpusSpec, Division, Unit};
+use serde::{Deserialize, Serialize};
+use thiserror::Error;
+
+/// What is wrong with a plan.
+#[derive(Debug, Error)]
+pub enum PlanError {
+    /// Not TOML, or a value of the wrong kind; the text draws the place.
+    #[error("{0}")]
+    Syntax(String),
+    /// A key that no plan has.
+    #[error("no setting `{key}`{}", .nearest.as_ref().map(|near| format!("; did you mean `{near}`?")).unwrap_or_default())]
+    Unknown {
+        /// The key, with its section.
+        key: String,
+        /// The known key most like it.
+        nearest: Option<String>,
+    },
+    /// A value outside its range.
+    #[error("`{key}` is {value}, and must be {must}")]
+    Range {
+        /// The key, with its section.
+        key: &'static str,
+        /// Its value.
+        value: String,
+        /// What it must be.
+        must: &'static str,
+    },
+    /// An override that is not `section.key=value`.
+    #[error("`{0}` is not of the form section.key=value")]
+    Override(String),
+}
+
+/// Everything that decides what a run does.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Plan {
+    /// What is read.
+    pub corpus: CorpusPlan,
+    /// How text becomes indices.
+    pub vocabulary: VocabularyPlan,
+    /// The network.
+    pub model: ModelPlan,
+    /// How it learns.
+    pub training: TrainingPlan,
+    /// What it writes meanwhile.
+    pub samples: SamplesPlan,
+}
+
+/// `[corpus]`: what is read.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct CorpusPlan {
+    /// Files, folders of `.txt` files, or `-` for standard input.
+    pub paths: Vec<PathBuf>,
+    /// What one document is: `file`, `line` or `paragraph`.
+    pub division: Division,
+    /// Only the first so many documents.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub first: Option<u64>,
+    /// The share of documents held out to judge by, 0 to 0.9.
+    pub validation_share: f64,
+}
+
+impl Default for CorpusPlan {
+    fn default() -> Self {
+        Self { paths: Vec::new(), division: Division::File, first: None, validation_share: 0.1 }
+    }
+}
+
+/// `[vocabulary]`: how text becomes indices.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct VocabularyPlan {
+    /// A vocabulary file to use as it is. Without one, a vocabulary is counted on the training text, as the other settings say.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub file: Option<PathBuf>,
+    /// `word` or `character`.
+    pub unit: Unit,
+    /// Cleaning steps in order: `normal_form_c`, `normal_form_kc`, `lower_case`, `collapse_space`.
+    pub cleaning: Vec<CleaningStep>,
+    /// At most so many tokens besides the reserved ones.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub size: Option<usize>,
+    /// Tokens seen at least so often.
+    pub minimum_count: u64,
+}
+
+impl Default for VocabularyPlan {
+    fn default() -> Self {
+        Self {
+            file: None,
+            unit: Unit::Word,
+            cleaning: vec![CleaningStep::NormalFormC],
+            size: Some(20_000),
+            minimum_count: 1,
+        }
+    }
+}
+
+/// The kind of recurrent layer, by name.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum CellName {
+    /// Long short-term memory.
+    #[default]
+    Lstm,
+}
+
+/// `[model]`: the network.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct ModelPlan {
+    /// The recurrent layers' kind: `lstm`.
+    pub cell: CellName,
+    /// Width of a token's vector.
+    pub embedding: usize,
+    /// Width of each recurrent layer.
+    pub hidden: usize,
+    /// Recurrent layers.
+    pub layers: usize,
+}
+
+impl Default for ModelPlan {
+    fn default() -> Self {
+        Self { cell: CellName::Lstm, embedding: 128, hidden: 256, layers: 1 }
+    }
+}
+
+/// How the learning rate moves after its warm-up.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Schedule {
+    /// It stays.
+    Constant,
+    /// It falls along half a cosine to a hundredth at the last step.
+    #[default]
+    Cosine,
+}
+
+/// `[training]`: how the network learns.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct TrainingPlan {
+    /// Fixes initial values, dropout, the split and the samples.
+    pub seed: u64,
+    /// Passes over the training text.
+    pub epochs: u64,
+    /// Optimiser steps, instead of epochs.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub steps: Option<u64>,
+    /// Streams of text read side by side.
+    pub rows: usize,
+    /// Tokens of each stream in one step; gradients are cut at the window's edge, the state is carried on.
+    pub window: usize,
+    /// Parts that the rows are cut into, to be computed side by side. Part of the result: more parts, other rounding.
+    pub lanes: usize,
+    /// Adam's learning rate at its height.
+    pub learning_rate: f64,
+    /// Steps over which it rises from zero.
+    pub warmup_steps: u64,
+    /// `constant` or `cosine`.
+    pub schedule: Schedule,
+    /// The gradient's norm is brought down to this; 0 for no clipping.
+    pub clip_norm: f64,
+    /// Share of numbers dropped from the embedding's and every layer's output, 0 to 0.95.
+    pub dropout: f64,
+    /// Judge the validation text every so many steps; 0 for at the end only.
+    pub validate_every: u64,
+    /// Write a line of training figures every so many steps.
+    pub record_every: u64,
+}
+
+impl Default for TrainingPlan {
+    fn default() -> Self {
+        Self {
+            seed: 1,
+            epochs: 10,
+            steps: None,
+            rows: 32,
+            window: 64,
+            lanes: 2,
+            learning_rate: 0.002,
+            warmup_steps: 50,
+            schedule: Schedule::Cosine,
+            clip_norm: 1.0,
+            dropout: 0.1,
+            validate_every: 200,
+            record_every: 20,
+        }
+    }
+}
+
+/// `[samples]`: what the network writes while it learns.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct SamplesPlan {
+    /// One sample for each; above 0.
+    pub temperatures: Vec<f64>,
+    /// Steps between samples; 0 for at the end only.
+    pub every: u64,
+    /// Tokens of a sample, at most: it also stops where a document ends.
+    pub tokens: usize,
+    /// The text that every sample goes on from; empty for the start of a document.
+    pub seed_text: String,
+}
+
+impl Default for SamplesPlan {
+    fn default() -> Self {
+        Self { temperatures: vec![0.3, 0.7, 1.0], every: 200, tokens: 60, seed_text: String::new() }
+    }
+}
+
+impl Plan {
+    /// Reads a plan, with `section.key=value` overrides applied in order. What is not said has its default.
+    ///
+    /// # Errors
+    /// A [`PlanError`]: unknown keys with the nearest known one, wrong kinds with their place, values out of range.
+    pub fn from_toml(text: &str, overrides: &[String]) -> Result<Self, PlanError> {
+        let mut table: toml::Table = text.parse().map_err(|error: toml::de::Error| syntax(&error))?;
+        refuse_unknown(&table)?;
+        // Read from the text itself first: only then can a message draw the line.
+        let _: Self = toml::from_str(text).map_err(|error| syntax(&error))?;
+        for setting in overrides {
+            apply_override(&mut table, setting)?;
+        }
+        refuse_unknown(&table)?;
+        let plan: Self = table.try_into().map_err(|error: toml::de::Error| syntax(&error))?;
+        plan.check()?;
+        Ok(plan)
+    }
+
+    /// The whole plan as TOML, every setting written out.
+    pub fn to_toml(&self) -> String {
+        // Plain data: serialising it cannot fail.
+        toml::to_string(self).unwrap_or_default()
+    }
+
+    /// Refuses values outside their range.
+    ///
+    /// # Errors
+    /// [`PlanError::Range`] for the first one.
+    pub fn check(&self) -> Result<(), PlanError> {
+        let Self { corpus, model, training, samples, .. } = self;
+        let positive = "at least 1";
+        let ranges: [(&'static str, f64, bool, &'static str); 13] = [
+            (
+                "corpus.validation_share",
+                corpus.validation_share,
+                (0.0..=0.9).contains(&corpus.validation_share),
+                "from 0 to 0.9",
+            ),
+            ("model.embedding", model.embedding as f64, model.embedding > 0, positive),
+            ("model.hidden", model.hidden as f64, model.hidden > 0, positive),
+            ("model.layers", model.layers as f64, model.layers > 0, positive),
+            ("training.epochs", training.epochs as f64, training.epochs > 0, positive),
+            (
+                "training.rows",
+                training.rows as f64,
+                (1..=1 << 16).contains(&training.rows),
+                "from 1 to 65,536",
+            ),
+            (
+                "training.window",
+                training.window as f64,
+                (1..=1 << 16).contains(&training.window),
+                "from 1 to 65,536",
+            ),
+            (
+                "training.record_every",
+                training.record_every as f64,
+                training.record_every > 0,
+                positive,
+            ),
+            ("training.lanes", training.lanes as f64, training.lanes > 0, positive),
+            (
+                "training.learning_rate",
+                training.learning_rate,
+                training.learning_rate > 0.0 && training.learning_rate.is_finite(),
+                "above 0",
+            ),
+            (
+                "training.clip_norm",
+                training.clip_norm,
+                training.clip_norm >= 0.0 && training.clip_norm.is_finite(),
+                "0 (no clipping) or above",
+            ),
+            (
+                "training.dropout",
+                training.dropout,
+                (0.0..=0.95).contains(&training.dropout),
+                "from 0 to 0.95",
+            ),
+            (
+                "training.steps",
+                training.steps.unwrap_or(1) as f64,
+                training.steps != Some(0),
+                positive,
+            ),
+        ];
+        let temperatures = samples
+            .temperatures
+            .iter()
+            .map(|&t| ("samples.temperatures", t, t > 0.0 && t.is_finite(), "above 0, each of them"));
+        match ranges.into_iter().chain(temperatures).find(|(_, _, fine, _)| !fine) {
+            Some((key, value, _, must)) => Err(PlanError::Range { key, value: value.to_string(), must }),
+            None => Ok(()),
+        }
+    }
+
+    /// What to read.
+    pub fn corpus_spec(&self) -> CorpusSpec {
+        CorpusSpec {
+            paths: self.corpus.paths.clone(),
+            division: self.corpus.division,
+            first: self.corpus.first,
+        }
+    }
+
+    /// The cleaning of its vocabulary.
+    pub fn cleaning(&self) -> Cleaning {
+        Cleaning { steps: self.vocabulary.cleaning.clone() }
+    }
+
+    /// What its vocabulary admits.
+    pub fn admission(&self) -> Admission {
+        Admission { size: self.vocabulary.size, minimum_count: self.vocabulary.minimum_count }
+    }
+
+    /// The network's sizes over a vocabulary of so many indices.
+    pub fn shape(&self, vocabulary: usize) -> LanguageModelShape {
+        let ModelPlan { cell, embedding, hidden, layers } = self.model;
+        let cell = match cell {
+            CellName::Lstm => Cell::Lstm,
+        };
+        LanguageModelShape { vocabulary, embedding, hidden, layers, cell }
+    }
+}
+
+fn syntax(error: &toml::de::Error) -> PlanError {
+    PlanError::Syntax(error.to_string().trim_end().to_owned())
+}
+
+/// Every key that a plan may have, as `section.key`.
+fn known_keys() -> Vec<String> {
+    let full = Plan {
+        corpus: CorpusPlan { first: Some(0), ..CorpusPlan::default() },
+        vocabulary: VocabularyPlan { size: Some(0), file: Some(PathBuf::new()), ..VocabularyPlan::default() },
+        training: TrainingPlan { steps: Some(0), ..TrainingPlan::default() },
+        ..Plan::default()
+    };
+    let table: toml::Table = full.to_toml().parse().unwrap_or_default();
+    table
+        .iter()
+        .flat_map(|(section, value)| {
+            value
+                .as_table()
+                .into_iter()
+                .flat_map(toml::Table::keys)
+                .map(move |key| format!("{section}.{key}"))
+        })
+        .collect()
+}
+
+fn refuse_unknown(table: &toml::Table) -> Result<(), PlanError> {
+    let known = known_keys();
+    for (section, value) in table {
+        let keys: Vec<String> = match value.as_table() {
+            Some(inner) if !inner.is_empty() => inner.keys().map(|key| format!("{section}.{key}")).collect(),
+            _ => vec![section.clone()],
+        };
+        for key in keys {
+            let is_section = known.iter().any(|k| k.split('.').next() == Some(&*key));
+            if !known.contains(&key) && !is_section {
+                return Err(PlanError::Unknown { nearest: nearest(&key, &known), key });
+            }
+        }
+    }
+    Ok(())
+}
+
+/// The known key most like this one, if any is like it at all.
+fn nearest(key: &str, known: &[String]) -> Option<String> {
+    let last = |name: &str| name.rsplit('.').next().unwrap_or_default().to_owned();
+    known
+        .iter()
+        .map(|k| (strsim::jaro_winkler(key, k).max(strsim::jaro_winkler(&last(key), &last(k))), k))
+        .filter(|(likeness, _)| *likeness > 0.8)
+        .max_by(|a, b| a.0.total_cmp(&b.0))
+        .map(|(_, k)| k.clone())
+}
+
+fn apply_override(table: &mut toml::Table, setting: &str) -> Result<(), PlanError> {
+    let wrong = || PlanError::Override(setting.to_owned());
+    let (path, value) = setting.split_once('=').ok_or_else(wrong)?;
+    let (section, key) = path.trim().split_once('.').ok_or_else(wrong)?;
+    // What does not read as a TOML value is taken as text, so that quotes need not be quoted in a shell.
+    let value = format!("value = {value}")
+        .parse::<toml::Table>()
+        .ok()
+        .and_then(|mut parsed| parsed.remove("value"))
+        .unwrap_or_else(|| toml::Value::String(value.trim().to_owned()));
+    table
+        .entry(section)
+        .or_insert_with(|| toml::Value::Table(toml::Table::new()))
+        .as_table_mut()
+        .ok_or_else(wrong)?
+        .insert(key.to_owned(), value);
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Plan, PlanError};
+
+    fn read(text: &str, overrides: &[&str]) -> Result<Plan, PlanError> {
+        let overrides: Vec<String> = overrides.iter().map(|&s| s.to_owned()).collect();
+        Plan::from_toml(text, &overrides)
+    }
+
+    #[test]
+    fn an_empty_plan_has_every_default_and_a_written_plan_reads_back() {
+        let plan = read("", &[]).unwrap();
+        assert_eq!(plan, Plan::default());
+        assert_eq!(read(&plan.to_toml(), &[]).unwrap(), plan);
+    }
+
+    #[test]
+    fn overrides_win_over_the_file_and_may_be_bare_words() {
+        let text = "[model]\nhidden = 12\n[training]\nseed = 5\n";
+        let plan = read(text, &["model.hidden=99", "corpus.division=line", "samples.seed_text=Old Pell"]).unwrap();
+        assert_eq!((plan.model.hidden, plan.training.seed), (99, 5));
+        assert_eq!(plan.corpus.division, lalograph_text::Division::Line);
+        assert_eq!(plan.samples.seed_text, "Old Pell");
+    }
+
+    #[test]
+    fn mistakes_are_named_with_a_remedy() {
+        let cases: [(&str, &[&str], &str); 9] = [
+            ("[model]\nhiden = 3\n", &[], "no setting `model.hiden`; did you mean `model.hidden`?"),
+            ("", &["trainig.seed=3"], "did you mean `training.seed`?"),
+            ("[oddity]\n", &[], "no setting `oddity`"),
+            ("", &["model.hidden"], "section.key=value"),
+            ("[model]\nhidden = \"wide\"\n", &[], "line 2"),
+            ("[model\n", &[], "line 1"),
+            ("[training]\ndropout = 1.0\n", &[], "`training.dropout` is 1, and must be from 0 to 0.95"),
+            ("[samples]\ntemperatures = [0.5, 0.0]\n", &[], "`samples.temperatures` is 0"),
+            ("[training]\nrows = 0\n", &[], "`training.rows` is 0"),
+        ];
+        for (text, overrides, expected) in cases {
+            let message = read(text, overrides).unwrap_err().to_string();
+            assert!(message.contains(expected), "{text:?} {overrides:?}: {message}");
+        }
+    }
+}

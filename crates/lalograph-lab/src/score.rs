@@ -1,0 +1,118 @@
+//! Judging text: how surprised is a model by it?
+
+use lalograph_net::model::Purpose;
+use lalograph_net::recurrent::Extent;
+use lalograph_net::step::Team;
+use lalograph_net::LanguageModel;
+use lalograph_text::tokens::{TokenSequence, encode_corpus};
+use lalograph_text::{Corpus, Reading};
+use serde::{Deserialize, Serialize};
+
+use crate::error::LabError;
+use crate::model_file::ModelFile;
+use crate::streams::JudgedRows;
+
+/// What a model makes of a text. Every document's end counts as a token to be predicted.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Score {
+    /// Documents.
+    pub documents: u64,
+    /// Raw bytes of their text.
+    pub bytes: u64,
+    /// Tokens predicted.
+    pub tokens: u64,
+    /// How many of them are the unknown token, whose probability is counted as it stands.
+    pub unknown_tokens: u64,
+    /// Mean natural-log cross-entropy per token.
+    pub loss: f64,
+    /// e to the power of the loss.
+    pub perplexity: f64,
+    /// The loss over ln 2.
+    pub bits_per_token: f64,
+    /// All bits over all bytes: comparable between vocabularies.
+    pub bits_per_byte: f64,
+}
+
+impl Score {
+    /// The score of `text` at a summed loss.
+    pub fn new(text: &TokenSequence, total_loss: f64) -> Self {
+        let tokens = text.len() as f64;
+        let loss = total_loss / tokens;
+        Self {
+            documents: text.documents,
+            bytes: text.bytes,
+            tokens: text.len() as u64,
+            unknown_tokens: text.unknown,
+            loss,
+            perplexity: loss.exp(),
+            bits_per_token: loss / std::f64::consts::LN_2,
+            bits_per_byte: total_loss / std::f64::consts::LN_2 / text.bytes.max(1) as f64,
+        }
+    }
+}
+
+/// The summed loss of a text read in `rows` parallel parts, cut where documents end.
+pub(crate) struct Judge {
+    rows: JudgedRows,
+    team: Team<f32>,
+    inputs: Vec<u32>,
+    targets: Vec<u32>,
+}
+
+impl Judge {
+    pub(crate) fn new(
+        model: &LanguageModel<f32>,
+        text: &TokenSequence,
+        rows: usize,
+        window: usize,
+        lanes: usize,
+    ) -> Self {
+        let rows = JudgedRows::new(text, rows, window);
+        let extent = Extent { steps: window, rows: rows.rows() };
+        let team = Team::new(model, extent, lanes, Purpose::Reading);
+        Self { rows, team, inputs: Vec::new(), targets: Vec::new() }
+    }
+
+    /// `progress` is told the share done and stops the work by returning `false`; the result is then `None`.
+    pub(crate) fn total_loss(
+        &mut self,
+        model: &LanguageModel<f32>,
+        weights: &[f32],
+        text: &TokenSequence,
+        mut progress: impl FnMut(f64) -> bool,
+    ) -> Option<f64> {
+        self.team.reset_state();
+        let windows = self.rows.windows();
+        let mut total = 0.0;
+        for index in 0..windows {
+            self.rows.window(text, index, &mut self.inputs, &mut self.targets);
+            total += self.team.judge(model, weights, &self.inputs, &self.targets);
+            if !progress((index + 1) as f64 / windows as f64) {
+                return None;
+            }
+        }
+        Some(total)
+    }
+}
+
+/// Steps of a window while scoring; no result depends on it.
+const WINDOW: usize = 64;
+
+/// Scores a corpus as one text read in order, the state carried from document to document as in training.
+///
+/// # Errors
+/// No text; a stop.
+pub fn score(
+    file: &ModelFile,
+    corpus: &Corpus,
+    mut progress: impl FnMut(f64) -> bool,
+) -> Result<(Score, Reading), LabError> {
+    let encoded = encode_corpus(corpus, &file.vocabulary, 0, 0.0, |_| true)?;
+    let text = &encoded.training;
+    let mut judge = Judge::new(&file.model, text, 1, WINDOW, 1);
+    let total = judge
+        .total_loss(&file.model, &file.weights, text, &mut progress)
+        .ok_or(lalograph_text::TextError::Stopped)?;
+    Ok((Score::new(text, total), encoded.reading))
+}
