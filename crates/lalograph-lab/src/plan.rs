@@ -60,7 +60,7 @@ pub struct CorpusPlan {
     /// Files, folders of `.txt` files, or `-` for standard input.
     pub paths: Vec<PathBuf>,
     /// What one document is: `file`, `line` or `paragraph`.
-    pub division: Division,
+    pub document: Division,
     /// Only the first so many documents.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub first: Option<u64>,
@@ -70,7 +70,7 @@ pub struct CorpusPlan {
 
 impl Default for CorpusPlan {
     fn default() -> Self {
-        Self { paths: Vec::new(), division: Division::File, first: None, validation_share: 0.1 }
+        Self { paths: Vec::new(), document: Division::File, first: None, validation_share: 0.1 }
     }
 }
 
@@ -156,10 +156,10 @@ pub struct TrainingPlan {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub steps: Option<u64>,
     /// Streams of text read side by side.
-    pub rows: usize,
+    pub batch: usize,
     /// Tokens of each stream in one step; gradients are cut at the window's edge, the state is carried on.
     pub window: usize,
-    /// Parts that the rows are cut into, to be computed side by side. Part of the result: more parts, other rounding.
+    /// Parts that the batch is cut into, to be computed side by side. Part of the result: more parts, other rounding.
     pub lanes: usize,
     /// Adam's learning rate at its height.
     pub learning_rate: f64,
@@ -183,7 +183,7 @@ impl Default for TrainingPlan {
             seed: 1,
             epochs: 10,
             steps: None,
-            rows: 32,
+            batch: 32,
             window: 64,
             lanes: 2,
             learning_rate: 0.002,
@@ -261,9 +261,9 @@ impl Plan {
             ("model.layers", model.layers as f64, model.layers > 0, positive),
             ("training.epochs", training.epochs as f64, training.epochs > 0, positive),
             (
-                "training.rows",
-                training.rows as f64,
-                (1..=1 << 16).contains(&training.rows),
+                "training.batch",
+                training.batch as f64,
+                (1..=1 << 16).contains(&training.batch),
                 "from 1 to 65,536",
             ),
             (
@@ -318,7 +318,7 @@ impl Plan {
     pub fn corpus_spec(&self) -> CorpusSpec {
         CorpusSpec {
             paths: self.corpus.paths.clone(),
-            division: self.corpus.division,
+            division: self.corpus.document,
             first: self.corpus.first,
         }
     }
@@ -434,9 +434,9 @@ mod tests {
     #[test]
     fn overrides_win_over_the_file_and_may_be_bare_words() {
         let text = "[model]\nhidden = 12\n[training]\nseed = 5\n";
-        let plan = read(text, &["model.hidden=99", "corpus.division=line", "samples.seed_text=Old Pell"]).unwrap();
+        let plan = read(text, &["model.hidden=99", "corpus.document=line", "samples.seed_text=Old Pell"]).unwrap();
         assert_eq!((plan.model.hidden, plan.training.seed), (99, 5));
-        assert_eq!(plan.corpus.division, lalograph_text::Division::Line);
+        assert_eq!(plan.corpus.document, lalograph_text::Division::Line);
         assert_eq!(plan.samples.seed_text, "Old Pell");
     }
 
@@ -451,7 +451,7 @@ mod tests {
             ("[model\n", &[], "line 1"),
             ("[training]\ndropout = 1.0\n", &[], "`training.dropout` is 1, and must be from 0 to 0.95"),
             ("[samples]\ntemperatures = [0.5, 0.0]\n", &[], "`samples.temperatures` is 0"),
-            ("[training]\nrows = 0\n", &[], "`training.rows` is 0"),
+            ("[training]\nbatch = 0\n", &[], "`training.batch` is 0"),
         ];
         for (text, overrides, expected) in cases {
             let message = read(text, overrides).unwrap_err().to_string();

@@ -114,7 +114,7 @@ pub fn prepare(mut plan: Plan, observer: &mut dyn TrainingObserver) -> Result<Pr
     if share > 0.0 && corpus.validation.is_empty() {
         return Err(LabError::NoValidation { documents: corpus.reading.documents, share });
     }
-    let (rows, window) = (plan.training.rows, plan.training.window);
+    let (rows, window) = (plan.training.batch, plan.training.window);
     if corpus.training.len() < rows * window {
         return Err(LabError::TooShort {
             tokens: corpus.training.len(),
@@ -249,7 +249,7 @@ impl<'a> Loop<'a> {
     ) -> Result<Self, LabError> {
         let Prepared { plan, corpus, model, .. } = prepared;
         let training = &plan.training;
-        let extent = Extent { steps: training.window, rows: training.rows };
+        let extent = Extent { steps: training.window, rows: training.batch };
         let purpose = Purpose::Training { dropout: training.dropout > 0.0 };
         let weights = initial_weights(model.layout(), training.seed);
         let validation = &corpus.validation;
@@ -259,7 +259,7 @@ impl<'a> Loop<'a> {
             observer,
             metrics: Lines::create(&run.metrics())?,
             samples: Lines::create(&run.samples())?,
-            streams: TrainingStreams::new(&corpus.training, training.rows, training.window),
+            streams: TrainingStreams::new(&corpus.training, training.batch, training.window),
             judge: (!validation.is_empty())
                 .then(|| Judge::new(model, validation, JUDGED_ROWS, training.window, training.lanes)),
             team: Team::new(model, extent, training.lanes, purpose),

@@ -1,0 +1,245 @@
+//! `demo`: the whole job on the hive diaries, from nothing to a report.
+
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use lalograph_demo::{CorpusPlan, CorpusTruth, thornmere, write_corpus};
+use lalograph_lab::files::{Existing, write_whole};
+use lalograph_lab::records::{MetricsRecord, read_lines};
+use lalograph_lab::run::RunStatus;
+use lalograph_lab::{LabError, Plan, Prepared, RunFolder, TrainingOutcome};
+use lalograph_text::survey::SurveyLimits;
+use lalograph_text::{Corpus, Division};
+
+use super::survey::{look, render_counts};
+use super::threads;
+use super::train::{Job, Output, carry_out, read, render_start};
+use super::vocab::render_size;
+use crate::cli::DemoArgs;
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::chart::{Level, learning_curve, write_pictures};
+use crate::output::number::{bytes, count, duration, perplexity};
+use crate::output::progress::{Measure, Progress};
+use crate::output::screen::Screen;
+use crate::output::table::{Column, facts, table};
+
+/// The file that marks a folder as a demo's.
+const MARK: &str = "diaries.truth.json";
+
+/// Runs the command.
+pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
+    interrupt::listen();
+    let folder = make_folder(args)?;
+    let (diaries, truth) = write_diaries(args, &folder, screen)?;
+    if args.corpus_only {
+        return Ok(());
+    }
+
+    let mut plan = demo_plan(args);
+    plan.corpus.paths = vec![diaries];
+    let corpus = Corpus::find(&plan.corpus_spec())?;
+    let limits = SurveyLimits { commonest: 0, first_rows: 2, row_characters: 1000 };
+    let (survey, _) = look(&corpus, limits, screen)?;
+    screen.line(&render_counts(&survey, screen))?;
+    for row in &survey.first_rows {
+        screen.line(&format!("\n{}", super::survey::indented(&row.text, screen.width())))?;
+    }
+
+    let prepared = read(plan, screen)?;
+    let vocabulary = folder.join("vocabulary.json");
+    write_whole(&vocabulary, prepared.vocabulary.to_json().as_bytes(), Existing::Keep)?;
+    screen.line(&format!("\n{}", render_size(&prepared.vocabulary, screen)))?;
+    screen.line(&format!("\n{}\n", render_start(&prepared, screen)))?;
+
+    let runs = folder.join("runs");
+    let job = Job {
+        prepared: &prepared,
+        runs: &runs,
+        name: "demo".into(),
+        existing: Existing::Keep,
+        threads: threads(args.threads),
+    };
+    let (run, outcome) = carry_out(&job, Output::Words, screen)?;
+    let records: Vec<MetricsRecord> = read_lines(&run.metrics())?;
+    draw(&run, &records, &prepared, &truth)?;
+    screen.line(&format!("\n{}", report(&run, &vocabulary, &prepared, &outcome, &truth, screen)))?;
+    if outcome.status == RunStatus::Interrupted {
+        return Err(Failure::Interrupted(format!("stopped after step {}", outcome.steps)));
+    }
+    Ok(())
+}
+
+/// Makes the folder to write into: the one asked for, or the first free one of the usual name.
+fn make_folder(args: &DemoArgs) -> Result<PathBuf, Failure> {
+    let folder = match &args.dir {
+        Some(folder) => folder.clone(),
+        None => std::iter::once("thornmere".to_owned())
+            .chain((2..).map(|n| format!("thornmere-{n}")))
+            .map(PathBuf::from)
+            .find(|folder| !folder.exists())
+            .unwrap_or_default(),
+    };
+    if folder.exists() {
+        if !args.force {
+            return Err(LabError::Exists(folder).into());
+        }
+        if !folder.join(MARK).is_file() {
+            return Err(Failure::with_remedy(
+                format!("{} is not a demo's folder, so it is left alone", folder.display()),
+                "give another --dir",
+            ));
+        }
+        fs::remove_dir_all(&folder).map_err(LabError::at(&folder))?;
+    }
+    fs::create_dir_all(&folder).map_err(LabError::at(&folder))?;
+    Ok(folder)
+}
+
+fn write_diaries(
+    args: &DemoArgs,
+    folder: &Path,
+    screen: &Screen,
+) -> Result<(PathBuf, CorpusTruth), Failure> {
+    let grammar = thornmere().map_err(Failure::work)?;
+    let usual = if args.quick { 150_000 } else { 1_000_000 };
+    let plan = CorpusPlan { bytes: args.size.unwrap_or(usual), seed: args.seed, tables: !args.no_tables };
+    let mut progress = Progress::new(screen, "writing diaries", Measure::Bytes, plan.bytes);
+    let written = write_corpus(&grammar, &plan, folder, |bytes| {
+        progress.at(bytes, "");
+        !interrupt::asked()
+    });
+    progress.finish();
+    let (files, truth) = written?;
+    let entropy = truth.entropy;
+    let mut places = vec![format!("{}{}", files.diaries.display(), std::path::MAIN_SEPARATOR)];
+    places.extend(files.csv.iter().chain(&files.json_lines).map(|path| path.display().to_string()));
+    let rows = [
+        ("written", places.join(", ")),
+        (
+            "entries",
+            format!(
+                "{}, {} of text, seed {}, {} rule families",
+                count(truth.entries),
+                bytes(truth.bytes),
+                truth.seed,
+                grammar.rule_count()
+            ),
+        ),
+        (
+            "true entropy",
+            format!(
+                "{:.2} bits per entry, {:.4} per word, {:.4} per character, exactly",
+                entropy.bits_per_entry,
+                entropy.bits_per_word(),
+                entropy.bits_per_character()
+            ),
+        ),
+        (
+            "floor",
+            format!(
+                "no model can reach a perplexity below {:.4} per word, {:.4} per character",
+                truth.word_perplexity_floor, truth.character_perplexity_floor
+            ),
+        ),
+    ];
+    let heading = screen.heading("The Thornmere hive diaries: made-up keepers of a made-up valley");
+    screen.line(&format!("{heading}\n{}\n", facts(screen, &rows)))?;
+    Ok((files.diaries, truth))
+}
+
+/// Settings that learn the diaries in about two minutes on two processors, or in a few seconds.
+fn demo_plan(args: &DemoArgs) -> Plan {
+    let mut plan = Plan::default();
+    plan.corpus.document = Division::Line;
+    plan.training.seed = args.seed;
+    plan.samples.tokens = 130;
+    if args.quick {
+        plan.model.embedding = 64;
+        plan.model.hidden = 128;
+        plan.training.epochs = 8;
+        plan.training.batch = 16;
+        plan.training.learning_rate = 0.006;
+        plan.training.validate_every = 40;
+        plan.samples.every = 80;
+    } else {
+        plan.training.epochs = 12;
+        plan.training.learning_rate = 0.004;
+        plan.training.validate_every = 100;
+        plan.samples.every = 300;
+    }
+    plan
+}
+
+fn draw(
+    run: &RunFolder,
+    records: &[MetricsRecord],
+    prepared: &Prepared,
+    truth: &CorpusTruth,
+) -> Result<(), Failure> {
+    let mut levels = vec![Level { perplexity: truth.word_perplexity_floor, name: "floor: the text's own entropy" }];
+    if let Some(loss) = prepared.unigram_loss {
+        levels.push(Level { perplexity: loss.exp(), name: "unigram model" });
+    }
+    let scene = learning_curve("Learning the hive diaries", records, &levels);
+    write_pictures(scene, &run.path().join("learning"), Existing::Keep)
+}
+
+/// The table that the demo ends with.
+fn report(
+    run: &RunFolder,
+    vocabulary: &Path,
+    prepared: &Prepared,
+    outcome: &TrainingOutcome,
+    truth: &CorpusTruth,
+    screen: &Screen,
+) -> String {
+    let floor = truth.word_perplexity_floor;
+    let mut rows: Vec<Vec<String>> = Vec::new();
+    let mut row = |name: &str, value: f64, what: &str| {
+        let over = if value > floor { format!("{:.1} % above the floor", 100.0 * (value / floor - 1.0)) } else { String::new() };
+        rows.push(vec![name.to_owned(), perplexity(value), over, what.to_owned()]);
+    };
+    row("uniform", prepared.vocabulary.len() as f64, "every index as likely as every other");
+    if let Some(loss) = prepared.unigram_loss {
+        row("unigram", loss.exp(), "knows only how common each word is");
+    }
+    if let Some(score) = outcome.validation {
+        row("this model", score.perplexity, "on validation text, never trained on");
+    }
+    row("floor", floor, "the text's own entropy, from the rules that wrote it");
+    let columns = [Column::Text, Column::Number, Column::Number, Column::Text];
+    let figures = table(screen, &["validation text", "perplexity", "", ""], &columns, &rows);
+
+    let picture = run.path().join("learning.png");
+    let places = [
+        ("model", run.model().display().to_string()),
+        ("vocabulary", vocabulary.display().to_string()),
+        ("metrics, samples", format!("{}, {}", run.metrics().display(), run.samples().display())),
+        ("chart", format!("{} and .svg", picture.display())),
+        (
+            "time",
+            format!(
+                "{} for {} steps, {} tokens/s while learning",
+                duration(outcome.seconds),
+                count(outcome.steps),
+                count(outcome.tokens_per_second as u64)
+            ),
+        ),
+    ];
+    let next = format!(
+        "  lalograph sample {0} --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph score {0} {1}",
+        run.path().display(),
+        prepared.plan.corpus.paths.first().map_or_else(String::new, |path| path
+            .join("volume-00001.txt")
+            .display()
+            .to_string()),
+    );
+    format!(
+        "{}\n{figures}\n\n{}\n{}\n\n{}\n{next}",
+        screen.heading("How well it learnt"),
+        screen.heading("Where everything is"),
+        facts(screen, &places),
+        screen.heading("What to try next"),
+    )
+}

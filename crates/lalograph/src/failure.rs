@@ -1,0 +1,138 @@
+//! Errors as people read them: what was wrong, where, and what to do.
+
+use std::fmt::Display;
+use std::process::ExitCode;
+
+use lalograph_demo::CorpusError;
+use lalograph_lab::{LabError, PlanError};
+use lalograph_text::TextError;
+
+use crate::output::screen::Screen;
+
+/// How a command ended when it did not end well.
+#[derive(Debug)]
+pub(crate) enum Failure {
+    /// The work failed. Exit status 1.
+    Work {
+        /// What went wrong, and where.
+        what: String,
+        /// What to do about it.
+        remedy: Option<String>,
+    },
+    /// The command was used wrongly. Exit status 2.
+    Usage(String),
+    /// Somebody interrupted it. Exit status 130.
+    Interrupted(String),
+    /// Nobody reads the output any more: no failure.
+    ClosedPipe,
+}
+
+impl Failure {
+    /// The work failed.
+    pub(crate) fn work(what: impl Display) -> Self {
+        Self::Work { what: what.to_string(), remedy: None }
+    }
+
+    /// The work failed, and this is what to do.
+    pub(crate) fn with_remedy(what: impl Display, remedy: impl Into<String>) -> Self {
+        Self::Work { what: what.to_string(), remedy: Some(remedy.into()) }
+    }
+
+    /// Prints it and gives the exit status.
+    pub(crate) fn report(&self, screen: &Screen) -> ExitCode {
+        match self {
+            Self::Work { what, remedy } => {
+                screen.error(what);
+                if let Some(remedy) = remedy {
+                    screen.hint(remedy);
+                }
+                ExitCode::from(1)
+            }
+            Self::Usage(what) => {
+                screen.error(what);
+                ExitCode::from(2)
+            }
+            Self::Interrupted(what) => {
+                screen.error(what);
+                ExitCode::from(130)
+            }
+            Self::ClosedPipe => ExitCode::SUCCESS,
+        }
+    }
+}
+
+impl From<std::io::Error> for Failure {
+    fn from(error: std::io::Error) -> Self {
+        if error.kind() == std::io::ErrorKind::BrokenPipe { Self::ClosedPipe } else { Self::work(error) }
+    }
+}
+
+impl From<TextError> for Failure {
+    fn from(error: TextError) -> Self {
+        let remedy = match &error {
+            TextError::Stopped => return Self::Interrupted("stopped; nothing was written".into()),
+            TextError::NoPaths => return Self::Usage(error.to_string()),
+            TextError::Missing(_) => "check the path; `lalograph demo --corpus-only` makes a corpus to try things on",
+            TextError::EmptyFolder(_) => {
+                "give the folder that holds the .txt files, or name the files themselves"
+            }
+            TextError::NoText { .. } => "a document needs at least one character that is not white space",
+            TextError::EmptyVocabulary { .. } => {
+                "lower --min-count, raise --size, or give it more text"
+            }
+            TextError::BadVocabulary(_) => "make it anew with `lalograph vocab build`",
+            TextError::IndexOutside { .. } => "`lalograph vocab show` lists the indices that there are",
+            TextError::Io { .. } => return Self::work(error),
+        };
+        Self::with_remedy(error, remedy)
+    }
+}
+
+impl From<PlanError> for Failure {
+    fn from(error: PlanError) -> Self {
+        Self::Usage(format!("the plan: {error}"))
+    }
+}
+
+impl From<LabError> for Failure {
+    fn from(error: LabError) -> Self {
+        let remedy = match error {
+            LabError::Text(inner) => return inner.into(),
+            LabError::Plan(inner) => return inner.into(),
+            LabError::Io { ref source, .. } if source.kind() == std::io::ErrorKind::BrokenPipe => {
+                return Self::ClosedPipe;
+            }
+            LabError::Temperature(value) => {
+                return Self::Usage(format!(
+                    "a temperature must be above 0, and {value} is not; --greedy takes the likeliest token every time"
+                ));
+            }
+            LabError::Shape(_) => return Self::Usage(error.to_string()),
+            LabError::Exists(_) => "give another name, or --force to replace it",
+            LabError::NotARun(_) => "move it away, or give the run another --name",
+            LabError::TooShort { .. } => "lower --batch or --window, or give it more text",
+            LabError::NoValidation { .. } => "raise --validation-share, or set it to 0 to train on everything",
+            LabError::NotFinite { .. } => {
+                "lower --learning-rate or --clip-norm; the best model up to there is kept in the run's folder"
+            }
+            LabError::BadModel { .. } => "train it again, or copy it anew from where it is whole",
+            LabError::BadVocabulary { .. } => "make it anew with `lalograph vocab build`",
+            LabError::SeedUnknown => "use words of the training text, or leave the seed text out to begin a document",
+            LabError::Io { .. } | LabError::Threads(_) => return Self::work(error),
+        };
+        Self::with_remedy(error, remedy)
+    }
+}
+
+impl From<CorpusError> for Failure {
+    fn from(error: CorpusError) -> Self {
+        match error {
+            CorpusError::Stopped => Self::Interrupted("stopped; the corpus is not whole".into()),
+            CorpusError::TooSmall(_) => Self::Usage(error.to_string()),
+            CorpusError::Io { ref source, .. } if source.kind() == std::io::ErrorKind::AlreadyExists => {
+                Self::with_remedy(error, "give another --dir, or --force to replace the demo there")
+            }
+            CorpusError::Io { .. } => Self::work(error),
+        }
+    }
+}

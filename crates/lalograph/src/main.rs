@@ -1,0 +1,34 @@
+//! The program: arguments in, work done by the lower crates, words for people out.
+
+mod cli;
+mod commands;
+mod failure;
+mod interrupt;
+mod output;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+use crate::cli::Cli;
+use crate::output::screen::Screen;
+
+fn main() -> ExitCode {
+    let cli = match Cli::try_parse() {
+        Ok(cli) => cli,
+        Err(error) => {
+            // Help and version go to standard output and are no failure.
+            let asked_for = !error.use_stderr();
+            return match error.print() {
+                Ok(()) if asked_for => ExitCode::SUCCESS,
+                Err(_) if asked_for => ExitCode::SUCCESS,
+                _ => ExitCode::from(2),
+            };
+        }
+    };
+    let screen = Screen::new(&cli.general);
+    match commands::run(cli, &screen) {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => failure.report(&screen),
+    }
+}

@@ -1,0 +1,9 @@
+//! How things look: the screen, numbers, tables, progress, charts.
+
+pub(crate) mod chart;
+pub(crate) mod number;
+pub(crate) mod outline;
+pub(crate) mod palette;
+pub(crate) mod progress;
+pub(crate) mod screen;
+pub(crate) mod table;

@@ -1,0 +1,106 @@
+//! Numbers for people: thousands apart, rounded to what they are worth, with units.
+
+/// A count with a comma between thousands.
+pub(crate) fn count(n: impl TryInto<u64>) -> String {
+    let digits = n.try_into().unwrap_or(u64::MAX).to_string();
+    let mut out = String::with_capacity(digits.len() + digits.len() / 3);
+    for (index, digit) in digits.chars().enumerate() {
+        if index > 0 && (digits.len() - index).is_multiple_of(3) {
+            out.push(',');
+        }
+        out.push(digit);
+    }
+    out
+}
+
+/// A count with its noun: `1 file`, `2,000 files`.
+pub(crate) fn counted(n: u64, one: &str, many: &str) -> String {
+    format!("{} {}", count(n), if n == 1 { one } else { many })
+}
+
+/// Bytes in the decimal unit that suits them.
+pub(crate) fn bytes(n: u64) -> String {
+    const UNITS: [&str; 4] = ["kB", "MB", "GB", "TB"];
+    if n < 1000 {
+        return format!("{n} bytes");
+    }
+    let mut value = n as f64 / 1000.0;
+    let mut unit = 0;
+    while value >= 999.95 && unit + 1 < UNITS.len() {
+        value /= 1000.0;
+        unit += 1;
+    }
+    let decimals = if value < 100.0 { 1 } else { 0 };
+    format!("{value:.decimals$} {}", UNITS[unit])
+}
+
+/// A perplexity: four figures are all it is worth.
+pub(crate) fn perplexity(p: f64) -> String {
+    match p {
+        p if !p.is_finite() => "-".into(),
+        p if p < 10.0 => format!("{p:.3}"),
+        p if p < 100.0 => format!("{p:.2}"),
+        p if p < 1000.0 => format!("{p:.1}"),
+        p => count(p.round() as u64),
+    }
+}
+
+/// A share of the whole in percent.
+pub(crate) fn percent(part: u64, whole: u64) -> String {
+    format!("{:.1} %", 100.0 * part as f64 / whole.max(1) as f64)
+}
+
+/// A span of time.
+pub(crate) fn duration(seconds: f64) -> String {
+    let whole = seconds.round() as u64;
+    match whole {
+        _ if seconds < 10.0 => format!("{seconds:.1} s"),
+        0..60 => format!("{whole} s"),
+        60..3600 => format!("{} min {:02} s", whole / 60, whole % 60),
+        _ => format!("{} h {:02} min", whole / 3600, whole % 3600 / 60),
+    }
+}
+
+/// Reads a size such as `50kB`, `1.5 MB` or `2000000`.
+pub(crate) fn parse_bytes(text: &str) -> Result<u64, String> {
+    let text = text.trim();
+    let end = text.find(|c: char| !c.is_ascii_digit() && c != '.').unwrap_or(text.len());
+    let (figure, unit) = text.split_at(end);
+    let factor = match unit.trim().to_ascii_lowercase().as_str() {
+        "" | "b" => 1.0,
+        "kb" | "k" => 1e3,
+        "mb" | "m" => 1e6,
+        "gb" | "g" => 1e9,
+        other => return Err(format!("`{other}` is no unit of size; kB, MB and GB are")),
+    };
+    match figure.parse::<f64>() {
+        Ok(value) if value * factor < 1e15 => Ok((value * factor).round() as u64),
+        _ => Err("a size is a number and a unit, such as 50kB or 1MB".into()),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{bytes, count, duration, parse_bytes, perplexity};
+
+    #[test]
+    fn numbers_read_well() {
+        assert_eq!([0u64, 999, 1000, 1_234_567].map(count), ["0", "999", "1,000", "1,234,567"]);
+        assert_eq!(
+            [0, 999, 1000, 99_949, 250_000, 999_960, 1_048_576].map(bytes),
+            ["0 bytes", "999 bytes", "1.0 kB", "99.9 kB", "250 kB", "1.0 MB", "1.0 MB"]
+        );
+        assert_eq!([1.5, 59.6, 61.0, 3725.0].map(duration), ["1.5 s", "60 s", "1 min 01 s", "1 h 02 min"]);
+        assert_eq!([1.6398, 25.5, 250.44, 1234.6].map(perplexity), ["1.640", "25.50", "250.4", "1,235"]);
+    }
+
+    #[test]
+    fn sizes_are_read_with_their_units() {
+        for (text, expected) in [("50kB", 50_000), ("1.5 MB", 1_500_000), ("2GB", 2_000_000_000), ("77", 77)] {
+            assert_eq!(parse_bytes(text), Ok(expected), "{text}");
+        }
+        for text in ["", "MB", "5 miles", "1.2.3kB", "-1kB", "9999999GB"] {
+            assert!(parse_bytes(text).is_err(), "{text}");
+        }
+    }
+}

@@ -1,0 +1,113 @@
+//! Text as outlines, so that a picture looks the same on a machine without fonts.
+
+use std::fmt::Write;
+
+use kuva::render::color::Color;
+use kuva::render::render::{PathData, Primitive, Scene, TextAnchor};
+use ttf_parser::{Face, OutlineBuilder};
+
+const REGULAR: &[u8] = include_bytes!("../../assets/DejaVuSans.subset.ttf");
+const BOLD: &[u8] = include_bytes!("../../assets/DejaVuSans-Bold.subset.ttf");
+
+/// Replaces every text of a scene by the outlines of its letters.
+pub(crate) fn outline_text(scene: &mut Scene) {
+    let (Ok(regular), Ok(bold)) = (Face::parse(REGULAR, 0), Face::parse(BOLD, 0)) else {
+        return;
+    };
+    for element in &mut scene.elements {
+        if let Primitive::Text { x, y, content, size, anchor, rotate, bold: is_bold, color } = element {
+            let face = if *is_bold { &bold } else { &regular };
+            let line = Line { x: *x, y: *y, size: f64::from(*size), anchor: *anchor, turn: rotate.unwrap_or(0.0) };
+            let fill = color.clone().unwrap_or(Color::Rgb(0, 0, 0));
+            *element = Primitive::Path(Box::new(PathData {
+                d: line.outline(face, content),
+                fill: Some(fill),
+                stroke: Color::None,
+                stroke_width: 0.0,
+                opacity: None,
+                stroke_dasharray: None,
+            }));
+        }
+    }
+}
+
+/// Where a line of text stands.
+struct Line {
+    x: f64,
+    y: f64,
+    size: f64,
+    anchor: TextAnchor,
+    /// Degrees, clockwise, around the anchor.
+    turn: f64,
+}
+
+impl Line {
+    fn outline(&self, face: &Face<'_>, text: &str) -> String {
+        let scale = self.size / f64::from(face.units_per_em());
+        let glyph = |c: char| face.glyph_index(c).or_else(|| face.glyph_index('?'));
+        let advance = |c: char| glyph(c).and_then(|id| face.glyph_hor_advance(id)).map_or(0.0, f64::from);
+        let width: f64 = text.chars().map(advance).sum();
+        let (sin, cos) = self.turn.to_radians().sin_cos();
+        let mut pen = Pen {
+            d: String::new(),
+            offset: match self.anchor {
+                TextAnchor::Start => 0.0,
+                TextAnchor::Middle => -width / 2.0,
+                TextAnchor::End => -width,
+            },
+            scale,
+            x: self.x,
+            y: self.y,
+            sin,
+            cos,
+        };
+        for c in text.chars() {
+            if let Some(id) = glyph(c) {
+                face.outline_glyph(id, &mut pen);
+            }
+            pen.offset += advance(c);
+        }
+        pen.d
+    }
+}
+
+struct Pen {
+    d: String,
+    /// Font units from the anchor to the letter.
+    offset: f64,
+    scale: f64,
+    x: f64,
+    y: f64,
+    sin: f64,
+    cos: f64,
+}
+
+impl Pen {
+    fn push(&mut self, command: char, points: &[(f32, f32)]) {
+        self.d.push(command);
+        for &(x, y) in points {
+            let (dx, dy) = ((f64::from(x) + self.offset) * self.scale, -f64::from(y) * self.scale);
+            let (px, py) = (self.x + dx * self.cos - dy * self.sin, self.y + dx * self.sin + dy * self.cos);
+            // Writing to a string cannot fail.
+            let _ = write!(self.d, "{px:.2} {py:.2} ");
+        }
+    }
+}
+
+impl OutlineBuilder for Pen {
+    fn move_to(&mut self, x: f32, y: f32) {
+        self.push('M', &[(x, y)]);
+    }
+    fn line_to(&mut self, x: f32, y: f32) {
+        self.push('L', &[(x, y)]);
+    }
+    fn quad_to(&mut self, x1: f32, y1: f32, x: f32, y: f32) {
+        self.push('Q', &[(x1, y1), (x, y)]);
+    }
+    fn curve_to(&mut self, x1: f32, y1: f32, x2: f32, y2: f32, x: f32, y: f32) {
+        self.push('C', &[(x1, y1), (x2, y2), (x, y)]);
+    }
+    fn close(&mut self) {
+        self.d.push('Z');
+    }
+}

@@ -1,0 +1,29 @@
+//! The colours, one set for terminal and charts. They were picked to stay apart in brightness as well as in hue, so that
+//! they can be told apart without full colour vision and in grey.
+
+/// A colour by its parts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Colour(pub(crate) u8, pub(crate) u8, pub(crate) u8);
+
+/// Honey: what is being talked about.
+pub(crate) const HONEY: Colour = Colour(0xC9, 0x7B, 0x00);
+/// Deep teal: what was held out.
+pub(crate) const TEAL: Colour = Colour(0x00, 0x5F, 0x6B);
+/// Plum: reference values.
+pub(crate) const PLUM: Colour = Colour(0x8F, 0x3F, 0x71);
+/// Slate: text of less weight.
+pub(crate) const SLATE: Colour = Colour(0x6B, 0x72, 0x80);
+/// Brick: errors.
+pub(crate) const BRICK: Colour = Colour(0xB8, 0x3A, 0x1E);
+
+impl Colour {
+    /// As `#rrggbb`.
+    pub(crate) fn hex(self) -> String {
+        format!("#{:02x}{:02x}{:02x}", self.0, self.1, self.2)
+    }
+
+    /// As a terminal style.
+    pub(crate) fn style(self) -> anstyle::Style {
+        anstyle::Style::new().fg_color(Some(anstyle::RgbColor(self.0, self.1, self.2).into()))
+    }
+}

@@ -1,0 +1,92 @@
+//! Progress on standard error: a bar where it is a terminal, a plain line now and then where it is a file.
+
+use std::time::{Duration, Instant};
+
+use indicatif::{ProgressBar, ProgressStyle};
+
+use crate::output::screen::Screen;
+
+/// Seconds between two plain lines.
+const PLAIN_EVERY: Duration = Duration::from_secs(10);
+
+/// What the figures of a bar count.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Measure {
+    /// Bytes, shown in decimal units.
+    Bytes,
+    /// Optimiser steps.
+    Steps,
+}
+
+/// A piece of work under way.
+pub(crate) struct Progress<'s> {
+    screen: &'s Screen,
+    what: String,
+    measure: Measure,
+    bar: Option<ProgressBar>,
+    started: Instant,
+    last_plain: Instant,
+    total: u64,
+}
+
+impl<'s> Progress<'s> {
+    /// Begins. `total` is 0 when it is not known.
+    pub(crate) fn new(screen: &'s Screen, what: &str, measure: Measure, total: u64) -> Self {
+        let bar = screen.is_live().then(|| {
+            let bar = if total > 0 { ProgressBar::new(total) } else { ProgressBar::no_length() };
+            let figures = match measure {
+                Measure::Bytes => "{decimal_bytes}/{decimal_total_bytes}  {decimal_bytes_per_sec}",
+                Measure::Steps => "step {human_pos}/{human_len}",
+            };
+            let bars = screen.styled_note(crate::output::palette::HONEY.style(), "{bar:24}");
+            let template = format!("{{prefix}}  {bars}  {figures}  {{msg}}  {{eta}} left");
+            if let Ok(style) = ProgressStyle::with_template(&template) {
+                bar.set_style(style.progress_chars("\u{2588}\u{2592}\u{2591}"));
+            }
+            bar.set_prefix(what.to_owned());
+            bar
+        });
+        let now = Instant::now();
+        Self { screen, what: what.to_owned(), measure, bar, started: now, last_plain: now, total }
+    }
+
+    /// Moves to `position`, with a message of its own beside the bar.
+    pub(crate) fn at(&mut self, position: u64, message: &str) {
+        if let Some(bar) = &self.bar {
+            bar.set_position(position);
+            if !message.is_empty() {
+                bar.set_message(message.to_owned());
+            }
+        } else if self.last_plain.elapsed() >= PLAIN_EVERY {
+            self.last_plain = Instant::now();
+            let seconds = self.started.elapsed().as_secs_f64();
+            let share = position as f64 / self.total.max(1) as f64;
+            let left = if self.total > 0 && share > 0.0 {
+                let left = seconds * (1.0 - share).max(0.0) / share;
+                format!("{:.0} %, {} left", share * 100.0, crate::output::number::duration(left))
+            } else {
+                match self.measure {
+                    Measure::Bytes => crate::output::number::bytes(position),
+                    Measure::Steps => format!("step {position}"),
+                }
+            };
+            let message = if message.is_empty() { String::new() } else { format!(", {message}") };
+            self.screen.note(&format!("{}: {left}{message}", self.what));
+        }
+    }
+
+    /// Says something above the bar.
+    pub(crate) fn note(&self, text: &str) {
+        match &self.bar {
+            Some(bar) => bar.suspend(|| self.screen.note(text)),
+            None => self.screen.note(text),
+        }
+    }
+
+    /// Ends; the bar disappears.
+    pub(crate) fn finish(self) {
+        if let Some(bar) = self.bar {
+            bar.finish_and_clear();
+        }
+    }
+}

@@ -1,0 +1,122 @@
+//! The two streams that a person reads: results on standard output, everything else on standard error.
+
+use std::io::{self, IsTerminal, Write};
+
+use anstyle::Style;
+
+use crate::cli::{ColourChoice, General};
+use crate::failure::Failure;
+use crate::output::palette::{BRICK, HONEY, SLATE};
+
+/// Width of a table where no terminal says its own.
+const USUAL_WIDTH: usize = 100;
+
+/// What is known about where output goes.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct Screen {
+    colour_out: bool,
+    colour_err: bool,
+    quiet: bool,
+    live: bool,
+    width: usize,
+}
+
+impl Screen {
+    /// Looks at the options, the environment and the streams.
+    pub(crate) fn new(general: &General) -> Self {
+        let plain = std::env::var_os("NO_COLOR").is_some_and(|value| !value.is_empty());
+        let colour = |terminal: bool| match general.color {
+            ColourChoice::Always => true,
+            ColourChoice::Never => false,
+            ColourChoice::Auto => terminal && !plain,
+        };
+        let (out, err) = (io::stdout().is_terminal(), io::stderr().is_terminal());
+        let width = terminal_size::terminal_size().map_or(USUAL_WIDTH, |(width, _)| usize::from(width.0));
+        Self {
+            colour_out: colour(out),
+            colour_err: colour(err),
+            quiet: general.quiet,
+            live: err && !general.quiet,
+            width: width.clamp(40, 200),
+        }
+    }
+
+    /// Columns to fit tables into.
+    pub(crate) fn width(&self) -> usize {
+        self.width
+    }
+
+    /// Whether progress may move on standard error.
+    pub(crate) fn is_live(&self) -> bool {
+        self.live
+    }
+
+    /// Whether only results and errors are wanted.
+    pub(crate) fn is_quiet(&self) -> bool {
+        self.quiet
+    }
+
+    /// Text in a style, for standard output.
+    pub(crate) fn styled(&self, style: Style, text: &str) -> String {
+        paint(self.colour_out, style, text)
+    }
+
+    /// Text in a style, for standard error.
+    pub(crate) fn styled_note(&self, style: Style, text: &str) -> String {
+        paint(self.colour_err, style, text)
+    }
+
+    /// A heading, for standard output.
+    pub(crate) fn heading(&self, text: &str) -> String {
+        self.styled(HONEY.style().bold(), text)
+    }
+
+    /// Writes to standard output.
+    pub(crate) fn print(&self, text: &str) -> Result<(), Failure> {
+        let mut out = io::stdout().lock();
+        out.write_all(text.as_bytes())?;
+        out.flush()?;
+        Ok(())
+    }
+
+    /// Writes a line to standard output.
+    pub(crate) fn line(&self, text: &str) -> Result<(), Failure> {
+        self.print(&format!("{text}\n"))
+    }
+
+    /// Writes JSON to standard output, on one line.
+    pub(crate) fn json<T: serde::Serialize>(&self, value: &T) -> Result<(), Failure> {
+        self.line(&serde_json::to_string(value).map_err(Failure::work)?)
+    }
+
+    /// Says something on standard error, unless only results are wanted.
+    pub(crate) fn note(&self, text: &str) {
+        if !self.quiet {
+            write_err(text);
+        }
+    }
+
+    /// Warns, unless only results are wanted.
+    pub(crate) fn warn(&self, text: &str) {
+        self.note(&format!("{} {text}", self.styled_note(HONEY.style().bold(), "note:")));
+    }
+
+    /// Says what went wrong.
+    pub(crate) fn error(&self, text: &str) {
+        write_err(&format!("{} {text}", self.styled_note(BRICK.style().bold(), "error:")));
+    }
+
+    /// Says what to do about it.
+    pub(crate) fn hint(&self, text: &str) {
+        write_err(&format!("{} {text}", self.styled_note(SLATE.style(), "try:")));
+    }
+}
+
+fn paint(colour: bool, style: Style, text: &str) -> String {
+    if colour { format!("{style}{text}{style:#}") } else { text.to_owned() }
+}
+
+/// Nobody is left to tell if standard error is gone.
+fn write_err(text: &str) {
+    let _ = writeln!(io::stderr(), "{text}");
+}
