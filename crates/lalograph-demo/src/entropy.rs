@@ -105,9 +105,12 @@ struct Walk<'g> {
 
 impl Walk<'_> {
     fn rule(&mut self, rule: usize, features: &Features) -> Rc<Summary> {
-        let seen: Features = std::array::from_fn(|index| {
-            if self.reads[rule] & (1 << index) == 0 { UNBOUND } else { features[index] }
-        });
+        let seen: Features =
+            std::array::from_fn(
+                |index| {
+                    if self.reads[rule] & (1 << index) == 0 { UNBOUND } else { features[index] }
+                },
+            );
         if let Some(summary) = self.known.get(&(rule, seen)) {
             return Rc::clone(summary);
         }

@@ -169,10 +169,9 @@ impl Grammar {
     pub(crate) fn target(&self, symbol: &Symbol, features: &Features) -> Option<usize> {
         match symbol {
             Symbol::Rule(rule) => Some(*rule),
-            Symbol::Keyed { feature, by_value } => by_value
-                .get(usize::from(features[*feature]))
-                .copied()
-                .filter(|&rule| rule != usize::MAX),
+            Symbol::Keyed { feature, by_value } => {
+                by_value.get(usize::from(features[*feature])).copied().filter(|&rule| rule != usize::MAX)
+            }
             Symbol::Word(_) | Symbol::Value(_) => None,
         }
     }

@@ -1,4 +1,5 @@
 //! Corpora on disk: sizes, forms, seeds, refusals.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 use std::fs;
 use std::path::Path;
@@ -49,11 +50,12 @@ fn the_three_forms_hold_the_same_entries() {
 
 #[test]
 fn one_seed_gives_one_corpus_and_a_larger_one_begins_with_the_smaller() {
-    let [first, again, larger, other] = [(60_000, 1), (60_000, 1), (90_000, 1), (60_000, 2)].map(|(bytes, seed)| {
-        let folder = tempfile::tempdir().unwrap();
-        write(folder.path(), bytes, seed).unwrap();
-        volumes(folder.path())
-    });
+    let [first, again, larger, other] =
+        [(60_000, 1), (60_000, 1), (90_000, 1), (60_000, 2)].map(|(bytes, seed)| {
+            let folder = tempfile::tempdir().unwrap();
+            write(folder.path(), bytes, seed).unwrap();
+            volumes(folder.path())
+        });
     assert_eq!(first, again);
     assert!(larger.starts_with(&first));
     assert_ne!(first, other);

@@ -1,4 +1,5 @@
 //! The hive diaries' grammar: unambiguous, varied, and its entropy exact.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -31,10 +32,13 @@ rule tail
   1 : , at {=hive} .
 ";
 
+/// Whether a rule binds its own name, and its alternatives: weight, labels and bindings, symbols.
+type SmallRule<'t> = (bool, Vec<(f64, Vec<&'t str>, &'t str)>);
+
 /// All derivations with their probabilities, by a method of its own: repeatedly replacing the first reference in a
 /// string, with the grammar's text as the only source.
 fn all_entries(source: &str) -> Vec<(String, f64)> {
-    let mut rules: BTreeMap<&str, (bool, Vec<(f64, Vec<&str>, &str)>)> = BTreeMap::new();
+    let mut rules: BTreeMap<&str, SmallRule<'_>> = BTreeMap::new();
     let mut name = "";
     for line in source.lines().filter(|line| !line.is_empty()) {
         if let Some(rule) = line.strip_prefix("rule ") {
@@ -112,8 +116,7 @@ fn on_a_small_grammar_the_listed_entries_sum_to_one_and_have_the_computed_entrop
 
 #[test]
 fn an_ambiguous_grammar_is_caught() {
-    let grammar =
-        Grammar::parse("rule entry\n  1 : {a}\n  1 : bee here\nrule a\n  1 : bee here\n").unwrap();
+    let grammar = Grammar::parse("rule entry\n  1 : {a}\n  1 : bee here\nrule a\n  1 : bee here\n").unwrap();
     assert_eq!(grammar.derivations("bee here").len(), 2);
     let found = grammar.ambiguities();
     assert_eq!(found.len(), 1);
@@ -158,7 +161,11 @@ fn the_mean_over_many_entries_agrees_with_the_exact_expectations() {
     let error = ((squares / n - (bits / n).powi(2)) / n).sqrt();
     assert!((bits / n - exact.bits_per_entry).abs() < 5.0 * error, "{} {exact:?}", bits / n);
     assert!((words / n / exact.words_per_entry - 1.0).abs() < 0.003, "{} {exact:?}", words / n);
-    assert!((characters / n / exact.characters_per_entry - 1.0).abs() < 0.003, "{} {exact:?}", characters / n);
+    assert!(
+        (characters / n / exact.characters_per_entry - 1.0).abs() < 0.003,
+        "{} {exact:?}",
+        characters / n
+    );
 }
 
 #[test]
@@ -180,6 +187,6 @@ fn what_is_named_early_comes_back_late() {
         let words = words_of(&entry.text);
         assert_eq!(words[0], entry.keeper);
         let hives = words.iter().filter(|word| word.ends_with("gate") && word.starts_with("Fox")).count();
-        assert!(hives == 0 || hives == 2, "{}", entry.text);
+        assert!(hives != 1, "{}", entry.text);
     }
 }

@@ -1,7 +1,7 @@
 //! Perplexities that give a model's perplexity meaning.
 
-use lalograph_text::{Reserved, Vocabulary};
 use lalograph_text::tokens::TokenSequence;
+use lalograph_text::{Reserved, Vocabulary};
 
 /// Mean loss per token of a model that knows only how often each token occurs in the training text, every count raised by one
 /// so that none is impossible. The padding and start tokens are never predicted and take no share.

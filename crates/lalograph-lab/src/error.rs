@@ -50,7 +50,9 @@ pub enum LabError {
         needed: usize,
     },
     /// Nothing was held out although some should have been.
-    #[error("the validation text is empty: {documents} documents at a share of {share} left none to hold out")]
+    #[error(
+        "the validation text is empty: {documents} documents at a share of {share} left none to hold out"
+    )]
     NoValidation {
         /// Documents in all.
         documents: u64,

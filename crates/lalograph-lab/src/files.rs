@@ -61,7 +61,8 @@ fn permissions() -> fs::Permissions {
 pub fn read_vocabulary(path: &Path) -> Result<Vocabulary, LabError> {
     let text = fs::read(path).map_err(LabError::at(path))?;
     let bad = |source| LabError::BadVocabulary { path: path.to_owned(), source };
-    let text = String::from_utf8(text).map_err(|_| bad(TextError::BadVocabulary("it is not UTF-8 text".into())))?;
+    let text =
+        String::from_utf8(text).map_err(|_| bad(TextError::BadVocabulary("it is not UTF-8 text".into())))?;
     Vocabulary::from_json(&text).map_err(bad)
 }
 

@@ -178,8 +178,7 @@ mod tests {
                 counts[choose(&SCORES, Choice::Temperature(temperature), &mut random) as usize] += 1;
             }
             assert_eq!(counts[..3], [0, 0, 0]);
-            let weights: Vec<f64> =
-                SCORES[3..].iter().map(|&s| (f64::from(s) / temperature).exp()).collect();
+            let weights: Vec<f64> = SCORES[3..].iter().map(|&s| (f64::from(s) / temperature).exp()).collect();
             let total: f64 = weights.iter().sum();
             let statistic: f64 = weights
                 .iter()

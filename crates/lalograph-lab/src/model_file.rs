@@ -111,7 +111,8 @@ impl ModelFile {
         let damaged = |error: safetensors::SafeTensorError| format!("it is cut short or damaged ({error})");
         let (_, header) = SafeTensors::read_metadata(bytes).map_err(damaged)?;
         let tensors = SafeTensors::deserialize(bytes).map_err(damaged)?;
-        let metadata = header.metadata().as_ref().ok_or("it has no metadata, so it is not one of Lalograph's")?;
+        let metadata =
+            header.metadata().as_ref().ok_or("it has no metadata, so it is not one of Lalograph's")?;
         let entry = |key: &str| -> Result<&str, String> {
             metadata.get(key).map(String::as_str).ok_or_else(|| format!("its metadata has no `{key}`"))
         };

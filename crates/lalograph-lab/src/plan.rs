@@ -272,12 +272,7 @@ impl Plan {
                 (1..=1 << 16).contains(&training.window),
                 "from 1 to 65,536",
             ),
-            (
-                "training.record_every",
-                training.record_every as f64,
-                training.record_every > 0,
-                positive,
-            ),
+            ("training.record_every", training.record_every as f64, training.record_every > 0, positive),
             ("training.lanes", training.lanes as f64, training.lanes > 0, positive),
             (
                 "training.learning_rate",
@@ -297,12 +292,7 @@ impl Plan {
                 (0.0..=0.95).contains(&training.dropout),
                 "from 0 to 0.95",
             ),
-            (
-                "training.steps",
-                training.steps.unwrap_or(1) as f64,
-                training.steps != Some(0),
-                positive,
-            ),
+            ("training.steps", training.steps.unwrap_or(1) as f64, training.steps != Some(0), positive),
         ];
         let temperatures = samples
             .temperatures
@@ -434,7 +424,8 @@ mod tests {
     #[test]
     fn overrides_win_over_the_file_and_may_be_bare_words() {
         let text = "[model]\nhidden = 12\n[training]\nseed = 5\n";
-        let plan = read(text, &["model.hidden=99", "corpus.document=line", "samples.seed_text=Old Pell"]).unwrap();
+        let plan =
+            read(text, &["model.hidden=99", "corpus.document=line", "samples.seed_text=Old Pell"]).unwrap();
         assert_eq!((plan.model.hidden, plan.training.seed), (99, 5));
         assert_eq!(plan.corpus.document, lalograph_text::Division::Line);
         assert_eq!(plan.samples.seed_text, "Old Pell");

@@ -87,8 +87,7 @@ impl Lines {
     /// # Errors
     /// The file exists, or cannot be made.
     pub fn create(path: &Path) -> Result<Self, LabError> {
-        let file =
-            OpenOptions::new().create_new(true).append(true).open(path).map_err(LabError::at(path))?;
+        let file = OpenOptions::new().create_new(true).append(true).open(path).map_err(LabError::at(path))?;
         Ok(Self { path: path.to_owned(), file })
     }
 

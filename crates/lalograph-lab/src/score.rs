@@ -1,9 +1,9 @@
 //! Judging text: how surprised is a model by it?
 
+use lalograph_net::LanguageModel;
 use lalograph_net::model::Purpose;
 use lalograph_net::recurrent::Extent;
 use lalograph_net::step::Team;
-use lalograph_net::LanguageModel;
 use lalograph_text::tokens::{TokenSequence, encode_corpus};
 use lalograph_text::{Corpus, Reading};
 use serde::{Deserialize, Serialize};

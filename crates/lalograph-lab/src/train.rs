@@ -3,13 +3,13 @@
 use std::ops::ControlFlow;
 use std::time::Instant;
 
+use lalograph_net::LanguageModel;
 use lalograph_net::initial::initial_weights;
 use lalograph_net::model::Purpose;
 use lalograph_net::optimiser::{Adam, AdamSettings, clip_factor, norm};
 use lalograph_net::random::stream;
 use lalograph_net::recurrent::Extent;
 use lalograph_net::step::{AddLanes, DropoutDraw, Team};
-use lalograph_net::LanguageModel;
 use lalograph_text::split::{Side, side_of};
 use lalograph_text::tokens::{EncodedCorpus, encode_corpus};
 use lalograph_text::{Corpus, TextError, Vocabulary, VocabularyBuilder};

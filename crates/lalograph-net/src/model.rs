@@ -122,7 +122,7 @@ impl<T: Real> LanguageModel<T> {
             }
         }
         let mut layout = Layout::default();
-        let table = layout.push("embedding", &[vocabulary, embedding], Initial::Uniform(0.1));
+        let table = layout.push("embedding", &[vocabulary, embedding], Initial::Uniform(1.0));
         let mut stack: Vec<Box<dyn RecurrentLayer<T>>> = Vec::with_capacity(layers);
         for index in 0..layers {
             let inputs = if index == 0 { embedding } else { hidden };

@@ -2,7 +2,7 @@
 
 use std::ops::Range;
 
-use crate::parameters::Layout;
+use crate::parameters::{Initial, Layout};
 use crate::real::Real;
 
 /// The size of a window of text: `steps` tokens of each of `rows` parallel streams. Arrays over it are
@@ -68,6 +68,7 @@ pub trait RecurrentLayer<T: Real>: Send + Sync {
     /// Runs the window backwards from `d_out`, the gradient of the loss by the outputs (steps x rows x hidden): adds to `gradient`, laid out
     /// like all weights, and writes the gradient by the inputs to `d_x`. No gradient enters from after the window: that cut is
     /// what "truncated" means in truncated backpropagation through time (Williams and Peng, 1990).
+    #[expect(clippy::too_many_arguments, reason = "inputs, outputs and scratch of one pass")]
     fn backward(
         &self,
         weights: &[T],
@@ -79,6 +80,9 @@ pub trait RecurrentLayer<T: Real>: Send + Sync {
         d_x: &mut [T],
     );
 }
+
+/// See [`GateWeights::push`].
+pub const RECURRENT_BOUND: f64 = 0.2;
 
 /// Where a layer's three tensors lie in the flat weights.
 #[derive(Debug, Clone)]
@@ -92,25 +96,30 @@ pub struct GateWeights {
 }
 
 impl GateWeights {
-    /// Adds the tensors to the layout, uniform with variance 1 / fan-in, and the stretch `bias_one` of the biases at 1.
+    /// Adds the tensors to the layout. Input weights are uniform with variance 1 / fan-in. Recurrent ones begin
+    /// small, at [`RECURRENT_BOUND`] / sqrt(hidden): what is remembered at first passes through the memory cells and is not stirred.
+    /// Biases are zero but for the stretch of the forget gate's.
     pub fn push(
         layout: &mut Layout,
         name: &str,
         inputs: usize,
         hidden: usize,
         gates: usize,
-        bias_one: Range<usize>,
+        (stretch, value): (Range<usize>, f64),
     ) -> Self {
-        use crate::parameters::Initial;
         let width = gates * hidden;
-        let bound = |fan_in: usize| Initial::Uniform((3.0 / fan_in as f64).sqrt());
+        let uniform = |bound: f64, fan_in: usize| Initial::Uniform(bound / (fan_in as f64).sqrt());
         Self {
-            input: layout.push(format!("{name}.input"), &[inputs, width], bound(inputs)),
-            recurrent: layout.push(format!("{name}.recurrent"), &[hidden, width], bound(hidden)),
+            input: layout.push(format!("{name}.input"), &[inputs, width], uniform(3f64.sqrt(), inputs)),
+            recurrent: layout.push(
+                format!("{name}.recurrent"),
+                &[hidden, width],
+                uniform(RECURRENT_BOUND, hidden),
+            ),
             bias: layout.push(
                 format!("{name}.bias"),
                 &[width],
-                Initial::ZeroBut { from: bias_one.start, to: bias_one.end, value: 1.0 },
+                Initial::ZeroBut { from: stretch.start, to: stretch.end, value },
             ),
         }
     }

@@ -125,13 +125,7 @@ impl<T: Real> Team<T> {
     }
 
     /// Runs a window forward only and returns the summed loss.
-    pub fn judge(
-        &mut self,
-        model: &LanguageModel<T>,
-        weights: &[T],
-        inputs: &[u32],
-        targets: &[u32],
-    ) -> f64 {
+    pub fn judge(&mut self, model: &LanguageModel<T>, weights: &[T], inputs: &[u32], targets: &[u32]) -> f64 {
         self.deal(inputs, targets);
         let losses: Vec<f64> = self
             .lanes

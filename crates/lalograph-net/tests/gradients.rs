@@ -1,4 +1,5 @@
 //! Every gradient against central differences, in double precision.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 use lalograph_net::model::{Dropout, LanguageModel, LanguageModelShape, Purpose};
 use lalograph_net::random::stream;
@@ -25,7 +26,12 @@ fn tokens(case: &Case, seed: u64) -> Vec<Vec<u32>> {
         .collect()
 }
 
-fn mean_loss(case: &Case, model: &LanguageModel<f64>, weights: &[f64], gradient: Option<&mut Vec<f64>>) -> f64 {
+fn mean_loss(
+    case: &Case,
+    model: &LanguageModel<f64>,
+    weights: &[f64],
+    gradient: Option<&mut Vec<f64>>,
+) -> f64 {
     // The state that enters the last window is computed with unmoved weights: truncation holds it fixed.
     let fixed = initial_weights::<f64>(model.layout(), 5);
     let mut lane = model.lane(case.extent, Purpose::Training { dropout: case.dropout > 0.0 });
@@ -72,8 +78,7 @@ fn central_difference(weights: &mut [f64], index: usize, loss: impl Fn(&[f64]) -
 fn check(case: &Case) -> f64 {
     let model = LanguageModel::new(case.shape).unwrap();
     // Larger than the usual start, so that every gate leaves its linear range.
-    let mut weights: Vec<f64> =
-        initial_weights::<f64>(model.layout(), 5).iter().map(|w| w * 1.5).collect();
+    let mut weights: Vec<f64> = initial_weights::<f64>(model.layout(), 5).iter().map(|w| w * 1.5).collect();
     let mut gradient = Vec::new();
     mean_loss(case, &model, &weights, Some(&mut gradient));
     assert_eq!(gradient.len(), weights.len());

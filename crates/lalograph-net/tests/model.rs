@@ -1,4 +1,5 @@
 //! The language model as a whole: against a plain written-out one, and its properties.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 use lalograph_net::model::{LanguageModel, LanguageModelShape, Purpose, ShapeError};
 use lalograph_net::optimiser::{Adam, AdamSettings, clip_factor, norm};
@@ -158,4 +159,35 @@ fn shapes_without_sense_are_refused() {
         LanguageModel::<f32>::new(LanguageModelShape { layers: 1000, ..SHAPE }).err(),
         Some(ShapeError::TooLarge { limit: 64, .. })
     ));
+}
+
+/// The gradient of one window in the working precision against double precision, at the sizes that vector instructions and
+/// packed products are used for.
+#[test]
+fn single_precision_gradients_stay_close_to_double() {
+    let shape =
+        LanguageModelShape { vocabulary: 300, embedding: 64, hidden: 128, layers: 2, cell: Cell::Lstm };
+    let extent = Extent { steps: 64, rows: 8 };
+    let (single, double) =
+        (LanguageModel::<f32>::new(shape).unwrap(), LanguageModel::<f64>::new(shape).unwrap());
+    let weights = initial_weights::<f64>(double.layout(), 1);
+    let narrow: Vec<f32> = weights.iter().map(|&w| w as f32).collect();
+    let tokens: Vec<u32> = (0..extent.tokens() + 8).map(|i| (i * i * 31 % 300) as u32).collect();
+    let (inputs, targets) = (&tokens[..extent.tokens()], &tokens[8..]);
+    let purpose = Purpose::Training { dropout: false };
+    let mut fine = double.lane(extent, purpose);
+    double.forward(&weights, inputs, &mut fine, None);
+    double.loss_and_gradient(&weights, targets, 1.0, &mut fine);
+    let mut team = Team::new(&single, extent, 2, purpose);
+    team.learn(&single, &narrow, inputs, targets, None, &mut AddLanes);
+    let scale = 1.0 / targets.len() as f64;
+    for tensor in double.layout().tensors() {
+        let (mut difference, mut size) = (0.0f64, 0.0f64);
+        for index in tensor.range.clone() {
+            let exact = fine.gradient[index] * scale;
+            difference += (f64::from(team.gradient()[index]) - exact).powi(2);
+            size += exact * exact;
+        }
+        assert!(difference.sqrt() < 1e-4 * size.sqrt(), "{}: {difference} of {size}", tensor.name);
+    }
 }

@@ -6,7 +6,7 @@
 use std::borrow::Cow;
 
 use serde::{Deserialize, Serialize};
-use unicode_normalization::{UnicodeNormalization, is_nfc_quick, is_nfkc_quick, IsNormalized};
+use unicode_normalization::{IsNormalized, UnicodeNormalization, is_nfc_quick, is_nfkc_quick};
 
 /// One step.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -106,9 +106,15 @@ mod tests {
         assert_eq!(clean(CleaningStep::NormalFormC, "\u{fb01}"), "\u{fb01}");
         assert_eq!(clean(CleaningStep::NormalFormKc, "\u{fb01}n\u{b2}"), "fin2");
         assert_eq!(clean(CleaningStep::LowerCase, "HIVE \u{c9}"), "hive \u{e9}");
-        for (text, expected) in
-            [("", ""), (" ", ""), ("a", "a"), ("a  b", "a b"), ("a\nb ", "a b"), (" a", "a"), ("a\u{a0}b", "a b")]
-        {
+        for (text, expected) in [
+            ("", ""),
+            (" ", ""),
+            ("a", "a"),
+            ("a  b", "a b"),
+            ("a\nb ", "a b"),
+            (" a", "a"),
+            ("a\u{a0}b", "a b"),
+        ] {
             assert_eq!(clean(CleaningStep::CollapseSpace, text), expected, "{text:?}");
         }
     }

@@ -135,7 +135,8 @@ impl Corpus {
                 if found.is_empty() {
                     return Err(TextError::EmptyFolder(path.clone()));
                 }
-                bytes += found.iter().filter_map(|file| fs::metadata(file).ok()).map(|m| m.len()).sum::<u64>();
+                bytes +=
+                    found.iter().filter_map(|file| fs::metadata(file).ok()).map(|m| m.len()).sum::<u64>();
                 files.extend(found);
             } else {
                 bytes += meta.len();
@@ -160,10 +161,7 @@ impl Corpus {
     /// # Errors
     /// [`TextError::NoText`] when there was no document at all. Files that cannot be read or are not
     /// text are no error: they are in the result.
-    pub fn read(
-        &self,
-        mut each: impl FnMut(Document<'_>) -> ControlFlow<()>,
-    ) -> Result<Reading, TextError> {
+    pub fn read(&self, mut each: impl FnMut(Document<'_>) -> ControlFlow<()>) -> Result<Reading, TextError> {
         let mut reading = Reading::default();
         for path in &self.files {
             reading.files += 1;
@@ -234,7 +232,9 @@ fn text_files(folder: &Path) -> Result<Vec<PathBuf>, TextError> {
             let path = error.path().unwrap_or(folder).to_owned();
             TextError::Io { path, source: error.into() }
         })?;
-        if entry.file_type().is_file() && entry.path().extension().is_some_and(|e| e.eq_ignore_ascii_case("txt")) {
+        if entry.file_type().is_file()
+            && entry.path().extension().is_some_and(|e| e.eq_ignore_ascii_case("txt"))
+        {
             files.push(entry.into_path());
         }
     }
@@ -296,7 +296,9 @@ impl<F: FnMut(Document<'_>) -> ControlFlow<()>> Assembly<'_, F> {
                 }
                 ControlFlow::Continue(())
             }
-            Ok(_) if self.first.is_some_and(|first| self.reading.documents >= first) => ControlFlow::Break(()),
+            Ok(_) if self.first.is_some_and(|first| self.reading.documents >= first) => {
+                ControlFlow::Break(())
+            }
             Ok(text) => {
                 let bare = text.strip_prefix('\u{feff}').unwrap_or(text);
                 let bare = bare.trim_end_matches(['\n', '\r']);

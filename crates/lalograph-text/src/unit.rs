@@ -91,14 +91,17 @@ impl Joiner {
             return;
         }
         let quote = token == "\"";
-        let closes = matches!(token, "." | "," | ";" | ":" | "!" | "?" | ")" | "]" | "}" | "\u{201d}" | "\u{2019}" | "%" | "\u{2026}")
-            || (quote && self.inside_quotes);
+        let closes = matches!(
+            token,
+            "." | "," | ";" | ":" | "!" | "?" | ")" | "]" | "}" | "\u{201d}" | "\u{2019}" | "%" | "\u{2026}"
+        ) || (quote && self.inside_quotes);
         if !closes && !self.tight {
             out.push(' ');
         }
         out.push_str(token);
         self.inside_quotes ^= quote;
-        self.tight = matches!(token, "(" | "[" | "{" | "\u{201c}" | "\u{2018}") || (quote && self.inside_quotes);
+        self.tight =
+            matches!(token, "(" | "[" | "{" | "\u{201c}" | "\u{2018}") || (quote && self.inside_quotes);
     }
 }
 

@@ -1,4 +1,5 @@
 //! Corpora on disk, good and bad.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 use std::fs;
 use std::ops::ControlFlow;
@@ -134,7 +135,12 @@ fn a_survey_counts_what_is_there() {
     assert_eq!(survey.first_rows[0].text, "the bee");
 }
 
-fn vocabulary(unit: Unit, texts: &[&str], size: Option<usize>, minimum_count: u64) -> Result<Vocabulary, TextError> {
+fn vocabulary(
+    unit: Unit,
+    texts: &[&str],
+    size: Option<usize>,
+    minimum_count: u64,
+) -> Result<Vocabulary, TextError> {
     let mut builder = VocabularyBuilder::new(unit, Cleaning { steps: vec![CleaningStep::LowerCase] });
     for text in texts {
         builder.add(text);
@@ -220,7 +226,10 @@ fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
     let longer = Folder::with(&[("a.txt", format!("{lines}one more entry\n").as_bytes())]);
     let corpus = Corpus::find(&longer.spec(Division::Line)).unwrap();
     let again = encode_corpus(&corpus, &words, 1, 0.25, |_| true).unwrap();
-    assert!(again.training.indices.starts_with(&training.indices) || again.validation.indices.starts_with(&validation.indices));
+    assert!(
+        again.training.indices.starts_with(&training.indices)
+            || again.validation.indices.starts_with(&validation.indices)
+    );
     assert_eq!(again.training.documents + again.validation.documents, 401);
     assert_ne!(again.text_hash, encoded.text_hash);
 }

@@ -10,7 +10,9 @@ use crate::output::number::parse_bytes;
 /// Trains recurrent language models on your text: vocabulary, perplexity, samples as it learns.
 #[derive(Debug, Parser)]
 #[command(name = "lalograph", version, help_expected = true, arg_required_else_help = true)]
-#[command(after_help = "Examples:\n  lalograph demo\n  lalograph survey thornmere/diaries --document line\n  lalograph train thornmere/diaries --document line --cell lstm --layers 2 --hidden 256")]
+#[command(
+    after_help = "Examples:\n  lalograph demo\n  lalograph survey thornmere/diaries --document line\n  lalograph train thornmere/diaries --document line --cell lstm --layers 2 --hidden 256"
+)]
 pub(crate) struct Cli {
     /// Options that every command takes.
     #[command(flatten)]
@@ -62,7 +64,9 @@ pub(crate) enum Command {
     /// Judge a text with a trained model: perplexity and bits per byte.
     Score(ScoreArgs),
     /// Print the completions of a shell, to be stored where it looks for them.
-    #[command(after_help = "Examples:\n  lalograph completions bash > lalograph.bash\n  lalograph completions fish > lalograph.fish")]
+    #[command(
+        after_help = "Examples:\n  lalograph completions bash > lalograph.bash\n  lalograph completions fish > lalograph.fish"
+    )]
     Completions {
         /// The shell.
         #[arg(value_enum)]
@@ -81,7 +85,9 @@ pub(crate) enum Command {
 
 /// `demo`.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lalograph demo\n  lalograph demo --quick --dir small\n  lalograph demo --corpus-only --size 50MB --dir big")]
+#[command(
+    after_help = "Examples:\n  lalograph demo\n  lalograph demo --quick --dir small\n  lalograph demo --corpus-only --size 50MB --dir big"
+)]
 pub(crate) struct DemoArgs {
     /// Where to write; without it `thornmere`, or `thornmere-2` and so on where that is taken.
     #[arg(long, value_name = "DIR")]
@@ -164,7 +170,9 @@ impl From<UnitChoice> for Unit {
 
 /// `survey`.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lalograph survey thornmere/diaries --document line\n  lalograph survey thornmere/diaries --document line --first 500 --top 40\n  lalograph survey thornmere/diaries --json")]
+#[command(
+    after_help = "Examples:\n  lalograph survey thornmere/diaries --document line\n  lalograph survey thornmere/diaries --document line --first 500 --top 40\n  lalograph survey thornmere/diaries --json"
+)]
 pub(crate) struct SurveyArgs {
     /// The corpus.
     #[command(flatten)]
@@ -215,7 +223,9 @@ pub(crate) struct TokenArgs {
 
 /// `vocab build`.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lalograph vocab build thornmere/diaries --document line --output words.json\n  lalograph vocab build thornmere/diaries --unit character --output characters.json\n  lalograph vocab build thornmere/diaries --lower-case --vocab-size 300 --min-count 5 --output small.json")]
+#[command(
+    after_help = "Examples:\n  lalograph vocab build thornmere/diaries --document line --output words.json\n  lalograph vocab build thornmere/diaries --unit character --output characters.json\n  lalograph vocab build thornmere/diaries --lower-case --vocab-size 300 --min-count 5 --output small.json"
+)]
 pub(crate) struct VocabBuildArgs {
     /// The corpus.
     #[command(flatten)]
@@ -233,7 +243,9 @@ pub(crate) struct VocabBuildArgs {
 
 /// `vocab show`.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lalograph vocab show thornmere/vocabulary.json\n  lalograph vocab show thornmere/vocabulary.json --find queen\n  lalograph vocab show thornmere/vocabulary.json --top 100 --json")]
+#[command(
+    after_help = "Examples:\n  lalograph vocab show thornmere/vocabulary.json\n  lalograph vocab show thornmere/vocabulary.json --find queen\n  lalograph vocab show thornmere/vocabulary.json --top 100 --json"
+)]
 pub(crate) struct VocabShowArgs {
     /// A vocabulary or a model.
     pub(crate) file: PathBuf,
@@ -250,7 +262,9 @@ pub(crate) struct VocabShowArgs {
 
 /// `vocab encode`.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lalograph vocab encode thornmere/vocabulary.json 'The blue queen raced home.'\n  lalograph vocab encode thornmere/vocabulary.json --length 8 'The blue queen raced home.'\n  lalograph vocab encode thornmere/vocabulary.json --indices - < entry.txt")]
+#[command(
+    after_help = "Examples:\n  lalograph vocab encode thornmere/vocabulary.json 'The blue queen raced home.'\n  lalograph vocab encode thornmere/vocabulary.json --length 8 'The blue queen raced home.'\n  lalograph vocab encode thornmere/vocabulary.json --indices - < entry.txt"
+)]
 pub(crate) struct VocabEncodeArgs {
     /// A vocabulary or a model.
     pub(crate) file: PathBuf,
@@ -269,7 +283,9 @@ pub(crate) struct VocabEncodeArgs {
 
 /// `vocab decode`.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lalograph vocab decode thornmere/vocabulary.json 12 7 30 4\n  lalograph vocab encode thornmere/vocabulary.json --indices 'So I left.' | lalograph vocab decode thornmere/vocabulary.json -")]
+#[command(
+    after_help = "Examples:\n  lalograph vocab decode thornmere/vocabulary.json 12 7 30 4\n  lalograph vocab encode thornmere/vocabulary.json --indices 'So I left.' | lalograph vocab decode thornmere/vocabulary.json -"
+)]
 pub(crate) struct VocabDecodeArgs {
     /// A vocabulary or a model.
     pub(crate) file: PathBuf,
@@ -280,7 +296,9 @@ pub(crate) struct VocabDecodeArgs {
 
 /// `train`.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lalograph train thornmere/diaries --document line --cell lstm --layers 2 --hidden 256\n  lalograph train thornmere/diaries --unit character --epochs 3 --temperatures 0.5,1.0\n  lalograph train --plan thornmere/runs/demo/plan.toml --set training.seed=2 --name second")]
+#[command(
+    after_help = "Examples:\n  lalograph train thornmere/diaries --document line --cell lstm --layers 2 --hidden 256\n  lalograph train thornmere/diaries --unit character --epochs 3 --temperatures 0.5,1.0\n  lalograph train --plan thornmere/runs/demo/plan.toml --set training.seed=2 --name second"
+)]
 pub(crate) struct TrainArgs {
     /// Files, folders of .txt files; without any, those of the plan.
     #[arg(value_name = "PATH", required_unless_present = "plan")]
@@ -392,7 +410,9 @@ pub(crate) enum CellChoice {
 
 /// `sample`.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lalograph sample thornmere/runs/demo\n  lalograph sample thornmere/runs/demo --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph sample thornmere/runs/demo --greedy --from 'Maudry walked to Foxgate' --json")]
+#[command(
+    after_help = "Examples:\n  lalograph sample thornmere/runs/demo\n  lalograph sample thornmere/runs/demo --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph sample thornmere/runs/demo --greedy --from 'Maudry walked to Foxgate' --json"
+)]
 pub(crate) struct SampleArgs {
     /// A model file, or the folder of a run.
     pub(crate) model: PathBuf,
@@ -403,7 +423,13 @@ pub(crate) struct SampleArgs {
     #[arg(long, conflicts_with = "temperature")]
     pub(crate) greedy: bool,
     /// Draw at this temperature, above 0; several give a sample of each.
-    #[arg(long, value_name = "T,T,...", value_delimiter = ',', allow_negative_numbers = true, default_value = "0.8")]
+    #[arg(
+        long,
+        value_name = "T,T,...",
+        value_delimiter = ',',
+        allow_negative_numbers = true,
+        default_value = "0.8"
+    )]
     pub(crate) temperature: Vec<f64>,
     /// Samples for each temperature.
     #[arg(long, short = 'n', value_name = "N", default_value_t = 1)]
@@ -433,7 +459,9 @@ pub(crate) struct SampleArgs {
 
 /// `score`.
 #[derive(Debug, Args)]
-#[command(after_help = "Examples:\n  lalograph score thornmere/runs/demo thornmere/diaries/volume-00001.txt\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --json\n  echo 'Hesper pottered to Foxgate.' | lalograph score thornmere/runs/demo -")]
+#[command(
+    after_help = "Examples:\n  lalograph score thornmere/runs/demo thornmere/diaries/volume-00001.txt\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --json\n  echo 'Hesper pottered to Foxgate.' | lalograph score thornmere/runs/demo -"
+)]
 pub(crate) struct ScoreArgs {
     /// A model file, or the folder of a run.
     pub(crate) model: PathBuf,

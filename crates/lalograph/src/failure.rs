@@ -72,14 +72,14 @@ impl From<TextError> for Failure {
         let remedy = match &error {
             TextError::Stopped => return Self::Interrupted("stopped; nothing was written".into()),
             TextError::NoPaths => return Self::Usage(error.to_string()),
-            TextError::Missing(_) => "check the path; `lalograph demo --corpus-only` makes a corpus to try things on",
+            TextError::Missing(_) => {
+                "check the path; `lalograph demo --corpus-only` makes a corpus to try things on"
+            }
             TextError::EmptyFolder(_) => {
                 "give the folder that holds the .txt files, or name the files themselves"
             }
             TextError::NoText { .. } => "a document needs at least one character that is not white space",
-            TextError::EmptyVocabulary { .. } => {
-                "lower --min-count, raise --size, or give it more text"
-            }
+            TextError::EmptyVocabulary { .. } => "lower --min-count, raise --size, or give it more text",
             TextError::BadVocabulary(_) => "make it anew with `lalograph vocab build`",
             TextError::IndexOutside { .. } => "`lalograph vocab show` lists the indices that there are",
             TextError::Io { .. } => return Self::work(error),
@@ -111,13 +111,17 @@ impl From<LabError> for Failure {
             LabError::Exists(_) => "give another name, or --force to replace it",
             LabError::NotARun(_) => "move it away, or give the run another --name",
             LabError::TooShort { .. } => "lower --batch or --window, or give it more text",
-            LabError::NoValidation { .. } => "raise --validation-share, or set it to 0 to train on everything",
+            LabError::NoValidation { .. } => {
+                "raise --validation-share, or set it to 0 to train on everything"
+            }
             LabError::NotFinite { .. } => {
                 "lower --learning-rate or --clip-norm; the best model up to there is kept in the run's folder"
             }
             LabError::BadModel { .. } => "train it again, or copy it anew from where it is whole",
             LabError::BadVocabulary { .. } => "make it anew with `lalograph vocab build`",
-            LabError::SeedUnknown => "use words of the training text, or leave the seed text out to begin a document",
+            LabError::SeedUnknown => {
+                "use words of the training text, or leave the seed text out to begin a document"
+            }
             LabError::Io { .. } | LabError::Threads(_) => return Self::work(error),
         };
         Self::with_remedy(error, remedy)

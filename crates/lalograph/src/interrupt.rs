@@ -9,7 +9,10 @@ static ASKED: AtomicBool = AtomicBool::new(false);
 pub(crate) fn listen() {
     let _ = ctrlc::set_handler(|| {
         if ASKED.swap(true, Ordering::SeqCst) {
-            #[expect(clippy::disallowed_methods, reason = "the second Ctrl-C ends the program wherever it is")]
+            #[expect(
+                clippy::disallowed_methods,
+                reason = "the second Ctrl-C ends the program wherever it is"
+            )]
             std::process::exit(130);
         }
     });

@@ -96,11 +96,7 @@ fn make_folder(args: &DemoArgs) -> Result<PathBuf, Failure> {
     Ok(folder)
 }
 
-fn write_diaries(
-    args: &DemoArgs,
-    folder: &Path,
-    screen: &Screen,
-) -> Result<(PathBuf, CorpusTruth), Failure> {
+fn write_diaries(args: &DemoArgs, folder: &Path, screen: &Screen) -> Result<(PathBuf, CorpusTruth), Failure> {
     let grammar = thornmere().map_err(Failure::work)?;
     let usual = if args.quick { 150_000 } else { 1_000_000 };
     let plan = CorpusPlan { bytes: args.size.unwrap_or(usual), seed: args.seed, tables: !args.no_tables };
@@ -154,19 +150,19 @@ fn demo_plan(args: &DemoArgs) -> Plan {
     plan.corpus.document = Division::Line;
     plan.training.seed = args.seed;
     plan.samples.tokens = 130;
+    plan.model.embedding = 64;
+    plan.model.hidden = 128;
+    plan.training.batch = 16;
+    plan.training.learning_rate = 0.01;
+    plan.training.clip_norm = 0.25;
     if args.quick {
-        plan.model.embedding = 64;
-        plan.model.hidden = 128;
-        plan.training.epochs = 8;
-        plan.training.batch = 16;
-        plan.training.learning_rate = 0.006;
-        plan.training.validate_every = 40;
-        plan.samples.every = 80;
+        plan.training.epochs = 16;
+        plan.training.validate_every = 80;
+        plan.samples.every = 160;
     } else {
-        plan.training.epochs = 12;
-        plan.training.learning_rate = 0.004;
-        plan.training.validate_every = 100;
-        plan.samples.every = 300;
+        plan.training.epochs = 36;
+        plan.training.validate_every = 500;
+        plan.samples.every = 1_000;
     }
     plan
 }
@@ -177,7 +173,8 @@ fn draw(
     prepared: &Prepared,
     truth: &CorpusTruth,
 ) -> Result<(), Failure> {
-    let mut levels = vec![Level { perplexity: truth.word_perplexity_floor, name: "floor: the text's own entropy" }];
+    let mut levels =
+        vec![Level { perplexity: truth.word_perplexity_floor, name: "floor: the text's own entropy" }];
     if let Some(loss) = prepared.unigram_loss {
         levels.push(Level { perplexity: loss.exp(), name: "unigram model" });
     }
@@ -197,7 +194,12 @@ fn report(
     let floor = truth.word_perplexity_floor;
     let mut rows: Vec<Vec<String>> = Vec::new();
     let mut row = |name: &str, value: f64, what: &str| {
-        let over = if value > floor { format!("{:.1} % above the floor", 100.0 * (value / floor - 1.0)) } else { String::new() };
+        let ratio = value / floor;
+        let over = match ratio {
+            _ if ratio <= 1.0 => "1".to_owned(),
+            _ if ratio < 10.0 => format!("{ratio:.3}"),
+            _ => count(ratio.round() as u64),
+        };
         rows.push(vec![name.to_owned(), perplexity(value), over, what.to_owned()]);
     };
     row("uniform", prepared.vocabulary.len() as f64, "every index as likely as every other");
@@ -205,11 +207,12 @@ fn report(
         row("unigram", loss.exp(), "knows only how common each word is");
     }
     if let Some(score) = outcome.validation {
-        row("this model", score.perplexity, "on validation text, never trained on");
+        row("this model", score.perplexity, "after training, on text it never saw");
     }
-    row("floor", floor, "the text's own entropy, from the rules that wrote it");
+    row("floor", floor, "the text's own entropy: nothing gets below");
     let columns = [Column::Text, Column::Number, Column::Number, Column::Text];
-    let figures = table(screen, &["validation text", "perplexity", "", ""], &columns, &rows);
+    let figures =
+        table(screen, &["model", "perplexity", "times the floor", "on validation text"], &columns, &rows);
 
     let picture = run.path().join("learning.png");
     let places = [
@@ -230,10 +233,12 @@ fn report(
     let next = format!(
         "  lalograph sample {0} --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph score {0} {1}",
         run.path().display(),
-        prepared.plan.corpus.paths.first().map_or_else(String::new, |path| path
-            .join("volume-00001.txt")
-            .display()
-            .to_string()),
+        prepared
+            .plan
+            .corpus
+            .paths
+            .first()
+            .map_or_else(String::new, |path| path.join("volume-00001.txt").display().to_string()),
     );
     format!(
         "{}\n{figures}\n\n{}\n{}\n\n{}\n{next}",

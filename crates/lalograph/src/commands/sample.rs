@@ -60,8 +60,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
                 Choice::Greedy => None,
                 Choice::Temperature(temperature) => Some(temperature),
             };
-            let request =
-                Request { seed_text, choice, tokens: args.tokens, past_end: args.past_end };
+            let request = Request { seed_text, choice, tokens: args.tokens, past_end: args.past_end };
             let position = [temperature.unwrap_or(0.0).to_bits(), number];
             let mut random = stream(args.seed, "sampling", &position);
             // On the way to a terminal the text is shown as it comes; anything else is put together first.

@@ -116,17 +116,22 @@ fn histogram(survey: &Survey, screen: &Screen) -> String {
     for (index, &documents) in bars.iter().enumerate() {
         let from = lowest + index as u64 * width;
         let filled = (documents as f64 / tallest as f64 * BAR_WIDTH as f64).round() as usize;
-        let range =
-            if width == 1 { count(from) } else { format!("{}\u{2013}{}", count(from), count(from + width - 1)) };
+        let range = if width == 1 {
+            count(from)
+        } else {
+            format!("{}\u{2013}{}", count(from), count(from + width - 1))
+        };
         rows.push(vec![range, count(documents), "\u{2588}".repeat(filled)]);
     }
     if beyond > 0 {
         let from = lowest + bars.len() as u64 * width;
         rows.push(vec![format!("{} and more", count(from)), count(beyond), String::new()]);
     }
-    let kept = [0.9, 0.95, 0.99]
-        .map(|share| format!("{:.0} % whole at {}", share * 100.0, count(length_keeping(&survey.length_counts, share))));
-    let drawn = table(screen, &["words", "documents", ""], &[Column::Number, Column::Number, Column::Text], &rows);
+    let kept = [0.9, 0.95, 0.99].map(|share| {
+        format!("{:.0} % whole at {}", share * 100.0, count(length_keeping(&survey.length_counts, share)))
+    });
+    let drawn =
+        table(screen, &["words", "documents", ""], &[Column::Number, Column::Number, Column::Text], &rows);
     format!("{drawn}\n  A fixed length keeps {}.", kept.join(", "))
 }
 

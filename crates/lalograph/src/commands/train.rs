@@ -8,9 +8,7 @@ use lalograph_lab::files::Existing;
 use lalograph_lab::plan::CellName;
 use lalograph_lab::records::{MetricsRecord, SampleRecord};
 use lalograph_lab::run::{RunDescription, RunStatus};
-use lalograph_lab::{
-    LabError, Plan, Prepared, RunFolder, TrainingEvent, TrainingOutcome, prepare, train,
-};
+use lalograph_lab::{LabError, Plan, Prepared, RunFolder, TrainingEvent, TrainingOutcome, prepare, train};
 use serde::Serialize;
 
 use super::vocab::apply_token_args;
@@ -29,7 +27,8 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
     let plan = resolve(args)?;
     if plan.corpus.paths.iter().any(|path| path.as_os_str() == "-") {
         return Err(Failure::Usage(
-            "training reads its corpus twice, so it cannot come from standard input; save it to a file first".into(),
+            "training reads its corpus twice, so it cannot come from standard input; save it to a file first"
+                .into(),
         ));
     }
     let name = match &args.name {
@@ -289,7 +288,12 @@ impl<'s> View<'s> {
                 self.speed = *tokens_per_second;
             }
             MetricsRecord::Validation {
-                step, validation_loss, validation_perplexity, bits_per_byte, best, ..
+                step,
+                validation_loss,
+                validation_perplexity,
+                bits_per_byte,
+                best,
+                ..
             } => {
                 self.validation = Some(*validation_perplexity);
                 if self.output == Output::Words {
@@ -297,7 +301,8 @@ impl<'s> View<'s> {
                         .training
                         .map(|p| format!("training loss {:.3} perplexity {}", p.ln(), perplexity(p)))
                         .unwrap_or_default();
-                    let head = self.screen.styled_note(TEAL.style().bold(), &format!("step {}", count(*step)));
+                    let head =
+                        self.screen.styled_note(TEAL.style().bold(), &format!("step {}", count(*step)));
                     self.progress.note(&format!(
                         "{head}  {training}  validation loss {validation_loss:.3} perplexity {}  {bits_per_byte:.3} bits/byte{}",
                         perplexity(*validation_perplexity),
@@ -382,7 +387,12 @@ pub(crate) fn render_start(prepared: &Prepared, screen: &Screen) -> String {
     format!("{}\n{}", screen.heading("The run"), facts(screen, &rows))
 }
 
-fn render_outcome(run: &RunFolder, prepared: &Prepared, outcome: &TrainingOutcome, screen: &Screen) -> String {
+fn render_outcome(
+    run: &RunFolder,
+    prepared: &Prepared,
+    outcome: &TrainingOutcome,
+    screen: &Screen,
+) -> String {
     let mut rows = Vec::new();
     if let Some(score) = outcome.validation {
         rows.push(("validation perplexity", perplexity(score.perplexity)));
@@ -393,12 +403,20 @@ fn render_outcome(run: &RunFolder, prepared: &Prepared, outcome: &TrainingOutcom
     }
     rows.push((
         "training perplexity",
-        format!("{}, last {} steps, with dropout", perplexity(outcome.training_loss.exp()), prepared.plan.training.record_every),
+        format!(
+            "{}, last {} steps, with dropout",
+            perplexity(outcome.training_loss.exp()),
+            prepared.plan.training.record_every
+        ),
     ));
     rows.push(("kept", format!("the weights of step {}", count(outcome.kept_step))));
     rows.push((
         "time",
-        format!("{}, {} tokens/s while learning", duration(outcome.seconds), count(outcome.tokens_per_second as u64)),
+        format!(
+            "{}, {} tokens/s while learning",
+            duration(outcome.seconds),
+            count(outcome.tokens_per_second as u64)
+        ),
     ));
     let size = std::fs::metadata(run.model()).map_or(0, |meta| meta.len());
     rows.push(("model", format!("{} ({})", run.model().display(), bytes(size))));

@@ -7,7 +7,9 @@ use lalograph_lab::ModelFile;
 use lalograph_lab::files::{Existing, read_vocabulary, write_whole};
 use lalograph_lab::plan::VocabularyPlan;
 use lalograph_text::vocabulary::Admission;
-use lalograph_text::{Cleaning, CleaningStep, Corpus, Reserved, TextError, Unit, Vocabulary, VocabularyBuilder};
+use lalograph_text::{
+    Cleaning, CleaningStep, Corpus, Reserved, TextError, Unit, Vocabulary, VocabularyBuilder,
+};
 use serde::Serialize;
 
 use super::{find_corpus, model_path, say_skipped, text_or_input};

@@ -96,7 +96,8 @@ mod tests {
 
     #[test]
     fn sizes_are_read_with_their_units() {
-        for (text, expected) in [("50kB", 50_000), ("1.5 MB", 1_500_000), ("2GB", 2_000_000_000), ("77", 77)] {
+        for (text, expected) in [("50kB", 50_000), ("1.5 MB", 1_500_000), ("2GB", 2_000_000_000), ("77", 77)]
+        {
             assert_eq!(parse_bytes(text), Ok(expected), "{text}");
         }
         for text in ["", "MB", "5 miles", "1.2.3kB", "-1kB", "9999999GB"] {

@@ -17,7 +17,8 @@ pub(crate) fn outline_text(scene: &mut Scene) {
     for element in &mut scene.elements {
         if let Primitive::Text { x, y, content, size, anchor, rotate, bold: is_bold, color } = element {
             let face = if *is_bold { &bold } else { &regular };
-            let line = Line { x: *x, y: *y, size: f64::from(*size), anchor: *anchor, turn: rotate.unwrap_or(0.0) };
+            let line =
+                Line { x: *x, y: *y, size: f64::from(*size), anchor: *anchor, turn: rotate.unwrap_or(0.0) };
             let fill = color.clone().unwrap_or(Color::Rgb(0, 0, 0));
             *element = Primitive::Path(Box::new(PathData {
                 d: line.outline(face, content),

@@ -51,11 +51,6 @@ impl Screen {
         self.live
     }
 
-    /// Whether only results and errors are wanted.
-    pub(crate) fn is_quiet(&self) -> bool {
-        self.quiet
-    }
-
     /// Text in a style, for standard output.
     pub(crate) fn styled(&self, style: Style, text: &str) -> String {
         paint(self.colour_out, style, text)

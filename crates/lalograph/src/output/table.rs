@@ -51,6 +51,7 @@ pub(crate) fn table(screen: &Screen, heads: &[&str], columns: &[Column], rows: &
 
 /// Two columns without a head: names and what they stand for.
 pub(crate) fn facts(screen: &Screen, rows: &[(&str, String)]) -> String {
-    let rows: Vec<Vec<String>> = rows.iter().map(|(name, value)| vec![(*name).to_owned(), value.clone()]).collect();
+    let rows: Vec<Vec<String>> =
+        rows.iter().map(|(name, value)| vec![(*name).to_owned(), value.clone()]).collect();
     table(screen, &[], &[Column::Text, Column::Text], &rows)
 }

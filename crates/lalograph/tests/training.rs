@@ -1,0 +1,305 @@
+//! `train`, `sample` and `score` on files, with the model file as the only thing between them.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
+
+mod common;
+
+use std::io::{BufRead, BufReader, Read};
+use std::process::Stdio;
+
+use common::{Workshop, demo, workshop_with_demo};
+use safetensors::SafeTensors;
+use serde_json::Value;
+
+const SMALL: &str = "train thornmere/diaries --document line --embedding 12 --hidden 16 --steps 30 --batch 8 --window 16 \
+                     --sample-every 15 --sample-tokens 12 --validate-every 10 --quiet";
+
+#[test]
+fn the_same_seed_writes_the_same_model_file_on_any_number_of_threads() {
+    let workshop = workshop_with_demo();
+    for (name, threads) in [("one", 1), ("two", 2), ("again", 2)] {
+        workshop.run(&format!("{SMALL} --layers 2 --name {name} --threads {threads}")).ok();
+    }
+    let bytes = |name: &str| std::fs::read(workshop.path(&format!("runs/{name}/model.safetensors"))).unwrap();
+    assert!(bytes("one") == bytes("two"), "threads changed the model");
+    assert!(bytes("two") == bytes("again"), "a second run changed the model");
+    assert_eq!(workshop.read("runs/one/samples.jsonl"), workshop.read("runs/two/samples.jsonl"));
+    workshop.run(&format!("{SMALL} --layers 2 --name other --seed 2")).ok();
+    assert!(bytes("one") != bytes("other"));
+
+    // The resolved plan is all that is needed to do it again.
+    workshop.run("train --plan runs/one/plan.toml --name replayed --quiet").ok();
+    assert!(bytes("one") == bytes("replayed"));
+}
+
+/// The loss of a text under the file's weights, worked out one number at a time from the published equations, with the
+/// file's own text form of plan and vocabulary.
+fn plain_loss(model: &[u8], documents: &[Vec<u32>]) -> f64 {
+    let tensors = SafeTensors::deserialize(model).unwrap();
+    let tensor = |name: &str| -> (Vec<f64>, Vec<usize>) {
+        let view = tensors.tensor(name).unwrap();
+        let numbers =
+            view.data().chunks(4).map(|b| f64::from(f32::from_le_bytes(b.try_into().unwrap()))).collect();
+        (numbers, view.shape().to_vec())
+    };
+    let layers = tensors.names().iter().filter(|name| name.ends_with(".recurrent")).count();
+    let (embedding, embedding_shape) = tensor("embedding");
+    let stack: Vec<_> = (0..layers)
+        .map(|l| ["input", "recurrent", "bias"].map(|part| tensor(&format!("layer.{l}.{part}")).0))
+        .collect();
+    let hidden = tensor("layer.0.recurrent").1[0];
+    let (output, _) = tensor("output.weights");
+    let (output_bias, _) = tensor("output.bias");
+    let logistic = |x: f64| 1.0 / (1.0 + (-x).exp());
+    let mut h = vec![vec![0.0; hidden]; layers];
+    let mut c = vec![vec![0.0; hidden]; layers];
+    let (mut total, mut count) = (0.0, 0.0);
+    for document in documents {
+        let mut input = 2; // the start token
+        for &target in document.iter().chain(&[3]) {
+            let width = embedding_shape[1];
+            let mut x = embedding[input as usize * width..][..width].to_vec();
+            for (layer, [wx, wh, b]) in stack.iter().enumerate() {
+                let gate = |j: usize| -> f64 {
+                    let mut z = b[j];
+                    for (i, v) in x.iter().enumerate() {
+                        z += v * wx[i * 4 * hidden + j];
+                    }
+                    for (i, v) in h[layer].iter().enumerate() {
+                        z += v * wh[i * 4 * hidden + j];
+                    }
+                    z
+                };
+                let z: Vec<f64> = (0..4 * hidden).map(gate).collect();
+                for n in 0..hidden {
+                    let cell =
+                        logistic(z[hidden + n]) * c[layer][n] + logistic(z[n]) * z[2 * hidden + n].tanh();
+                    c[layer][n] = cell;
+                }
+                h[layer] = (0..hidden).map(|n| logistic(z[3 * hidden + n]) * c[layer][n].tanh()).collect();
+                x.clone_from(&h[layer]);
+            }
+            let scores: Vec<f64> = output_bias
+                .iter()
+                .enumerate()
+                .map(|(v, b)| b + x.iter().zip(&output[v * hidden..]).map(|(h, w)| h * w).sum::<f64>())
+                .collect();
+            total += scores.iter().map(|s| s.exp()).sum::<f64>().ln() - scores[target as usize];
+            count += 1.0;
+            input = target;
+        }
+    }
+    total / count
+}
+
+#[test]
+fn score_agrees_with_a_plain_forward_pass_over_the_model_file() {
+    let workshop = workshop_with_demo();
+    workshop.run(&format!("{SMALL} --layers 2 --name deep")).ok();
+    let text: Vec<String> =
+        workshop.read("thornmere/diaries/volume-00001.txt").lines().take(8).map(str::to_owned).collect();
+    workshop.write("eight.txt", text.join("\n") + "\n");
+    for run in ["runs/deep", "thornmere/runs/demo"] {
+        let score = workshop.run(&format!("score {run} eight.txt --json")).ok();
+        let score: Value = serde_json::from_str(&score).unwrap();
+        let documents: Vec<Vec<u32>> = text
+            .iter()
+            .map(|line| {
+                let indices = workshop.run_words(&["vocab", "encode", run, "--indices", line]).ok();
+                indices.split_whitespace().map(|index| index.parse().unwrap()).collect()
+            })
+            .collect();
+        let model = std::fs::read(workshop.path(run).join("model.safetensors")).unwrap();
+        let expected = plain_loss(&model, &documents);
+        let loss = score["loss"].as_f64().unwrap();
+        assert!((loss - expected).abs() < 1e-4, "{run}: {loss} {expected}");
+        assert!((score["perplexity"].as_f64().unwrap() - loss.exp()).abs() < 1e-9);
+        let bytes = text.iter().map(|line| line.len() + 1).sum::<usize>() as f64;
+        let tokens = documents.iter().map(|document| document.len() + 1).sum::<usize>() as f64;
+        assert_eq!(score["bytes"].as_f64().unwrap(), bytes);
+        assert_eq!(score["tokens"].as_f64().unwrap(), tokens);
+        let bits = loss * tokens / std::f64::consts::LN_2 / bytes;
+        assert!((score["bits_per_byte"].as_f64().unwrap() - bits).abs() < 1e-9);
+    }
+}
+
+#[test]
+fn a_run_says_what_happens_as_json_lines() {
+    let workshop = workshop_with_demo();
+    let out = workshop.run(&format!("{SMALL} --name told --json")).ok();
+    let lines: Vec<Value> = out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    let kinds: Vec<&str> = lines.iter().map(|line| line["kind"].as_str().unwrap()).collect();
+    for (kind, count) in [("training", 2), ("validation", 3), ("sample", 6), ("outcome", 1)] {
+        assert_eq!(kinds.iter().filter(|&&k| k == kind).count(), count, "{kind}");
+    }
+    let outcome = lines.last().unwrap();
+    assert_eq!((outcome["status"].as_str(), outcome["steps"].as_u64()), (Some("finished"), Some(30)));
+    let description: Value = serde_json::from_str(&workshop.read("runs/told/run.json")).unwrap();
+    assert_eq!(description["status"], "finished");
+    let losses: Vec<f64> = lines.iter().filter_map(|line| line["validation_loss"].as_f64()).collect();
+    assert!(losses.windows(2).all(|pair| pair[1] < pair[0]), "{losses:?}");
+}
+
+#[test]
+fn the_model_file_alone_is_enough_to_write_and_to_judge() {
+    let workshop = Workshop::new();
+    std::fs::copy(demo().join("runs/demo/model.safetensors"), workshop.path("m.safetensors")).unwrap();
+    let sample = |words: &str| workshop.run(&format!("sample m.safetensors {words}")).ok();
+    assert_eq!(sample("--seed 5"), sample("--seed 5"));
+    assert_ne!(sample("--seed 5"), sample("--seed 6"));
+    assert_eq!(sample("--greedy --seed 1"), sample("--greedy --seed 2"));
+    assert!(sample("--from Hesper --greedy").starts_with("Hesper "));
+    assert!(!sample("--from Hesper --greedy --without-seed-text").contains("Hesper"));
+    let lines = sample("--temperature 0.5,1.5 -n 3 --tokens 7 --json");
+    let lines: Vec<Value> = lines.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
+    assert_eq!(lines.len(), 6);
+    assert!(lines.iter().all(|line| line["tokens"].as_u64().unwrap() <= 7));
+    let past = sample("--past-end --tokens 400 --json");
+    let past: Value = serde_json::from_str(&past).unwrap();
+    assert_eq!(past["tokens"], 400);
+    assert!(past["text"].as_str().unwrap().contains('\n'));
+    let judged =
+        workshop.run_with_input(&["score", "m.safetensors", "-"], "Maudry walked to Foxgate.\n").ok();
+    assert!(judged.contains("perplexity"), "{judged}");
+}
+
+#[test]
+fn a_sample_goes_to_a_file_but_never_over_one() {
+    let workshop = workshop_with_demo();
+    let words = "sample thornmere/runs/demo --output s.txt --tokens 5";
+    workshop.run(words).ok();
+    let kept = workshop.read("s.txt");
+    assert!(!kept.trim().is_empty());
+    workshop.run(&format!("{words} --seed 9")).fails(1, &["s.txt exists already", "--force"]);
+    assert_eq!(workshop.read("s.txt"), kept);
+    workshop.run(&format!("{words} --seed 9 --force")).ok();
+    assert_ne!(workshop.read("s.txt"), kept);
+}
+
+#[test]
+fn samples_asked_for_wrongly_are_refused() {
+    let workshop = workshop_with_demo();
+    let sample =
+        |words: &[&str]| workshop.run_words(&[["sample", "thornmere/runs/demo"].as_slice(), words].concat());
+    sample(&["--temperature", "0"]).fails(2, &["must be above 0", "--greedy"]);
+    sample(&["--temperature", "-0.5"]).fails(2, &["-0.5"]);
+    sample(&["--temperature", "warm"]).fails(2, &["warm"]);
+    sample(&["--from", "qwzx vlorp"]).fails(1, &["`qwzx`, `vlorp`", "no token of the seed text"]);
+    let partly = sample(&["--from", "Hesper qwzx"]);
+    assert_eq!(partly.status, 0);
+    assert!(partly.err.contains("`qwzx`"), "{partly:?}");
+    sample(&["--tokens", "0"]).fails(2, &["at least 1"]);
+}
+
+#[test]
+fn damaged_and_foreign_model_files_are_refused() {
+    let workshop = workshop_with_demo();
+    let whole = std::fs::read(workshop.path("thornmere/runs/demo/model.safetensors")).unwrap();
+    for length in [0, 5, 8, 500, whole.len() / 2, whole.len() - 1] {
+        workshop.write("cut.safetensors", &whole[..length]);
+        workshop.run("sample cut.safetensors").fails(1, &["cut.safetensors", "not a usable model file"]);
+    }
+    // Every kind of place in the file, flipped: lengths, header, metadata, weights.
+    for position in (0..whole.len()).step_by(whole.len() / 40).chain(0..24) {
+        let mut bytes = whole.clone();
+        bytes[position] ^= 0x15;
+        workshop.write("flipped.safetensors", &bytes);
+        let done = workshop.run("score flipped.safetensors thornmere/diaries --first 1");
+        assert_eq!(done.status, 1, "byte {position}: {done:?}");
+        assert!(!done.err.contains("panicked"), "byte {position}: {done:?}");
+    }
+    let header = br#"{"a":{"dtype":"F32","shape":[1],"data_offsets":[0,4]}}"#;
+    let mut foreign = (header.len() as u64).to_le_bytes().to_vec();
+    foreign.extend_from_slice(header);
+    foreign.extend_from_slice(&[0; 4]);
+    workshop.write("foreign.safetensors", foreign);
+    workshop.run("sample foreign.safetensors").fails(1, &["not one of Lalograph's"]);
+    workshop.run("sample missing.safetensors").fails(1, &["missing.safetensors"]);
+    workshop.write("empty/nothing", "");
+    workshop.run("sample empty").fails(1, &["holds no model.safetensors"]);
+}
+
+#[test]
+fn corpora_that_cannot_be_trained_on_are_refused_and_nothing_is_left_behind() {
+    let workshop = Workshop::new();
+    workshop.write("empty.txt", "");
+    workshop.write("binary.txt", b"\x7fELF\x00\x01");
+    workshop.write("short.txt", "too few words for one batch");
+    workshop.write("folder/readme.md", "no text files here");
+    workshop.write("words.txt", "every word here is here but once\n".repeat(400));
+    for (words, status, expected) in [
+        ("train empty.txt", 1, "no text: 1 file read, 1 left out"),
+        ("train binary.txt", 1, "no text"),
+        ("train short.txt", 1, "--batch or --window"),
+        ("train nowhere", 1, "no such file or folder"),
+        ("train folder", 1, "no files ending in .txt"),
+        ("train words.txt --min-count 5000", 1, "nothing but its reserved tokens"),
+        ("train words.txt --vocab nowhere.json", 1, "nowhere.json"),
+        ("train -", 2, "standard input"),
+        ("train words.txt --hidden 0", 2, "`model.hidden` is 0"),
+        ("train words.txt --hidden 99999", 2, "above the limit"),
+        ("train words.txt --dropout 1.5", 2, "training.dropout"),
+        ("train words.txt --temperatures 0.5,0", 2, "samples.temperatures"),
+        ("train words.txt --set model.hiden=3", 2, "did you mean `model.hidden`"),
+        ("train words.txt --name ../up", 2, "cannot be the name of a run"),
+        ("train words.txt --document line --validation-share 0.9 --steps 1 --batch 900", 1, "--batch"),
+    ] {
+        workshop.run(words).fails(status, &[expected]);
+        assert!(!workshop.path("runs").exists(), "{words} left a run behind");
+    }
+}
+
+#[test]
+fn a_run_of_that_name_is_replaced_only_on_request_and_nothing_else_ever_is() {
+    let workshop = workshop_with_demo();
+    workshop.run(&format!("{SMALL} --name taken")).ok();
+    let before = workshop.read("runs/taken/run.json");
+    workshop.run(&format!("{SMALL} --name taken --seed 3")).fails(1, &["exists already"]);
+    assert_eq!(workshop.read("runs/taken/run.json"), before);
+    workshop.run(&format!("{SMALL} --name taken --seed 3 --force")).ok();
+    assert_ne!(
+        workshop.read("runs/taken/model.safetensors".replace("model.safetensors", "plan.toml").as_str()),
+        ""
+    );
+    let mine = workshop.write("runs/notes/mine.txt", "kept");
+    workshop.run(&format!("{SMALL} --name notes --force")).fails(1, &["not a run"]);
+    assert_eq!(std::fs::read_to_string(mine).unwrap(), "kept");
+}
+
+#[test]
+fn an_interrupted_run_keeps_its_best_model_and_says_so() {
+    let workshop = workshop_with_demo();
+    let mut child = workshop
+        .command()
+        .args("train thornmere/diaries --document line --hidden 64 --epochs 100000 --validate-every 5 --name long --json".split(' '))
+        .stdout(Stdio::piped())
+        .stderr(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut out = BufReader::new(child.stdout.take().unwrap());
+    let mut line = String::new();
+    while !line.contains("\"validation\"") {
+        line.clear();
+        assert!(out.read_line(&mut line).unwrap() > 0, "ended too early");
+    }
+    let interrupt = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status();
+    assert!(interrupt.unwrap().success());
+    let mut rest = String::new();
+    out.read_to_string(&mut rest).unwrap();
+    let mut err = String::new();
+    child.stderr.take().unwrap().read_to_string(&mut err).unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(130), "{err}");
+    assert!(err.contains("runs/long/model.safetensors"), "{err}");
+    let outcome: Value = serde_json::from_str(rest.lines().last().unwrap()).unwrap();
+    assert_eq!(outcome["status"], "interrupted");
+    workshop.run("sample runs/long --tokens 3").ok();
+}
+
+#[test]
+fn a_loss_that_is_no_longer_finite_ends_the_run_with_its_step() {
+    let workshop = workshop_with_demo();
+    let words =
+        format!("{SMALL} --name wild --learning-rate 1e38 --clip-norm 0 --set training.warmup_steps=0");
+    workshop.run(&words).fails(1, &["step ", "not a finite number", "--learning-rate"]);
+    let description: Value = serde_json::from_str(&workshop.read("runs/wild/run.json")).unwrap();
+    assert_eq!(description["status"], "failed");
+}
