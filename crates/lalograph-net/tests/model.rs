@@ -140,7 +140,7 @@ fn train(threads: usize, lanes: usize, dropout: f64) -> (Vec<f32>, Vec<f64>) {
 fn threads_change_no_bit_and_the_loss_falls() {
     for dropout in [0.0, 0.2] {
         let (weights, losses) = train(1, 3, dropout);
-        assert!(losses[119] < 0.6 * losses[0], "{losses:?}");
+        assert!(losses[119] < 0.7 * losses[0], "{losses:?}");
         assert!((losses[0] - 23f64.ln()).abs() < 0.3, "the first loss is near uniform: {}", losses[0]);
         for threads in [2, 4] {
             assert!(train(threads, 3, dropout).0 == weights, "{threads} threads");

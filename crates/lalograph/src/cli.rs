@@ -224,7 +224,7 @@ pub(crate) struct TokenArgs {
 /// `vocab build`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph vocab build thornmere/diaries --document line --output words.json\n  lalograph vocab build thornmere/diaries --unit character --output characters.json\n  lalograph vocab build thornmere/diaries --lower-case --vocab-size 300 --min-count 5 --output small.json"
+    after_help = "Examples:\n  lalograph vocab build thornmere/diaries --document line --output words.json\n  lalograph vocab build thornmere/diaries --unit character --output characters.json\n  lalograph vocab build thornmere/diaries --vocab-size 300 --output small.json"
 )]
 pub(crate) struct VocabBuildArgs {
     /// The corpus.
@@ -284,7 +284,7 @@ pub(crate) struct VocabEncodeArgs {
 /// `vocab decode`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph vocab decode thornmere/vocabulary.json 12 7 30 4\n  lalograph vocab encode thornmere/vocabulary.json --indices 'So I left.' | lalograph vocab decode thornmere/vocabulary.json -"
+    after_help = "Examples:\n  lalograph vocab decode thornmere/vocabulary.json 12 7 30 4\n  echo 12 7 30 4 | lalograph vocab decode thornmere/vocabulary.json -"
 )]
 pub(crate) struct VocabDecodeArgs {
     /// A vocabulary or a model.

@@ -225,7 +225,8 @@ fn corpora_that_cannot_be_trained_on_are_refused_and_nothing_is_left_behind() {
     workshop.write("binary.txt", b"\x7fELF\x00\x01");
     workshop.write("short.txt", "too few words for one batch");
     workshop.write("folder/readme.md", "no text files here");
-    workshop.write("words.txt", "every word here is here but once\n".repeat(400));
+    let lines: String = (0..400).map(|i| format!("line {i} of very few words\n")).collect();
+    workshop.write("words.txt", lines);
     for (words, status, expected) in [
         ("train empty.txt", 1, "no text: 1 file read, 1 left out"),
         ("train binary.txt", 1, "no text"),

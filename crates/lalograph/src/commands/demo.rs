@@ -161,8 +161,8 @@ fn demo_plan(args: &DemoArgs) -> Plan {
         plan.samples.every = 160;
     } else {
         plan.training.epochs = 36;
-        plan.training.validate_every = 500;
-        plan.samples.every = 1_000;
+        plan.training.validate_every = 300;
+        plan.samples.every = 900;
     }
     plan
 }

@@ -8,7 +8,7 @@ use crate::cli::SurveyArgs;
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::number::{bytes, count, counted, percent};
-use crate::output::palette::SLATE;
+use crate::output::palette::{HONEY, SLATE};
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, facts, table};
@@ -49,14 +49,15 @@ pub(crate) fn look(
 /// The whole survey as text.
 pub(crate) fn render(survey: &Survey, screen: &Screen) -> String {
     let mut parts = vec![render_counts(survey, screen)];
-    parts.push(screen.heading("Lengths of documents, in words and punctuation marks"));
+    parts.push(format!("\n{}", screen.heading("Lengths of documents, in words and punctuation marks")));
     parts.push(histogram(survey, screen));
     if !survey.commonest.is_empty() {
-        parts.push(screen.heading(&format!("The {} commonest", count(survey.commonest.len() as u64))));
+        let heading = format!("The {} commonest words", count(survey.commonest.len() as u64));
+        parts.push(format!("\n{}", screen.heading(&heading)));
         parts.push(commonest(survey, screen));
     }
     if !survey.first_rows.is_empty() {
-        parts.push(screen.heading("First documents"));
+        parts.push(format!("\n{}", screen.heading("First documents")));
         for row in &survey.first_rows {
             let place = screen.styled(SLATE.style(), &format!("{}, line {}", row.path, row.line));
             parts.push(format!("  {place}\n{}", indented(&row.text, screen.width())));
@@ -132,7 +133,17 @@ fn histogram(survey: &Survey, screen: &Screen) -> String {
     });
     let drawn =
         table(screen, &["words", "documents", ""], &[Column::Number, Column::Number, Column::Text], &rows);
+    let lines: Vec<String> = drawn.lines().map(|line| coloured_bar(line, screen)).collect();
+    let drawn = lines.join("\n");
     format!("{drawn}\n  A fixed length keeps {}.", kept.join(", "))
+}
+
+/// Colours the bar at the end of a line.
+fn coloured_bar(line: &str, screen: &Screen) -> String {
+    match line.find('\u{2588}') {
+        Some(start) => format!("{}{}", &line[..start], screen.styled(HONEY.style(), &line[start..])),
+        None => line.to_owned(),
+    }
 }
 
 fn commonest(survey: &Survey, screen: &Screen) -> String {

@@ -321,7 +321,8 @@ impl<'s> View<'s> {
             self.sampled_at = record.step;
             self.progress.note(&format!("  samples after step {}", count(record.step)));
         }
-        let head = format!("{:>5}", record.temperature);
+        // Written out as 1.0, not as 1.
+        let head = format!("{:>5?}", record.temperature);
         let head = self.screen.styled_note(SLATE.style().bold(), &head);
         let whole = format!("{}{}", record.seed_text, record.text);
         let text = super::survey::indented(whole.trim_start(), self.screen.width().saturating_sub(6));

@@ -24,7 +24,8 @@ pub(crate) struct Level<'a> {
     pub(crate) name: &'a str,
 }
 
-/// Perplexity over steps, training and validation, on a logarithmic axis, with the levels as dashed lines.
+/// Perplexity over steps, training and validation, on logarithmic axes, since most is learnt in
+/// the first steps, with the levels as dashed lines.
 pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[Level<'_>]) -> Scene {
     let mut training = Vec::new();
     let mut validation = Vec::new();
@@ -39,6 +40,7 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
         }
     }
     let last_step = training.iter().chain(&validation).map(|point| point.0).fold(1.0, f64::max);
+    let first_step = training.iter().chain(&validation).map(|point| point.0).fold(last_step, f64::min);
     let curve = |points: Vec<(f64, f64)>, colour: Colour, name: &str| {
         LinePlot::new().with_data(points).with_color(colour.hex()).with_stroke_width(2.5).with_legend(name)
     };
@@ -49,18 +51,19 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
     // Levels are curves too, so that the legend names them; they differ in their dashes as well as in colour.
     for (index, level) in levels.iter().enumerate() {
         let name = format!("{} ({})", level.name, number::perplexity(level.perplexity));
-        let points = vec![(0.0, level.perplexity), (last_step, level.perplexity)];
+        let points = vec![(first_step, level.perplexity), (last_step, level.perplexity)];
         let line = curve(points, if index == 0 { PLUM } else { SLATE }, &name).with_stroke_width(2.0);
         plots.push(Plot::Line(if index == 0 { line.with_dashed() } else { line.with_dotted() }));
     }
     let layout = Layout::auto_from_plots(&plots)
         .with_title(title)
-        .with_x_label("optimiser step")
+        .with_x_label("optimiser step (logarithmic)")
         .with_y_label("perplexity per token (logarithmic)")
+        .with_log_x()
         .with_log_y()
         .with_x_tick_format(TickFormat::Custom(std::sync::Arc::new(|x| number::count(x.max(0.0) as u64))))
         .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(plain)))
-        .with_legend_position(LegendPosition::InsideTopRight)
+        .with_legend_position(LegendPosition::OutsideBottomColumns)
         .with_width(900.0)
         .with_height(520.0);
     render_multiple(plots, layout)
