@@ -67,7 +67,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
             let live = !args.json && args.output.is_none();
             let mut begin = String::new();
             if headed && !args.json {
-                let how = temperature.map_or("greedy".to_owned(), |t| format!("temperature {t}"));
+                let how = temperature.map_or("greedy".to_owned(), |t| format!("temperature {t:?}"));
                 let head = screen.styled(SLATE.style(), &format!("{how}, sample {number}"));
                 begin.push_str(&format!("{head}\n"));
             }

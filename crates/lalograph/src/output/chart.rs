@@ -63,8 +63,8 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
         .with_log_y()
         .with_x_tick_format(TickFormat::Custom(std::sync::Arc::new(|x| number::count(x.max(0.0) as u64))))
         .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(plain)))
-        .with_legend_position(LegendPosition::OutsideBottomColumns)
-        .with_width(900.0)
+        .with_legend_position(LegendPosition::OutsideRightTop)
+        .with_width(1000.0)
         .with_height(520.0);
     render_multiple(plots, layout)
 }
