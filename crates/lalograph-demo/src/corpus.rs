@@ -26,6 +26,16 @@ pub struct CorpusPlan {
     pub tables: bool,
 }
 
+impl CorpusPlan {
+    /// Refuses a size below the smallest, before anything is touched.
+    ///
+    /// # Errors
+    /// [`CorpusError::TooSmall`].
+    pub fn check(&self) -> Result<(), CorpusError> {
+        if self.bytes < SMALLEST_BYTES { Err(CorpusError::TooSmall(self.bytes)) } else { Ok(()) }
+    }
+}
+
 /// Where a corpus was written; all paths lie in the folder given.
 #[derive(Debug, Clone)]
 pub struct CorpusFiles {
@@ -94,9 +104,7 @@ pub fn write_corpus(
     folder: &Path,
     mut progress: impl FnMut(u64) -> bool,
 ) -> Result<(CorpusFiles, CorpusTruth), CorpusError> {
-    if plan.bytes < SMALLEST_BYTES {
-        return Err(CorpusError::TooSmall(plan.bytes));
-    }
+    plan.check()?;
     let files = CorpusFiles {
         diaries: folder.join("diaries"),
         csv: plan.tables.then(|| folder.join("diaries.csv")),

@@ -79,7 +79,9 @@ impl From<TextError> for Failure {
                 "give the folder that holds the .txt files, or name the files themselves"
             }
             TextError::NoText { .. } => "a document needs at least one character that is not white space",
-            TextError::EmptyVocabulary { .. } => "lower --min-count, raise --size, or give it more text",
+            TextError::EmptyVocabulary { .. } => {
+                "lower --min-count, raise --vocab-size, or give it more text"
+            }
             TextError::BadVocabulary(_) => "make it anew with `lalograph vocab build`",
             TextError::IndexOutside { .. } => "`lalograph vocab show` lists the indices that there are",
             TextError::Io { .. } => return Self::work(error),
@@ -115,7 +117,7 @@ impl From<LabError> for Failure {
                 "raise --validation-share, or set it to 0 to train on everything"
             }
             LabError::NotFinite { .. } => {
-                "lower --learning-rate or --clip-norm; the best model up to there is kept in the run's folder"
+                "lower --learning-rate or --clip-norm; the run's folder keeps the best model up to there, if one was validated"
             }
             LabError::BadModel { .. } => "train it again, or copy it anew from where it is whole",
             LabError::BadVocabulary { .. } => "make it anew with `lalograph vocab build`",

@@ -76,6 +76,9 @@ fn sizes_are_checked_before_anything_is_written() {
     let workshop = Workshop::new();
     for (size, word) in [("10kB", "too small"), ("5parsecs", "no unit of size"), ("-3", "")] {
         workshop.run(&format!("demo --corpus-only --dir d --size={size}")).fails(2, &[word]);
-        assert!(!workshop.path("d/diaries").exists());
+        assert!(!workshop.path("d").exists());
     }
+    workshop.run("demo --corpus-only --dir d --size=50kB").ok();
+    workshop.run("demo --corpus-only --dir d --force --size=10kB").fails(2, &["too small"]);
+    assert!(workshop.path("d/diaries/volume-00001.txt").is_file(), "the older demo is still there");
 }

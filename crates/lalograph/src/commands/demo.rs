@@ -30,8 +30,12 @@ const MARK: &str = "diaries.truth.json";
 /// Runs the command.
 pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
+    let usual = if args.quick { 150_000 } else { 1_000_000 };
+    let corpus = CorpusPlan { bytes: args.size.unwrap_or(usual), seed: args.seed, tables: !args.no_tables };
+    // Before an older demo has to give way.
+    corpus.check()?;
     let folder = make_folder(args)?;
-    let (diaries, truth) = write_diaries(args, &folder, screen)?;
+    let (diaries, truth) = write_diaries(&corpus, &folder, screen)?;
     if args.corpus_only {
         return Ok(());
     }
@@ -96,12 +100,14 @@ fn make_folder(args: &DemoArgs) -> Result<PathBuf, Failure> {
     Ok(folder)
 }
 
-fn write_diaries(args: &DemoArgs, folder: &Path, screen: &Screen) -> Result<(PathBuf, CorpusTruth), Failure> {
+fn write_diaries(
+    plan: &CorpusPlan,
+    folder: &Path,
+    screen: &Screen,
+) -> Result<(PathBuf, CorpusTruth), Failure> {
     let grammar = thornmere().map_err(Failure::work)?;
-    let usual = if args.quick { 150_000 } else { 1_000_000 };
-    let plan = CorpusPlan { bytes: args.size.unwrap_or(usual), seed: args.seed, tables: !args.no_tables };
     let mut progress = Progress::new(screen, "writing diaries", Measure::Bytes, plan.bytes);
-    let written = write_corpus(&grammar, &plan, folder, |bytes| {
+    let written = write_corpus(&grammar, plan, folder, |bytes| {
         progress.at(bytes, "");
         !interrupt::asked()
     });
