@@ -12,7 +12,7 @@ use lalograph_net::recurrent::Extent;
 use lalograph_net::step::{AddLanes, DropoutDraw, Team};
 use lalograph_text::split::{Side, side_of};
 use lalograph_text::tokens::{EncodedCorpus, encode_corpus};
-use lalograph_text::{Corpus, TextError, Vocabulary, VocabularyBuilder};
+use lalograph_text::{Corpus, Vocabulary, VocabularyBuilder};
 
 use crate::baseline::unigram_loss;
 use crate::error::LabError;
@@ -135,13 +135,13 @@ pub fn prepare(mut plan: Plan, observer: &mut dyn TrainingObserver) -> Result<Pr
 fn count_vocabulary(
     plan: &Plan,
     corpus: &Corpus,
-    mut progress: impl FnMut(u64) -> bool,
+    progress: impl FnMut(u64) -> bool,
 ) -> Result<Vocabulary, LabError> {
     let new_builder = || VocabularyBuilder::new(plan.vocabulary.unit, plan.cleaning());
     let (mut training, mut everything) = (new_builder(), Some(new_builder()));
     let (seed, share) = (plan.training.seed, plan.corpus.validation_share);
-    let (mut documents, mut bytes, mut stopped) = (0u64, 0, false);
-    corpus.read(|document| {
+    let mut documents = 0u64;
+    corpus.read_through(progress, |document| {
         documents += 1;
         if side_of(document.text, seed, share) == Side::Training {
             training.add(document.text);
@@ -151,13 +151,7 @@ fn count_vocabulary(
         } else if let Some(everything) = &mut everything {
             everything.add(document.text);
         }
-        bytes += document.bytes;
-        stopped = !progress(bytes);
-        if stopped { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     })?;
-    if stopped {
-        return Err(TextError::Stopped.into());
-    }
     // Too few documents to be parted whole: then the part held out cannot be told apart here.
     Ok(everything.unwrap_or(training).finish(plan.admission())?)
 }

@@ -175,6 +175,26 @@ impl Corpus {
         Ok(reading)
     }
 
+    /// The same from the first document to the last. `progress` is told the raw bytes read so far after each, and stops
+    /// the work by returning `false`.
+    ///
+    /// # Errors
+    /// As for [`Corpus::read`], and [`TextError::Stopped`] after a stop.
+    pub fn read_through(
+        &self,
+        mut progress: impl FnMut(u64) -> bool,
+        mut each: impl FnMut(Document<'_>),
+    ) -> Result<Reading, TextError> {
+        let (mut bytes, mut stopped) = (0, false);
+        let reading = self.read(|document| {
+            each(document);
+            bytes += document.bytes;
+            stopped = !progress(bytes);
+            if stopped { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+        });
+        if stopped { Err(TextError::Stopped) } else { reading }
+    }
+
     fn read_file(
         &self,
         path: &Path,

@@ -1,7 +1,6 @@
 //! Looking at a corpus before anything is trained on it.
 
 use std::collections::{BTreeMap, HashMap};
-use std::ops::ControlFlow;
 
 use serde::{Deserialize, Serialize};
 
@@ -83,13 +82,13 @@ pub struct SurveyLimits {
 pub fn survey(
     corpus: &Corpus,
     limits: SurveyLimits,
-    mut progress: impl FnMut(u64) -> bool,
+    progress: impl FnMut(u64) -> bool,
 ) -> Result<(Survey, Reading), TextError> {
     let mut counts: HashMap<Box<str>, u64> = HashMap::new();
     let mut length_counts: BTreeMap<u64, u64> = BTreeMap::new();
     let mut first_rows = Vec::new();
-    let (mut characters, mut words, mut bytes, mut stopped) = (0, 0, 0, false);
-    let reading = corpus.read(|document| {
+    let (mut characters, mut words) = (0, 0);
+    let reading = corpus.read_through(progress, |document| {
         let before = words;
         Unit::Word.tokenise(document.text, |word| {
             words += 1;
@@ -109,13 +108,7 @@ pub fn survey(
                 text: document.text.chars().take(limits.row_characters).collect(),
             });
         }
-        bytes += document.bytes;
-        stopped = !progress(bytes);
-        if stopped { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     })?;
-    if stopped {
-        return Err(TextError::Stopped);
-    }
     let distinct_words = counts.len() as u64;
     let words_seen_once = counts.values().filter(|&&count| count == 1).count() as u64;
     let mut ranked: Vec<(Box<str>, u64)> = counts.into_iter().collect();

@@ -1,7 +1,5 @@
 //! A corpus as one long sequence of indices.
 
-use std::ops::ControlFlow;
-
 use crate::corpus::{Corpus, Reading};
 use crate::error::TextError;
 use crate::split::{Side, side_of};
@@ -92,14 +90,13 @@ pub fn encode_corpus(
     vocabulary: &Vocabulary,
     seed: u64,
     share: f64,
-    mut progress: impl FnMut(u64) -> bool,
+    progress: impl FnMut(u64) -> bool,
 ) -> Result<EncodedCorpus, TextError> {
     let (mut training, mut validation) = (TokenSequence::default(), TokenSequence::default());
     let mut all = blake3::Hasher::new();
-    let (mut bytes, mut stopped) = (0, false);
     // Held-out documents of a corpus too small to be parted by document, put back in order below.
     let mut few: Vec<(String, u64)> = Vec::new();
-    let mut reading = corpus.read(|document| {
+    let mut reading = corpus.read_through(progress, |document| {
         all.update(&(document.text.len() as u64).to_le_bytes());
         all.update(document.text.as_bytes());
         match side_of(document.text, seed, share) {
@@ -111,13 +108,7 @@ pub fn encode_corpus(
         } else {
             few.push((document.text.to_owned(), document.bytes));
         }
-        bytes += document.bytes;
-        stopped = !progress(bytes);
-        if stopped { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     })?;
-    if stopped {
-        return Err(TextError::Stopped);
-    }
     let mut split = SplitKind::Documents;
     if !parts_by_document(reading.documents) && share > 0.0 {
         split = SplitKind::Tail;

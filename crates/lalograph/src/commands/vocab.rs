@@ -1,15 +1,12 @@
 //! `vocab`: build, show, encode, decode.
 
-use std::ops::ControlFlow;
 use std::path::Path;
 
 use lalograph_lab::ModelFile;
 use lalograph_lab::files::{Existing, read_vocabulary, write_whole};
 use lalograph_lab::plan::VocabularyPlan;
 use lalograph_text::vocabulary::Admission;
-use lalograph_text::{
-    Cleaning, CleaningStep, Corpus, Reserved, TextError, Unit, Vocabulary, VocabularyBuilder,
-};
+use lalograph_text::{Cleaning, CleaningStep, Corpus, Reserved, Unit, Vocabulary, VocabularyBuilder};
 use serde::Serialize;
 
 use super::{find_corpus, model_path, say_skipped, text_or_input};
@@ -75,18 +72,15 @@ pub(crate) fn count_corpus(
 ) -> Result<Vocabulary, Failure> {
     let mut builder = VocabularyBuilder::new(plan.unit, Cleaning { steps: plan.cleaning.clone() });
     let mut progress = Progress::new(screen, "counting", Measure::Bytes, corpus.bytes());
-    let mut bytes = 0;
-    let reading = corpus.read(|document| {
-        builder.add(document.text);
-        bytes += document.bytes;
-        progress.at(bytes, "");
-        if interrupt::asked() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
-    });
+    let reading = corpus.read_through(
+        |bytes| {
+            progress.at(bytes, "");
+            !interrupt::asked()
+        },
+        |document| builder.add(document.text),
+    );
     progress.finish();
     let reading = reading?;
-    if interrupt::asked() {
-        return Err(TextError::Stopped.into());
-    }
     say_skipped(&reading, screen);
     Ok(builder.finish(Admission { size: plan.size, minimum_count: plan.minimum_count })?)
 }
