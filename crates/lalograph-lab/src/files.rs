@@ -83,4 +83,50 @@ mod tests {
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1);
         assert!(write_whole(&folder.path().join("no/such"), b"", Existing::Keep).is_err());
     }
+
+    #[test]
+    fn a_place_that_cannot_be_written_is_named_and_stays_as_it_was() {
+        let folder = tempfile::tempdir().unwrap();
+        let taken = folder.path().join("taken");
+        std::fs::create_dir(&taken).unwrap();
+        for existing in [Existing::Keep, Existing::Replace] {
+            let error = write_whole(&taken, b"text", existing).unwrap_err();
+            assert!(error.to_string().contains("taken"), "{error}");
+        }
+        assert!(taken.is_dir());
+        assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 1, "nothing is left beside it");
+    }
+
+    #[test]
+    fn of_many_writers_of_one_new_file_one_wins_whole() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("file");
+        let won: Vec<bool> = std::thread::scope(|scope| {
+            let writers: Vec<_> = (0..8u8)
+                .map(|n| {
+                    scope.spawn({
+                        let path = &path;
+                        move || write_whole(path, &[n; 50_000], Existing::Keep).is_ok()
+                    })
+                })
+                .collect();
+            writers.into_iter().map(|writer| writer.join().unwrap()).collect()
+        });
+        assert_eq!(won.iter().filter(|&&won| won).count(), 1);
+        let winner = won.iter().position(|&won| won).unwrap() as u8;
+        assert_eq!(std::fs::read(&path).unwrap(), [winner; 50_000]);
+    }
+
+    #[test]
+    fn a_vocabulary_that_is_no_text_or_not_there_is_named() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("words.json");
+        assert!(matches!(super::read_vocabulary(&path), Err(LabError::Io { .. })));
+        for bytes in [b"\xff\xfe".as_slice(), b"", b"{}", b"[1, 2]"] {
+            write_whole(&path, bytes, Existing::Replace).unwrap();
+            let error = super::read_vocabulary(&path).unwrap_err();
+            assert!(matches!(error, LabError::BadVocabulary { .. }), "{error}");
+            assert!(error.to_string().contains("words.json"), "{error}");
+        }
+    }
 }

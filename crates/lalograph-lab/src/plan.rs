@@ -449,4 +449,70 @@ mod tests {
             assert!(message.contains(expected), "{text:?} {overrides:?}: {message}");
         }
     }
+
+    #[test]
+    fn every_range_holds_at_its_ends_and_ends_just_beyond_them() {
+        let inside = [
+            "corpus.validation_share=0",
+            "corpus.validation_share=0.9",
+            "training.batch=65536",
+            "training.window=1",
+            "training.clip_norm=0",
+            "training.dropout=0.95",
+            "training.validate_every=0",
+            "training.warmup_steps=0",
+            "samples.every=0",
+            "samples.temperatures=[]",
+            "samples.temperatures=[0.01,50]",
+            "training.steps=1",
+            "vocabulary.size=1",
+            "corpus.first=0",
+        ];
+        for setting in inside {
+            read("", &[setting]).unwrap_or_else(|error| panic!("{setting}: {error}"));
+        }
+        let outside = [
+            "corpus.validation_share=-0.1",
+            "corpus.validation_share=0.91",
+            "model.embedding=0",
+            "model.hidden=0",
+            "model.layers=0",
+            "training.epochs=0",
+            "training.steps=0",
+            "training.batch=65537",
+            "training.window=0",
+            "training.lanes=0",
+            "training.record_every=0",
+            "training.learning_rate=0.0",
+            "training.learning_rate=-1.0",
+            "training.learning_rate=inf",
+            "training.clip_norm=-0.5",
+            "training.clip_norm=nan",
+            "training.dropout=0.96",
+            "samples.temperatures=[1.0,-1.0]",
+            "samples.temperatures=[nan]",
+        ];
+        for setting in outside {
+            let error = read("", &[setting]).expect_err(setting);
+            let key = setting.split('=').next().unwrap_or_default();
+            assert!(
+                matches!(error, PlanError::Range { key: found, .. } if found == key),
+                "{setting}: {error}"
+            );
+        }
+        for wrong in ["model.hidden=-3", "training.seed=1.5", "corpus.document=page", "model.cell=abacus"] {
+            assert!(matches!(read("", &[wrong]), Err(PlanError::Syntax(_))), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn overrides_without_a_form_are_refused_and_the_last_of_two_wins() {
+        for wrong in ["", "=", "model", "model=3", ".hidden=3", "model.hidden"] {
+            assert!(read("", &[wrong]).is_err(), "{wrong:?}");
+        }
+        let plan = read("", &["model.hidden=3", "model.hidden=4"]).unwrap();
+        assert_eq!(plan.model.hidden, 4);
+        let spaced = read("", &["samples.seed_text=Old = Pell"]).unwrap();
+        assert_eq!(spaced.samples.seed_text, "Old = Pell");
+    }
 }

@@ -1,6 +1,6 @@
 //! Products of row-major matrices, on the calling thread alone.
 
-use gemm::Parallelism;
+use gemm_common::Parallelism;
 
 use crate::real::Real;
 
@@ -55,23 +55,24 @@ pub fn multiply<T: Real>(a: Matrix<'_, T>, b: Matrix<'_, T>, out: &mut [T], into
     if out.is_empty() {
         return;
     }
+    // The kernels want a column-major output, so they are asked for the transpose: out' = b' * a'.
     // SAFETY: both views were checked against their data when they were made (strides are a permutation of the row-major
     // ones), `out` holds rows x columns numbers and, being `&mut`, overlaps neither.
     unsafe {
-        gemm::gemm(
-            a.rows,
+        T::product_kernel()(
             b.columns,
+            a.rows,
             a.columns,
             out.as_mut_ptr(),
-            1,
             b.columns as isize,
+            1,
             into == Into::Add,
-            a.data.as_ptr(),
-            a.column_stride as isize,
-            a.row_stride as isize,
             b.data.as_ptr(),
-            b.column_stride as isize,
             b.row_stride as isize,
+            b.column_stride as isize,
+            a.data.as_ptr(),
+            a.row_stride as isize,
+            a.column_stride as isize,
             T::ONE,
             T::ONE,
             false,

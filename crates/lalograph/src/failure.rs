@@ -142,3 +142,57 @@ impl From<CorpusError> for Failure {
         }
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::io;
+    use std::path::PathBuf;
+
+    use lalograph_demo::CorpusError;
+    use lalograph_lab::{LabError, PlanError};
+    use lalograph_text::TextError;
+
+    use super::Failure;
+
+    /// Everything that a library may say, each with the exit status that it should lead to.
+    #[test]
+    fn each_error_has_its_kind_of_failure_and_a_remedy_where_there_is_one() {
+        let denied = || io::Error::from(io::ErrorKind::PermissionDenied);
+        let work: [Failure; 9] = [
+            TextError::Missing(PathBuf::from("letters")).into(),
+            TextError::NoText { files: 1, skipped: 1 }.into(),
+            TextError::IndexOutside { index: 9, last: 3 }.into(),
+            LabError::Exists(PathBuf::from("runs/one")).into(),
+            LabError::TooShort { tokens: 3, rows: 2, window: 4, needed: 9 }.into(),
+            LabError::NotFinite { step: 4, what: "training loss" }.into(),
+            LabError::BadModel { path: PathBuf::from("m"), what: "it is cut short".into() }.into(),
+            LabError::SeedUnknown.into(),
+            LabError::Text(TextError::EmptyVocabulary { unit: "word", minimum_count: 2 }).into(),
+        ];
+        for failure in work {
+            assert!(matches!(failure, Failure::Work { remedy: Some(_), .. }), "{failure:?}");
+        }
+        let usage: [Failure; 5] = [
+            TextError::NoPaths.into(),
+            PlanError::Override("x".into()).into(),
+            LabError::Temperature(0.0).into(),
+            LabError::Plan(PlanError::Unknown { key: "a.b".into(), nearest: None }).into(),
+            CorpusError::TooSmall(3).into(),
+        ];
+        for failure in usage {
+            assert!(matches!(failure, Failure::Usage(_)), "{failure:?}");
+        }
+        for failure in [Failure::from(TextError::Stopped), CorpusError::Stopped.into()] {
+            assert!(matches!(failure, Failure::Interrupted(_)), "{failure:?}");
+        }
+        assert!(matches!(Failure::from(denied()), Failure::Work { remedy: None, .. }));
+    }
+
+    #[test]
+    fn a_closed_pipe_is_no_failure_wherever_it_is_met() {
+        let broken = || io::Error::from(io::ErrorKind::BrokenPipe);
+        assert!(matches!(Failure::from(broken()), Failure::ClosedPipe));
+        let inside = LabError::Io { path: PathBuf::from("-"), source: broken() };
+        assert!(matches!(Failure::from(inside), Failure::ClosedPipe));
+    }
+}

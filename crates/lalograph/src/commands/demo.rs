@@ -184,8 +184,10 @@ fn draw(
     if let Some(loss) = prepared.unigram_loss {
         levels.push(Level { perplexity: loss.exp(), name: "unigram model" });
     }
-    let scene = learning_curve("Learning the hive diaries", records, &levels);
-    write_pictures(scene, &run.path().join("learning"), Existing::Keep)
+    match learning_curve("Learning the hive diaries", records, &levels) {
+        Some(scene) => write_pictures(scene, &run.path().join("learning"), Existing::Keep),
+        None => Ok(()),
+    }
 }
 
 /// The table that the demo ends with.

@@ -25,8 +25,8 @@ pub(crate) struct Level<'a> {
 }
 
 /// Perplexity over steps, training and validation, on logarithmic axes, since most is learnt in
-/// the first steps, with the levels as dashed lines.
-pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[Level<'_>]) -> Scene {
+/// the first steps, with the levels as dashed lines. `None` if nothing was recorded.
+pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[Level<'_>]) -> Option<Scene> {
     let mut training = Vec::new();
     let mut validation = Vec::new();
     for record in records {
@@ -44,10 +44,17 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
     let curve = |points: Vec<(f64, f64)>, colour: Colour, name: &str| {
         LinePlot::new().with_data(points).with_color(colour.hex()).with_stroke_width(2.5).with_legend(name)
     };
-    let mut plots = vec![
-        Plot::Line(curve(training, HONEY, "training perplexity (with dropout)")),
-        Plot::Line(curve(validation, TEAL, "validation perplexity").with_stroke_width(3.0)),
-    ];
+    // The drawing crate cannot place a curve without points.
+    let mut plots = Vec::new();
+    if !training.is_empty() {
+        plots.push(Plot::Line(curve(training, HONEY, "training perplexity (with dropout)")));
+    }
+    if !validation.is_empty() {
+        plots.push(Plot::Line(curve(validation, TEAL, "validation perplexity").with_stroke_width(3.0)));
+    }
+    if plots.is_empty() {
+        return None;
+    }
     // Levels are curves too, so that the legend names them; they differ in their dashes as well as in colour.
     for (index, level) in levels.iter().enumerate() {
         let name = format!("{} ({})", level.name, number::perplexity(level.perplexity));
@@ -66,7 +73,7 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
         .with_legend_position(LegendPosition::OutsideRightTop)
         .with_width(1000.0)
         .with_height(520.0);
-    render_multiple(plots, layout)
+    Some(render_multiple(plots, layout))
 }
 
 /// A tick of a perplexity axis.
@@ -88,4 +95,74 @@ pub(crate) fn write_pictures(mut scene: Scene, stem: &Path, existing: Existing) 
     write("svg", svg.as_bytes())?;
     write("png", &png)?;
     Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use lalograph_lab::files::Existing;
+    use lalograph_lab::records::MetricsRecord;
+
+    use super::{Level, learning_curve, plain, write_pictures};
+
+    fn records() -> Vec<MetricsRecord> {
+        let steps = [20u64, 40, 80, 160];
+        let training = steps.map(|step| MetricsRecord::Training {
+            step,
+            epoch: 1.0,
+            tokens: step * 100,
+            seconds: 1.0,
+            training_loss: 1.0,
+            training_perplexity: 400.0 / step as f64,
+            learning_rate: 0.01,
+            gradient_norm: 1.0,
+            clipped_share: 0.0,
+            tokens_per_second: 1.0,
+        });
+        let validation = steps.map(|step| MetricsRecord::Validation {
+            step,
+            epoch: 1.0,
+            seconds: 1.0,
+            validation_loss: 1.0,
+            validation_perplexity: 500.0 / step as f64,
+            bits_per_byte: 1.0,
+            best: true,
+        });
+        training.into_iter().chain(validation).collect()
+    }
+
+    #[test]
+    fn pictures_are_written_whole_in_both_forms_and_need_no_font() {
+        let folder = tempfile::tempdir().unwrap();
+        let levels = [Level { perplexity: 1.6, name: "floor" }, Level { perplexity: 220.0, name: "unigram" }];
+        let stem = folder.path().join("learning");
+        let draw = || {
+            write_pictures(learning_curve("Learning", &records(), &levels).unwrap(), &stem, Existing::Keep)
+        };
+        draw().unwrap();
+        let svg = std::fs::read_to_string(folder.path().join("learning.svg")).unwrap();
+        assert!(svg.contains("<svg") && !svg.contains("<text"), "letters are outlines");
+        let png = std::fs::read(folder.path().join("learning.png")).unwrap();
+        assert_eq!(&png[..8], b"\x89PNG\r\n\x1a\n");
+        let size = |at: usize| u32::from_be_bytes(png[at..at + 4].try_into().unwrap());
+        assert!((1000..4000).contains(&size(16)) && (500..2000).contains(&size(20)));
+        assert!(draw().is_err(), "a picture that is there stays");
+        for colour in [super::HONEY, super::TEAL, super::PLUM, super::SLATE] {
+            assert!(svg.contains(&colour.hex()), "{colour:?}");
+        }
+    }
+
+    #[test]
+    fn a_run_of_one_record_is_drawn_and_one_of_none_is_not() {
+        let folder = tempfile::tempdir().unwrap();
+        for (name, only) in [("training", 0), ("validation", 4)] {
+            let scene = learning_curve(name, &records()[only..=only], &[]).unwrap();
+            write_pictures(scene, &folder.path().join(name), Existing::Keep).unwrap();
+        }
+        assert!(learning_curve("none", &[], &[Level { perplexity: 2.0, name: "floor" }]).is_none());
+    }
+
+    #[test]
+    fn ticks_read_well() {
+        assert_eq!([1.5, 10.0, 12_345.0].map(plain), ["1.5", "10", "12,345"]);
+    }
 }

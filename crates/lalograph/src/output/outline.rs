@@ -112,3 +112,76 @@ impl OutlineBuilder for Pen {
         self.d.push('Z');
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use kuva::render::render::{Primitive, Scene, TextAnchor};
+    use ttf_parser::Face;
+
+    use super::{Line, REGULAR, outline_text};
+
+    /// All x and y coordinates of a path.
+    fn points(d: &str) -> Vec<(f64, f64)> {
+        let numbers: Vec<f64> = d
+            .split(|c: char| c.is_ascii_alphabetic() || c == ' ')
+            .filter(|part| !part.is_empty())
+            .map(|part| part.parse().unwrap())
+            .collect();
+        numbers.chunks(2).map(|pair| (pair[0], pair[1])).collect()
+    }
+
+    fn extent(anchor: TextAnchor, turn: f64, text: &str) -> (f64, f64, f64, f64) {
+        let face = Face::parse(REGULAR, 0).unwrap();
+        let line = Line { x: 100.0, y: 50.0, size: 20.0, anchor, turn };
+        let points = points(&line.outline(&face, text));
+        let over = |f: fn(f64, f64) -> f64, start, pick: fn(&(f64, f64)) -> f64| {
+            points.iter().map(pick).fold(start, f)
+        };
+        (
+            over(f64::min, f64::MAX, |p| p.0),
+            over(f64::max, f64::MIN, |p| p.0),
+            over(f64::min, f64::MAX, |p| p.1),
+            over(f64::max, f64::MIN, |p| p.1),
+        )
+    }
+
+    #[test]
+    fn letters_stand_on_their_line_at_their_anchor() {
+        let (left, right, top, bottom) = extent(TextAnchor::Start, 0.0, "HIVE");
+        assert!((100.0..104.0).contains(&left) && right > left + 30.0, "{left} {right}");
+        assert!((bottom - 50.0).abs() < 0.01 && top > 30.0 && top < 40.0, "{top} {bottom}");
+        let (left, right, ..) = extent(TextAnchor::Middle, 0.0, "HIVE");
+        assert!((f64::midpoint(left, right) - 100.0).abs() < 1.5, "{left} {right}");
+        let (_, right, ..) = extent(TextAnchor::End, 0.0, "HIVE");
+        assert!((96.0..=100.0).contains(&right), "{right}");
+    }
+
+    #[test]
+    fn a_turned_line_runs_upwards_and_unknown_letters_are_marked() {
+        let (left, right, top, bottom) = extent(TextAnchor::Start, -90.0, "HIVE");
+        assert!(right - left < 20.0 && bottom - top > 30.0, "{left} {right} {top} {bottom}");
+        let face = Face::parse(REGULAR, 0).unwrap();
+        let line = |text: &str| {
+            Line { x: 0.0, y: 0.0, size: 10.0, anchor: TextAnchor::Start, turn: 0.0 }.outline(&face, text)
+        };
+        assert_eq!(line("\u{8702}"), line("?"));
+        assert_eq!(line(""), "");
+    }
+
+    #[test]
+    fn no_text_is_left_in_a_scene() {
+        let mut scene = Scene::new(10.0, 10.0);
+        scene.elements.push(Primitive::Text {
+            x: 1.0,
+            y: 1.0,
+            content: "bee".into(),
+            size: 5,
+            anchor: TextAnchor::Start,
+            rotate: None,
+            bold: true,
+            color: None,
+        });
+        outline_text(&mut scene);
+        assert!(matches!(&scene.elements[..], [Primitive::Path(path)] if path.d.starts_with('M')));
+    }
+}

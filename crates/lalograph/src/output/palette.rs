@@ -10,7 +10,7 @@ pub(crate) const HONEY: Colour = Colour(0xC9, 0x7B, 0x00);
 /// Deep teal: what was held out.
 pub(crate) const TEAL: Colour = Colour(0x00, 0x5F, 0x6B);
 /// Plum: reference values.
-pub(crate) const PLUM: Colour = Colour(0x8F, 0x3F, 0x71);
+pub(crate) const PLUM: Colour = Colour(0xB0, 0x4E, 0x8C);
 /// Slate: text of less weight.
 pub(crate) const SLATE: Colour = Colour(0x6B, 0x72, 0x80);
 /// Brick: errors.

@@ -4,6 +4,7 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
 
+use crate::output::number::{bytes, count, duration};
 use crate::output::screen::Screen;
 
 /// Seconds between two plain lines.
@@ -59,20 +60,24 @@ impl<'s> Progress<'s> {
             }
         } else if self.last_plain.elapsed() >= PLAIN_EVERY {
             self.last_plain = Instant::now();
-            let seconds = self.started.elapsed().as_secs_f64();
-            let share = position as f64 / self.total.max(1) as f64;
-            let left = if self.total > 0 && share > 0.0 {
-                let left = seconds * (1.0 - share).max(0.0) / share;
-                format!("{:.0} %, {} left", share * 100.0, crate::output::number::duration(left))
-            } else {
-                match self.measure {
-                    Measure::Bytes => crate::output::number::bytes(position),
-                    Measure::Steps => format!("step {position}"),
-                }
-            };
-            let message = if message.is_empty() { String::new() } else { format!(", {message}") };
-            self.screen.note(&format!("{}: {left}{message}", self.what));
+            let line = self.plain_line(position, self.started.elapsed().as_secs_f64(), message);
+            self.screen.note(&line);
         }
+    }
+
+    /// How far it is after `seconds`, in words.
+    fn plain_line(&self, position: u64, seconds: f64, message: &str) -> String {
+        let share = (position as f64 / self.total.max(1) as f64).min(1.0);
+        let far = if self.total > 0 && share > 0.0 {
+            format!("{:.0} %, {} left", share * 100.0, duration(seconds * (1.0 - share) / share))
+        } else {
+            match self.measure {
+                Measure::Bytes => bytes(position),
+                Measure::Steps => format!("step {}", count(position)),
+            }
+        };
+        let message = if message.is_empty() { String::new() } else { format!(", {message}") };
+        format!("{}: {far}{message}", self.what)
     }
 
     /// Says something above the bar.
@@ -88,5 +93,26 @@ impl<'s> Progress<'s> {
         if let Some(bar) = self.bar {
             bar.finish_and_clear();
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Measure, Progress};
+    use crate::output::screen::Screen;
+
+    #[test]
+    fn a_plain_line_says_the_share_and_the_time_left_or_what_is_known() {
+        let screen = Screen::plain(80);
+        let known = Progress::new(&screen, "reading", Measure::Bytes, 4_000_000);
+        assert_eq!(known.plain_line(1_000_000, 10.0, ""), "reading: 25 %, 30 s left");
+        assert_eq!(known.plain_line(4_000_000, 61.0, "done"), "reading: 100 %, 0.0 s left, done");
+        assert_eq!(known.plain_line(0, 10.0, ""), "reading: 0 bytes");
+        // A corpus may grow while it is read.
+        assert_eq!(known.plain_line(8_000_000, 10.0, ""), "reading: 100 %, 0.0 s left");
+        let unknown = Progress::new(&screen, "reading", Measure::Bytes, 0);
+        assert_eq!(unknown.plain_line(2_500_000, 5.0, ""), "reading: 2.5 MB");
+        let steps = Progress::new(&screen, "training", Measure::Steps, 0);
+        assert_eq!(steps.plain_line(1200, 5.0, "perplexity 9"), "training: step 1,200, perplexity 9");
     }
 }

@@ -115,3 +115,49 @@ fn paint(colour: bool, style: Style, text: &str) -> String {
 fn write_err(text: &str) {
     let _ = writeln!(io::stderr(), "{text}");
 }
+
+#[cfg(test)]
+impl Screen {
+    /// A screen of this width that shows no colour and no progress.
+    pub(crate) fn plain(width: usize) -> Self {
+        Self { colour_out: false, colour_err: false, quiet: true, live: false, width }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Screen, paint};
+    use crate::cli::{ColourChoice, General};
+    use crate::output::palette::{BRICK, HONEY, PLUM, SLATE, TEAL};
+
+    #[test]
+    fn colour_is_put_on_and_taken_off_or_left_out() {
+        let style = HONEY.style().bold();
+        let painted = paint(true, style, "bee");
+        assert!(painted.starts_with("\u{1b}[1m") && painted.ends_with("bee\u{1b}[0m"), "{painted:?}");
+        assert_eq!(paint(false, style, "bee"), "bee");
+    }
+
+    #[test]
+    fn an_explicit_choice_wins_over_what_the_streams_are() {
+        let screen = |color| Screen::new(&General { color, quiet: true });
+        assert!(screen(ColourChoice::Always).heading("x").contains('\u{1b}'));
+        assert_eq!(screen(ColourChoice::Never).heading("x"), "x");
+        assert!(!screen(ColourChoice::Always).is_live(), "quiet means no bars");
+    }
+
+    #[test]
+    fn the_palette_stays_apart_in_grey() {
+        // Rec. 709 luma of each colour, which is what is left without hue.
+        let luma = |c: crate::output::palette::Colour| {
+            0.2126 * f64::from(c.0) + 0.7152 * f64::from(c.1) + 0.0722 * f64::from(c.2)
+        };
+        let curves = [HONEY, TEAL, PLUM];
+        for (index, a) in curves.iter().enumerate() {
+            for b in &curves[..index] {
+                assert!((luma(*a) - luma(*b)).abs() > 15.0, "{a:?} {b:?}");
+            }
+        }
+        assert_eq!([SLATE.hex(), BRICK.hex()], ["#6b7280", "#b83a1e"]);
+    }
+}

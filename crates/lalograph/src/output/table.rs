@@ -55,3 +55,51 @@ pub(crate) fn facts(screen: &Screen, rows: &[(&str, String)]) -> String {
         rows.iter().map(|(name, value)| vec![(*name).to_owned(), value.clone()]).collect();
     table(screen, &[], &[Column::Text, Column::Text], &rows)
 }
+
+#[cfg(test)]
+mod tests {
+    use unicode_width::UnicodeWidthStr;
+
+    use super::{Column, facts, table};
+    use crate::output::screen::Screen;
+
+    #[test]
+    fn figures_stand_to_the_right_and_words_to_the_left() {
+        let rows = vec![vec!["bee".into(), "7".into()], vec!["queen".into(), "1,234".into()]];
+        let drawn = table(&Screen::plain(60), &["word", "count"], &[Column::Text, Column::Number], &rows);
+        let lines: Vec<&str> = drawn.lines().collect();
+        assert_eq!(lines[0], "  word    count");
+        assert!(lines[1].trim().chars().all(|c| c == '\u{2500}'), "{drawn}");
+        assert_eq!(lines[2], "  bee         7");
+        assert_eq!(lines[3], "  queen   1,234");
+    }
+
+    #[test]
+    fn long_words_are_broken_and_figures_never_are() {
+        let long = "the hive behind the mill ".repeat(8);
+        let rows = vec![vec![long, "123,456,789".to_owned()]];
+        for width in [40, 50, 80, 120] {
+            let drawn =
+                table(&Screen::plain(width), &["text", "bytes"], &[Column::Text, Column::Number], &rows);
+            assert!(drawn.lines().all(|line| line.width() <= width), "{width}:\n{drawn}");
+            assert!(drawn.contains("123,456,789"), "{width}:\n{drawn}");
+            assert_eq!(drawn.matches("mill").count(), 8, "{width}:\n{drawn}");
+        }
+    }
+
+    #[test]
+    fn wide_letters_count_for_what_they_take() {
+        let rows = vec![vec!["\u{8702}\u{871c}".into(), "1".into()], vec!["bees".into(), "2".into()]];
+        let drawn = table(&Screen::plain(60), &[], &[Column::Text, Column::Number], &rows);
+        let widths: Vec<usize> = drawn.lines().map(UnicodeWidthStr::width).collect();
+        assert_eq!(widths[0], widths[1], "{drawn}");
+    }
+
+    #[test]
+    fn an_empty_table_is_its_head_and_facts_have_none() {
+        let drawn = table(&Screen::plain(60), &["word"], &[Column::Text], &[]);
+        assert_eq!(drawn.lines().next(), Some("  word"));
+        let drawn = facts(&Screen::plain(60), &[("files", "3".into()), ("text", "1.0 MB".into())]);
+        assert_eq!(drawn, "  files   3\n  text    1.0 MB");
+    }
+}

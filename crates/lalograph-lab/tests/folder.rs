@@ -1,0 +1,144 @@
+//! A run's folder and its records: made once, never over something else, and readable line by line.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
+use std::io::Write;
+use std::path::Path;
+
+use lalograph_lab::files::Existing;
+use lalograph_lab::records::{Lines, MetricsRecord, SampleRecord, read_lines};
+use lalograph_lab::run::{RunDescription, RunStatus};
+use lalograph_lab::score::Score;
+use lalograph_lab::{LabError, Plan, RunFolder};
+use lalograph_text::tokens::TokenSequence;
+
+fn description(name: &str) -> RunDescription {
+    RunDescription {
+        name: name.into(),
+        started: "2026-03-01T09:30:00+00:00".into(),
+        status: RunStatus::Running,
+        program_version: "0.1.0".into(),
+        documents: 3,
+        text_bytes: 90,
+        text_hash: "ab".into(),
+        vocabulary_hash: "cd".into(),
+        steps: 0,
+        best_validation_loss: None,
+    }
+}
+
+fn write(path: &Path, bytes: &[u8]) {
+    std::fs::File::create(path).and_then(|mut file| file.write_all(bytes)).unwrap();
+}
+
+#[test]
+fn a_run_is_made_with_its_plan_and_description_and_described_anew() {
+    let folder = tempfile::tempdir().unwrap();
+    let mut plan = Plan::default();
+    plan.model.hidden = 77;
+    let run = RunFolder::create(&folder.path().join("deep/runs"), &plan, &description("one"), Existing::Keep)
+        .unwrap();
+    assert_eq!(Plan::from_toml(&std::fs::read_to_string(run.plan()).unwrap(), &[]).unwrap(), plan);
+    let mut later = description("one");
+    (later.status, later.steps, later.best_validation_loss) = (RunStatus::Finished, 12, Some(1.5));
+    run.describe(&later).unwrap();
+    let read: RunDescription =
+        serde_json::from_slice(&std::fs::read(run.path().join("run.json")).unwrap()).unwrap();
+    assert_eq!(read, later);
+}
+
+#[test]
+fn only_a_run_gives_way_to_a_run_and_only_on_request() {
+    let folder = tempfile::tempdir().unwrap();
+    let create = |existing| RunFolder::create(folder.path(), &Plan::default(), &description("one"), existing);
+    let run = create(Existing::Keep).unwrap();
+    write(&run.model(), b"weights");
+    assert!(matches!(create(Existing::Keep), Err(LabError::Exists(_))));
+    assert_eq!(std::fs::read(run.model()).unwrap(), b"weights");
+    create(Existing::Replace).unwrap();
+    assert!(!run.model().exists());
+
+    let letters = folder.path().join("letters");
+    std::fs::create_dir(&letters).unwrap();
+    write(&letters.join("one.txt"), b"dear bees");
+    let over = RunFolder::create(folder.path(), &Plan::default(), &description("letters"), Existing::Replace);
+    assert!(matches!(over, Err(LabError::NotARun(_))));
+    assert_eq!(std::fs::read(letters.join("one.txt")).unwrap(), b"dear bees");
+}
+
+#[test]
+fn records_come_back_as_they_were_written() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("metrics.jsonl");
+    let records = [
+        MetricsRecord::Training {
+            step: 20,
+            epoch: 0.5,
+            tokens: 20_480,
+            seconds: 1.25,
+            training_loss: 5.5,
+            training_perplexity: 5.5f64.exp(),
+            learning_rate: 0.002,
+            gradient_norm: 0.75,
+            clipped_share: 0.1,
+            tokens_per_second: 50_000.0,
+        },
+        MetricsRecord::Validation {
+            step: 20,
+            epoch: 0.5,
+            seconds: 1.5,
+            validation_loss: 5.25,
+            validation_perplexity: 5.25f64.exp(),
+            bits_per_byte: 1.5,
+            best: true,
+        },
+    ];
+    let mut lines = Lines::create(&path).unwrap();
+    for record in &records {
+        lines.push(record).unwrap();
+    }
+    assert_eq!(read_lines::<MetricsRecord>(&path).unwrap(), records);
+    assert!(Lines::create(&path).is_err(), "records are never begun anew over old ones");
+    let text = std::fs::read_to_string(&path).unwrap();
+    assert_eq!(text.lines().count(), 2);
+    assert!(text.starts_with("{\"kind\":\"training\",\"step\":20,"), "{text}");
+}
+
+#[test]
+fn a_damaged_or_foreign_record_is_an_error_and_no_panic() {
+    let folder = tempfile::tempdir().unwrap();
+    let path = folder.path().join("samples.jsonl");
+    let whole = SampleRecord {
+        step: 3,
+        validation_perplexity: None,
+        temperature: 0.7,
+        seed_text: "Old \"Pell\"".into(),
+        text: "\n\u{1f41d} went home".into(),
+        tokens: 4,
+        ended: true,
+    };
+    let line = serde_json::to_string(&whole).unwrap();
+    write(&path, format!("{line}\n").as_bytes());
+    assert_eq!(read_lines::<SampleRecord>(&path).unwrap(), [whole]);
+    for cut in 1..line.len() {
+        if line.is_char_boundary(cut) {
+            write(&path, &line.as_bytes()[..cut]);
+            assert!(read_lines::<SampleRecord>(&path).is_err(), "{cut}");
+        }
+    }
+    write(&path, line.replace("\"step\"", "\"stride\"").as_bytes());
+    assert!(read_lines::<SampleRecord>(&path).unwrap_err().to_string().contains("samples.jsonl"));
+    write(&path, b"\xff\xfe");
+    assert!(read_lines::<SampleRecord>(&path).is_err());
+}
+
+#[test]
+fn a_score_has_the_units_that_it_says() {
+    let text = TokenSequence { indices: vec![4, 5, 6, 3], documents: 1, bytes: 16, unknown: 1 };
+    // One bit a token.
+    let score = Score::new(&text, 4.0 * std::f64::consts::LN_2);
+    assert!((score.loss - std::f64::consts::LN_2).abs() < 1e-15);
+    assert!((score.perplexity - 2.0).abs() < 1e-12);
+    assert!((score.bits_per_token - 1.0).abs() < 1e-12);
+    assert!((score.bits_per_byte - 0.25).abs() < 1e-12);
+    assert_eq!((score.documents, score.bytes, score.tokens, score.unknown_tokens), (1, 16, 4, 1));
+}
