@@ -81,9 +81,9 @@ pub enum LabError {
     /// A temperature that is not above zero.
     #[error("a temperature must be above 0, and {0} is not")]
     Temperature(f64),
-    /// A vocabulary file is not what it should be.
+    /// A vocabulary or a split is not what it should be.
     #[error("{path}: {source}")]
-    BadVocabulary {
+    BadFile {
         /// The file.
         path: PathBuf,
         /// What is wrong with it.

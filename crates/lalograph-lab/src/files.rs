@@ -1,10 +1,10 @@
 //! Writing files so that a reader never sees half of one and nothing is overwritten unasked.
 
 use std::fs;
-use std::io::Write;
-use std::path::Path;
+use std::io::{BufWriter, Write};
+use std::path::{Path, PathBuf};
 
-use lalograph_text::{TextError, Vocabulary};
+use lalograph_text::{Split, TextError, Vocabulary};
 
 use crate::error::LabError;
 
@@ -22,29 +22,76 @@ pub enum Existing {
 /// # Errors
 /// [`LabError::Exists`] with [`Existing::Keep`]; anything the file system refuses. The old file, if any, is whole then.
 pub fn write_whole(path: &Path, bytes: &[u8], existing: Existing) -> Result<(), LabError> {
-    let folder = match path.parent() {
+    let mut file = WholeFile::create(path, existing)?;
+    file.write_all(bytes).map_err(LabError::at(path))?;
+    file.finish()
+}
+
+/// A file that is written piece by piece beside its place and only stands there once it is whole.
+#[derive(Debug)]
+pub struct WholeFile {
+    path: PathBuf,
+    existing: Existing,
+    beside: BufWriter<tempfile::NamedTempFile>,
+}
+
+impl WholeFile {
+    /// Begins a file.
+    ///
+    /// # Errors
+    /// [`LabError::Exists`] with [`Existing::Keep`]; anything the file system refuses.
+    pub fn create(path: &Path, existing: Existing) -> Result<Self, LabError> {
+        if existing == Existing::Keep && path.symlink_metadata().is_ok() {
+            return Err(LabError::Exists(path.to_owned()));
+        }
+        let beside = tempfile::Builder::new()
+            .prefix(".lalograph-")
+            .permissions(permissions())
+            .tempfile_in(folder_of(path))
+            .map_err(LabError::at(path))?;
+        Ok(Self { path: path.to_owned(), existing, beside: BufWriter::with_capacity(1 << 17, beside) })
+    }
+
+    /// Syncs it and renames it into its place. Without this it vanishes.
+    ///
+    /// # Errors
+    /// As for [`WholeFile::create`].
+    pub fn finish(self) -> Result<(), LabError> {
+        let Self { path, existing, beside } = self;
+        let beside = beside.into_inner().map_err(|error| LabError::at(&path)(error.into_error()))?;
+        beside.as_file().sync_all().map_err(LabError::at(&path))?;
+        let placed = match existing {
+            Existing::Replace => beside.persist(&path),
+            Existing::Keep => beside.persist_noclobber(&path),
+        };
+        match placed {
+            Ok(_) => {
+                // The name itself is durable once the folder is.
+                let folder = fs::File::open(folder_of(&path));
+                folder.and_then(|folder| folder.sync_all()).map_err(LabError::at(&path))
+            }
+            Err(error) if error.error.kind() == std::io::ErrorKind::AlreadyExists => {
+                Err(LabError::Exists(path))
+            }
+            Err(error) => Err(LabError::Io { path, source: error.error }),
+        }
+    }
+}
+
+impl Write for WholeFile {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.beside.write(bytes)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.beside.flush()
+    }
+}
+
+fn folder_of(path: &Path) -> &Path {
+    match path.parent() {
         Some(folder) if !folder.as_os_str().is_empty() => folder,
         _ => Path::new("."),
-    };
-    let mut beside = tempfile::Builder::new()
-        .prefix(".lalograph-")
-        .permissions(permissions())
-        .tempfile_in(folder)
-        .map_err(LabError::at(path))?;
-    beside.write_all(bytes).and_then(|()| beside.as_file().sync_all()).map_err(LabError::at(path))?;
-    let placed = match existing {
-        Existing::Replace => beside.persist(path),
-        Existing::Keep => beside.persist_noclobber(path),
-    };
-    match placed {
-        Ok(_) => {
-            // The name itself is durable once the folder is.
-            fs::File::open(folder).and_then(|folder| folder.sync_all()).map_err(LabError::at(path))
-        }
-        Err(error) if error.error.kind() == std::io::ErrorKind::AlreadyExists => {
-            Err(LabError::Exists(path.to_owned()))
-        }
-        Err(error) => Err(LabError::Io { path: path.to_owned(), source: error.error }),
     }
 }
 
@@ -59,11 +106,26 @@ fn permissions() -> fs::Permissions {
 /// # Errors
 /// The file cannot be read, or is not a vocabulary.
 pub fn read_vocabulary(path: &Path) -> Result<Vocabulary, LabError> {
-    let text = fs::read(path).map_err(LabError::at(path))?;
-    let bad = |source| LabError::BadVocabulary { path: path.to_owned(), source };
-    let text =
-        String::from_utf8(text).map_err(|_| bad(TextError::BadVocabulary("it is not UTF-8 text".into())))?;
-    Vocabulary::from_json(&text).map_err(bad)
+    let not_text = || TextError::BadVocabulary("it is not UTF-8 text".into());
+    read_text(path, not_text, Vocabulary::from_json)
+}
+
+/// Reads and checks a split file.
+///
+/// # Errors
+/// The file cannot be read, or is not a split.
+pub fn read_split(path: &Path) -> Result<Split, LabError> {
+    read_text(path, || TextError::BadSplit("it is not UTF-8 text".into()), Split::from_json)
+}
+
+fn read_text<T>(
+    path: &Path,
+    not_text: impl FnOnce() -> TextError,
+    parse: impl FnOnce(&str) -> Result<T, TextError>,
+) -> Result<T, LabError> {
+    let bytes = fs::read(path).map_err(LabError::at(path))?;
+    let text = std::str::from_utf8(&bytes).map_err(|_| not_text());
+    text.and_then(parse).map_err(|source| LabError::BadFile { path: path.to_owned(), source })
 }
 
 #[cfg(test)]
@@ -125,7 +187,7 @@ mod tests {
         for bytes in [b"\xff\xfe".as_slice(), b"", b"{}", b"[1, 2]"] {
             write_whole(&path, bytes, Existing::Replace).unwrap();
             let error = super::read_vocabulary(&path).unwrap_err();
-            assert!(matches!(error, LabError::BadVocabulary { .. }), "{error}");
+            assert!(matches!(error, LabError::BadFile { .. }), "{error}");
             assert!(error.to_string().contains("words.json"), "{error}");
         }
     }

@@ -3,8 +3,9 @@
 use std::path::PathBuf;
 
 use lalograph_net::{Cell, LanguageModelShape};
+use lalograph_text::corpus::{Limits, TableStyle};
 use lalograph_text::vocabulary::Admission;
-use lalograph_text::{Cleaning, CleaningStep, CorpusSpec, Division, Unit};
+use lalograph_text::{Cleaning, CleaningStep, CorpusSpec, Division, Form, Unit};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -57,20 +58,98 @@ pub struct Plan {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct CorpusPlan {
-    /// Files, folders of `.txt` files, or `-` for standard input.
+    /// Files, folders, or patterns such as `letters/*.txt`. Gzip and Zstandard are unpacked.
     pub paths: Vec<PathBuf>,
-    /// What one document is: `file`, `line` or `paragraph`.
-    pub document: Division,
+    /// Whether folders inside folders are read.
+    pub recursive: bool,
+    /// What the files hold: `auto` (as their names say), `text`, `csv`, `tsv` or `json_lines`.
+    pub form: Form,
+    /// What one document of a text is: `file` (also when this is not said), `line` or `paragraph`. A row of a table is a document.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub document: Option<Division>,
+    /// Columns (by name or number) or fields (by path, such as `visit.notes`) that hold the text; without any, `text`.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub text: Vec<String>,
+    /// The column or field that holds the class.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub label: Option<String>,
+    /// Whether the folder just below the one that was named is the class.
+    pub folder_labels: bool,
+    /// The character between the fields of a table, where it is not the usual comma or tab.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub delimiter: Option<char>,
+    /// Whether fields may stand in quotation marks, where that is not as usual: yes in CSV, no in TSV.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub quoted: Option<bool>,
+    /// Whether the first row of a table names its columns.
+    pub head: bool,
+    /// The encoding of all files; without one it is found out for each.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub encoding: Option<String>,
+    /// The longest document, in bytes; longer ones are left out.
+    pub longest_bytes: u64,
+    /// How many times their size compressed files may grow to.
+    pub expansion: u64,
+    /// Whether anything that would be left out is an error.
+    pub strict: bool,
     /// Only the first so many documents.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub first: Option<u64>,
     /// The share of documents held out to judge by, 0 to 0.9.
     pub validation_share: f64,
+    /// A split file that says which documents are learnt from and which are held out, instead of the share.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub split: Option<PathBuf>,
 }
 
 impl Default for CorpusPlan {
     fn default() -> Self {
-        Self { paths: Vec::new(), document: Division::File, first: None, validation_share: 0.1 }
+        let Limits { document_bytes, expansion } = Limits::default();
+        Self {
+            paths: Vec::new(),
+            recursive: false,
+            form: Form::Auto,
+            document: None,
+            text: Vec::new(),
+            label: None,
+            folder_labels: false,
+            delimiter: None,
+            quoted: None,
+            head: true,
+            encoding: None,
+            longest_bytes: document_bytes,
+            expansion,
+            strict: false,
+            first: None,
+            validation_share: 0.1,
+            split: None,
+        }
+    }
+}
+
+impl CorpusPlan {
+    /// What to read. A delimiter that is not ASCII is refused by [`Plan::check`].
+    pub fn spec(&self) -> CorpusSpec {
+        CorpusSpec {
+            paths: self.paths.clone(),
+            recursive: self.recursive,
+            form: self.form,
+            division: self.document,
+            text: self.text.clone(),
+            label: self.label.clone(),
+            folder_labels: self.folder_labels,
+            keep: Vec::new(),
+            table: TableStyle {
+                delimiter: self.delimiter.and_then(|c| u8::try_from(c).ok()),
+                quoted: self.quoted,
+                head: self.head,
+            },
+            encoding: self.encoding.clone(),
+            first: self.first,
+            limits: Limits { document_bytes: self.longest_bytes, expansion: self.expansion },
+            strict: self.strict,
+            part: None,
+        }
     }
 }
 
@@ -83,7 +162,7 @@ pub struct VocabularyPlan {
     pub file: Option<PathBuf>,
     /// `word` or `character`.
     pub unit: Unit,
-    /// Cleaning steps in order: `normal_form_c`, `normal_form_kc`, `lower_case`, `collapse_space`.
+    /// Cleaning steps in order: `strip_html`, `normal_form_c` (or `_d`, `_kc`, `_kd`), `lower_case`, `split_punctuation`, `drop_punctuation`, `fold_digits`, `plain_line_ends`, `collapse_space`, `{ replace = { pattern = "...", with = "..." } }`.
     pub cleaning: Vec<CleaningStep>,
     /// At most so many tokens besides the reserved ones.
     #[serde(skip_serializing_if = "Option::is_none")]
@@ -249,7 +328,22 @@ impl Plan {
     pub fn check(&self) -> Result<(), PlanError> {
         let Self { corpus, model, training, samples, .. } = self;
         let positive = "at least 1";
-        let ranges: [(&'static str, f64, bool, &'static str); 13] = [
+        if let Some(delimiter) = corpus.delimiter.filter(|c| !c.is_ascii() || matches!(c, '\n' | '\r' | '"'))
+        {
+            return Err(PlanError::Range {
+                key: "corpus.delimiter",
+                value: format!("{delimiter:?}"),
+                must: "one ASCII character that ends no line and no quotation",
+            });
+        }
+        let ranges: [(&'static str, f64, bool, &'static str); 15] = [
+            (
+                "corpus.longest_bytes",
+                corpus.longest_bytes as f64,
+                (1..=1 << 31).contains(&corpus.longest_bytes),
+                "from 1 to 2,147,483,648",
+            ),
+            ("corpus.expansion", corpus.expansion as f64, corpus.expansion > 0, positive),
             (
                 "corpus.validation_share",
                 corpus.validation_share,
@@ -304,15 +398,6 @@ impl Plan {
         }
     }
 
-    /// What to read.
-    pub fn corpus_spec(&self) -> CorpusSpec {
-        CorpusSpec {
-            paths: self.corpus.paths.clone(),
-            division: self.corpus.document,
-            first: self.corpus.first,
-        }
-    }
-
     /// The cleaning of its vocabulary.
     pub fn cleaning(&self) -> Cleaning {
         Cleaning { steps: self.vocabulary.cleaning.clone() }
@@ -339,23 +424,48 @@ fn syntax(error: &toml::de::Error) -> PlanError {
 
 /// Every key that a plan may have, as `section.key`.
 fn known_keys() -> Vec<String> {
-    let full = Plan {
-        corpus: CorpusPlan { first: Some(0), ..CorpusPlan::default() },
-        vocabulary: VocabularyPlan { size: Some(0), file: Some(PathBuf::new()), ..VocabularyPlan::default() },
-        training: TrainingPlan { steps: Some(0), ..TrainingPlan::default() },
-        ..Plan::default()
-    };
-    let table: toml::Table = full.to_toml().parse().unwrap_or_default();
-    table
-        .iter()
-        .flat_map(|(section, value)| {
-            value
-                .as_table()
-                .into_iter()
-                .flat_map(toml::Table::keys)
-                .map(move |key| format!("{section}.{key}"))
-        })
-        .collect()
+    [
+        ("corpus", fields_of::<CorpusPlan>()),
+        ("vocabulary", fields_of::<VocabularyPlan>()),
+        ("model", fields_of::<ModelPlan>()),
+        ("training", fields_of::<TrainingPlan>()),
+        ("samples", fields_of::<SamplesPlan>()),
+    ]
+    .into_iter()
+    .flat_map(|(section, keys)| keys.iter().map(move |key| format!("{section}.{key}")))
+    .collect()
+}
+
+/// The names of a struct's fields, as it asks for them when it is read.
+fn fields_of<'de, T: Deserialize<'de>>() -> &'static [&'static str] {
+    struct Asked<'f>(&'f mut &'static [&'static str]);
+
+    impl<'de> serde::Deserializer<'de> for Asked<'_> {
+        type Error = serde::de::value::Error;
+
+        fn deserialize_any<V: serde::de::Visitor<'de>>(self, _: V) -> Result<V::Value, Self::Error> {
+            Err(serde::de::Error::custom("only the names are wanted"))
+        }
+
+        fn deserialize_struct<V: serde::de::Visitor<'de>>(
+            self,
+            _: &'static str,
+            fields: &'static [&'static str],
+            visitor: V,
+        ) -> Result<V::Value, Self::Error> {
+            *self.0 = fields;
+            self.deserialize_any(visitor)
+        }
+
+        serde::forward_to_deserialize_any! {
+            bool i8 i16 i32 i64 i128 u8 u16 u32 u64 u128 f32 f64 char str string bytes byte_buf option unit
+            unit_struct newtype_struct seq tuple tuple_struct map enum identifier ignored_any
+        }
+    }
+
+    let mut fields: &'static [&'static str] = &[];
+    let _ = T::deserialize(Asked(&mut fields));
+    fields
 }
 
 fn refuse_unknown(table: &toml::Table) -> Result<(), PlanError> {
@@ -427,7 +537,7 @@ mod tests {
         let plan =
             read(text, &["model.hidden=99", "corpus.document=line", "samples.seed_text=Old Pell"]).unwrap();
         assert_eq!((plan.model.hidden, plan.training.seed), (99, 5));
-        assert_eq!(plan.corpus.document, lalograph_text::Division::Line);
+        assert_eq!(plan.corpus.document, Some(lalograph_text::Division::Line));
         assert_eq!(plan.samples.seed_text, "Old Pell");
     }
 

@@ -4,7 +4,8 @@ use lalograph_net::LanguageModel;
 use lalograph_net::model::Purpose;
 use lalograph_net::recurrent::Extent;
 use lalograph_net::step::Team;
-use lalograph_text::tokens::{TokenSequence, encode_corpus};
+use lalograph_text::corpus::ReadObserver;
+use lalograph_text::tokens::{HeldOut, TokenSequence, encode_corpus};
 use lalograph_text::{Corpus, Reading};
 use serde::{Deserialize, Serialize};
 
@@ -99,16 +100,18 @@ impl Judge {
 /// Steps of a window while scoring; no result depends on it.
 const WINDOW: usize = 64;
 
-/// Scores a corpus as one text read in order, the state carried from document to document as in training.
+/// Scores a corpus, encoded with `threads` threads, as one text read in order, the state carried from document to document as in training.
 ///
 /// # Errors
 /// No text; a stop.
 pub fn score(
     file: &ModelFile,
     corpus: &Corpus,
+    threads: usize,
+    observer: &mut dyn ReadObserver,
     mut progress: impl FnMut(f64) -> bool,
 ) -> Result<(Score, Reading), LabError> {
-    let encoded = encode_corpus(corpus, &file.vocabulary, 0, 0.0, |_| true)?;
+    let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, threads, observer)?;
     let text = &encoded.training;
     let mut judge = Judge::new(&file.model, text, 1, WINDOW, 1);
     let total = judge

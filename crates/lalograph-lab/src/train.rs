@@ -10,13 +10,13 @@ use lalograph_net::optimiser::{Adam, AdamSettings, clip_factor, norm};
 use lalograph_net::random::stream;
 use lalograph_net::recurrent::Extent;
 use lalograph_net::step::{AddLanes, DropoutDraw, Team};
-use lalograph_text::split::{Side, side_of};
-use lalograph_text::tokens::{EncodedCorpus, encode_corpus};
-use lalograph_text::{Corpus, Vocabulary, VocabularyBuilder};
+use lalograph_text::corpus::{ReadObserver, Skipped};
+use lalograph_text::tokens::{EncodedCorpus, HeldOut, encode_corpus};
+use lalograph_text::{Corpus, Part, Vocabulary, VocabularyBuilder};
 
 use crate::baseline::unigram_loss;
 use crate::error::LabError;
-use crate::files::{Existing, read_vocabulary, write_whole};
+use crate::files::{Existing, read_split, read_vocabulary, write_whole};
 use crate::generate::{Choice, Generator, Request};
 use crate::model_file::{ModelFile, Progress};
 use crate::plan::{Plan, Schedule};
@@ -40,6 +40,8 @@ pub enum TrainingEvent<'a> {
         /// Bytes in all; 0 when not known.
         total_bytes: u64,
     },
+    /// Something of the corpus is left out.
+    LeftOut(&'a Skipped),
     /// The first step is about to be made.
     Started {
         /// Steps planned.
@@ -92,26 +94,32 @@ pub struct Prepared {
     pub unigram_loss: Option<f64>,
 }
 
-/// Reads the corpus and lays the model out.
+/// Reads the corpus with `threads` threads and lays the model out.
 ///
 /// # Errors
 /// An unusable plan, corpus or vocabulary; text too short for one batch; a stop.
-pub fn prepare(mut plan: Plan, observer: &mut dyn TrainingObserver) -> Result<Prepared, LabError> {
+pub fn prepare(
+    mut plan: Plan,
+    threads: usize,
+    observer: &mut dyn TrainingObserver,
+) -> Result<Prepared, LabError> {
     plan.check()?;
-    let corpus = Corpus::find(&plan.corpus_spec())?;
-    let total_bytes = corpus.bytes();
-    let mut reading = |pass: u32, bytes: u64| {
-        observer.event(&TrainingEvent::Reading { pass, bytes, total_bytes }).is_continue()
+    let corpus = Corpus::find(&plan.corpus.spec())?;
+    let share = plan.corpus.validation_share;
+    let held_out = match &plan.corpus.split {
+        Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
+        None => HeldOut::Share { seed: plan.training.seed, share },
     };
+    let mut pass = Pass { number: 1, total_bytes: corpus.bytes(), observer };
     let vocabulary = match &plan.vocabulary.file {
         Some(path) => read_vocabulary(path)?,
-        None => count_vocabulary(&plan, &corpus, |bytes| reading(1, bytes))?,
+        None => count_vocabulary(&plan, &corpus, &held_out, threads, &mut pass)?,
     };
+    pass.number = 2;
     plan.vocabulary.unit = vocabulary.unit();
     plan.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
-    let share = plan.corpus.validation_share;
-    let corpus = encode_corpus(&corpus, &vocabulary, plan.training.seed, share, |bytes| reading(2, bytes))?;
-    if share > 0.0 && corpus.validation.is_empty() {
+    let corpus = encode_corpus(&corpus, &vocabulary, &held_out, threads, &mut pass)?;
+    if share > 0.0 && plan.corpus.split.is_none() && corpus.validation.is_empty() {
         return Err(LabError::NoValidation { documents: corpus.reading.documents, share });
     }
     let (rows, window) = (plan.training.batch, plan.training.window);
@@ -131,29 +139,45 @@ pub fn prepare(mut plan: Plan, observer: &mut dyn TrainingObserver) -> Result<Pr
     Ok(Prepared { plan, vocabulary, corpus, model, steps, unigram_loss: unigram })
 }
 
+/// One pass over the corpus, told to the observer of the training.
+struct Pass<'a> {
+    number: u32,
+    total_bytes: u64,
+    observer: &'a mut dyn TrainingObserver,
+}
+
+impl ReadObserver for Pass<'_> {
+    fn progress(&mut self, bytes: u64) -> bool {
+        let event = TrainingEvent::Reading { pass: self.number, bytes, total_bytes: self.total_bytes };
+        self.observer.event(&event).is_continue()
+    }
+
+    fn left_out(&mut self, skipped: &Skipped) {
+        // Every pass meets the same places; the last is the one that always takes place.
+        if self.number == 2 {
+            let _ = self.observer.event(&TrainingEvent::LeftOut(skipped));
+        }
+    }
+}
+
 /// Counts the training part only, so that validation text shows how much of unseen text is unknown.
 fn count_vocabulary(
     plan: &Plan,
     corpus: &Corpus,
-    progress: impl FnMut(u64) -> bool,
+    held_out: &HeldOut,
+    threads: usize,
+    pass: &mut Pass<'_>,
 ) -> Result<Vocabulary, LabError> {
-    let new_builder = || VocabularyBuilder::new(plan.vocabulary.unit, plan.cleaning());
-    let (mut training, mut everything) = (new_builder(), Some(new_builder()));
-    let (seed, share) = (plan.training.seed, plan.corpus.validation_share);
-    let mut documents = 0u64;
-    corpus.read_through(progress, |document| {
-        documents += 1;
-        if side_of(document.text, seed, share) == Side::Training {
-            training.add(document.text);
-        }
-        if lalograph_text::tokens::parts_by_document(documents) {
-            everything = None;
-        } else if let Some(everything) = &mut everything {
-            everything.add(document.text);
-        }
-    })?;
-    // Too few documents to be parted whole: then the part held out cannot be told apart here.
-    Ok(everything.unwrap_or(training).finish(plan.admission())?)
+    let (unit, cleaning, split) = (plan.vocabulary.unit, plan.cleaning(), held_out.split());
+    let (mut builder, reading) =
+        VocabularyBuilder::count(unit, &cleaning, corpus, threads, pass, |document| {
+            split.part_of(document.text, document.label) == Part::Training
+        })?;
+    if !held_out.parts_by_document(reading.documents) {
+        // Too few documents to be parted whole: then the part held out cannot be told apart here.
+        (builder, _) = VocabularyBuilder::count(unit, &cleaning, corpus, 1, pass, |_| true)?;
+    }
+    Ok(builder.finish(plan.admission())?)
 }
 
 /// What came of a run.

@@ -20,7 +20,7 @@ fn plan(folder: &Path) -> Plan {
         .unwrap();
     let mut plan = Plan::default();
     plan.corpus.paths = vec![path];
-    plan.corpus.document = Division::Line;
+    plan.corpus.document = Some(Division::Line);
     (plan.model.embedding, plan.model.hidden) = (6, 8);
     (plan.training.batch, plan.training.window) = (4, 8);
     plan.training.steps = Some(20);
@@ -47,12 +47,13 @@ fn description() -> RunDescription {
 
 /// Trains in `folder`, stopping after `stop` steps, and gives the kinds of events in order.
 fn run(folder: &Path, plan: Plan, stop: u64) -> (RunFolder, TrainingOutcome, Vec<&'static str>) {
-    let prepared = prepare(plan, &mut |_: &TrainingEvent<'_>| ControlFlow::Continue(())).unwrap();
+    let prepared = prepare(plan, 2, &mut |_: &TrainingEvent<'_>| ControlFlow::Continue(())).unwrap();
     let run = RunFolder::create(folder, &prepared.plan, &description(), Existing::Keep).unwrap();
     let mut heard = Vec::new();
     let outcome = train(&prepared, &run, description(), 1, &mut |event: &TrainingEvent<'_>| {
         heard.push(match event {
             TrainingEvent::Reading { .. } => "reading",
+            TrainingEvent::LeftOut(_) => "left out",
             TrainingEvent::Started { .. } => "started",
             TrainingEvent::Step { .. } => "step",
             TrainingEvent::Metrics(_) => "metrics",

@@ -5,6 +5,8 @@ use std::path::PathBuf;
 
 use thiserror::Error;
 
+use crate::corpus::Skipped;
+
 /// Why a corpus or a vocabulary could not be used.
 #[derive(Debug, Error)]
 pub enum TextError {
@@ -14,9 +16,38 @@ pub enum TextError {
     /// There is nothing at a path.
     #[error("{0}: no such file or folder")]
     Missing(PathBuf),
-    /// A folder holds no text file.
-    #[error("{0}: the folder holds no files ending in .txt")]
-    EmptyFolder(PathBuf),
+    /// A folder holds no file of the form asked for.
+    #[error("{folder}: the folder holds no files ending in .{}", .endings.join(" or ."))]
+    EmptyFolder {
+        /// The folder.
+        folder: PathBuf,
+        /// The endings looked for.
+        endings: &'static [&'static str],
+    },
+    /// A pattern of file names that cannot be understood.
+    #[error("the pattern `{pattern}` cannot be understood: {what}")]
+    BadGlob {
+        /// The pattern.
+        pattern: String,
+        /// What is wrong with it.
+        what: String,
+    },
+    /// A table has no column of that name or number.
+    #[error("{path}: no column `{column}`")]
+    NoColumn {
+        /// The table.
+        path: PathBuf,
+        /// What was asked for.
+        column: String,
+        /// The columns that it has.
+        known: Vec<String>,
+    },
+    /// No encoding has that name.
+    #[error("no encoding is called `{0}`")]
+    NoEncoding(String),
+    /// Something of a strict corpus cannot be used.
+    #[error("{0}")]
+    LeftOut(Skipped),
     /// The file system refused.
     #[error("{path}: {source}")]
     Io {
@@ -26,13 +57,24 @@ pub enum TextError {
         source: io::Error,
     },
     /// After reading everything there was no document with text in it.
-    #[error("the corpus holds no text: {files} {} read, {skipped} left out", if *.files == 1 { "file" } else { "files" })]
+    #[error("the corpus holds no text: {files} {} read, {skipped} {} left out{}", if *.files == 1 { "file" } else { "files" }, if *.skipped == 1 { "place" } else { "places" }, first_of(.first.as_ref()))]
     NoText {
         /// Files looked at.
         files: u64,
         /// Files and rows left out.
         skipped: u64,
+        /// The first of them.
+        first: Option<Skipped>,
     },
+    /// A split file is not what it should be.
+    #[error("not a usable split: {0}")]
+    BadSplit(String),
+    /// Parts of a split that ask for more than there is.
+    #[error("the parts cannot be made: {0}")]
+    Amounts(String),
+    /// A temporary file could not be written or read.
+    #[error("a temporary file: {0}")]
+    Scratch(#[source] io::Error),
     /// The observer asked to stop.
     #[error("stopped")]
     Stopped,
@@ -57,4 +99,8 @@ pub enum TextError {
         /// The largest there is.
         last: u32,
     },
+}
+
+fn first_of(skipped: Option<&Skipped>) -> String {
+    skipped.map(|skipped| format!(" ({skipped})")).unwrap_or_default()
 }

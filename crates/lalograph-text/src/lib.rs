@@ -2,19 +2,26 @@
 //!
 //! The order in which data flows: [`corpus`] reads documents one at a time, [`cleaning`] puts each in shape, [`unit`] cuts it into
 //! tokens, [`vocabulary`] counts them and turns them into indices, [`tokens`] strings the indices of a
-//! whole corpus together, on the side that [`split`] gives each document. [`survey`] looks before any of it.
+//! whole corpus together, in the part that [`split`] gives each document. [`survey`] looks before any of it, and
+//! [`partition`] finds a split that suits a corpus.
 
 pub mod cleaning;
 pub mod corpus;
 mod error;
+mod near;
+pub mod partition;
+mod scratch;
 pub mod split;
 pub mod survey;
+mod tally;
 pub mod tokens;
 pub mod unit;
 pub mod vocabulary;
+mod words;
 
 pub use cleaning::{Cleaning, CleaningStep};
-pub use corpus::{Corpus, CorpusSpec, Division, Document, Reading};
+pub use corpus::{Corpus, CorpusSpec, Division, Document, Form, Reading};
 pub use error::TextError;
+pub use split::{Part, Split};
 pub use unit::Unit;
 pub use vocabulary::{Reserved, Vocabulary, VocabularyBuilder};

@@ -1,17 +1,12 @@
 //! A corpus as one long sequence of indices.
 
-use crate::corpus::{Corpus, Reading};
+use crate::corpus::{Batch, Corpus, Document, ReadObserver, Reading};
 use crate::error::TextError;
-use crate::split::{Side, side_of};
+use crate::split::{Cutoffs, Part, Split};
 use crate::vocabulary::{Reserved, Vocabulary};
 
 /// Below so many documents the split is made inside them, not between them.
 const SPLIT_BY_DOCUMENT_FROM: u64 = 20;
-
-/// Whether a corpus of so many documents is parted between them, and not inside them.
-pub fn parts_by_document(documents: u64) -> bool {
-    documents >= SPLIT_BY_DOCUMENT_FROM
-}
 
 /// The tokens of some documents, each document closed by the end token.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -27,10 +22,9 @@ pub struct TokenSequence {
 }
 
 impl TokenSequence {
-    fn push(&mut self, vocabulary: &Vocabulary, text: &str, bytes: u64) {
-        let before = self.indices.len();
-        vocabulary.encode_into(text, &mut self.indices);
-        self.unknown += self.indices[before..].iter().filter(|&&i| i == Reserved::UNKNOWN).count() as u64;
+    fn push(&mut self, indices: &[u32], bytes: u64) {
+        self.indices.extend_from_slice(indices);
+        self.unknown += indices.iter().filter(|&&i| i == Reserved::UNKNOWN).count() as u64;
         self.indices.push(Reserved::END);
         self.documents += 1;
         self.bytes += bytes;
@@ -53,6 +47,38 @@ impl TokenSequence {
     /// Whether there is nothing to predict.
     pub fn is_empty(&self) -> bool {
         self.indices.is_empty()
+    }
+}
+
+/// What is held out of a corpus.
+#[derive(Debug, Clone, PartialEq)]
+pub enum HeldOut {
+    /// Nothing.
+    Nothing,
+    /// About this share of the documents, by the seed; with fewer than 20 documents, this share of the tokens, at the end.
+    Share {
+        /// The seed of the positions.
+        seed: u64,
+        /// The share, 0 to 1.
+        share: f64,
+    },
+    /// The validation part of a split. Its test part and what it sets aside are not used at all.
+    BySplit(Box<Split>),
+}
+
+impl HeldOut {
+    /// The split that this is, as far as it goes by documents.
+    pub fn split(&self) -> Split {
+        match self {
+            Self::Nothing => Split::even(0, Cutoffs::shares(0.0, 0.0)),
+            Self::Share { seed, share } => Split::even(*seed, Cutoffs::shares(*share, 0.0)),
+            Self::BySplit(split) => (**split).clone(),
+        }
+    }
+
+    /// Whether a corpus of so many documents is parted between them, and not inside them.
+    pub fn parts_by_document(&self, documents: u64) -> bool {
+        documents >= SPLIT_BY_DOCUMENT_FROM || !matches!(self, Self::Share { share, .. } if *share > 0.0)
     }
 }
 
@@ -80,42 +106,66 @@ pub struct EncodedCorpus {
     pub text_hash: String,
 }
 
-/// Encodes a corpus and parts it: about `share` of the documents (or, with fewer than 20 of them, of the tokens) are held out.
-/// `progress` is told the raw bytes read so far and stops the work by returning `false`.
+/// Encodes a corpus with `threads` threads and parts it.
 ///
 /// # Errors
-/// No text at all; a stop.
+/// As for [`Corpus::read`]; a stop by the observer.
 pub fn encode_corpus(
     corpus: &Corpus,
     vocabulary: &Vocabulary,
-    seed: u64,
-    share: f64,
-    progress: impl FnMut(u64) -> bool,
+    held_out: &HeldOut,
+    threads: usize,
+    observer: &mut dyn ReadObserver,
 ) -> Result<EncodedCorpus, TextError> {
+    let split = held_out.split();
     let (mut training, mut validation) = (TokenSequence::default(), TokenSequence::default());
     let mut all = blake3::Hasher::new();
-    // Held-out documents of a corpus too small to be parted by document, put back in order below.
+    // Documents of a corpus too small to be parted by document, put back in order below.
     let mut few: Vec<(String, u64)> = Vec::new();
-    let mut reading = corpus.read_through(progress, |document| {
-        all.update(&(document.text.len() as u64).to_le_bytes());
-        all.update(document.text.as_bytes());
-        match side_of(document.text, seed, share) {
-            Side::Training => training.push(vocabulary, document.text, document.bytes),
-            Side::Validation => validation.push(vocabulary, document.text, document.bytes),
-        }
-        if parts_by_document(training.documents + validation.documents) {
-            few.clear();
-        } else {
-            few.push((document.text.to_owned(), document.bytes));
-        }
-    })?;
-    let mut split = SplitKind::Documents;
-    if !parts_by_document(reading.documents) && share > 0.0 {
-        split = SplitKind::Tail;
-        (training, validation) = part_tail(&few, vocabulary, share);
+    let work = |_: &mut (), batch: &Batch| -> Vec<(Part, Vec<u32>)> {
+        let encode = |document: Document<'_>| {
+            let mut indices = Vec::new();
+            let part = split.part_of(document.text, document.label);
+            if matches!(part, Part::Training | Part::Validation) {
+                vocabulary.encode_into(document.text, &mut indices);
+            }
+            (part, indices)
+        };
+        batch.documents().map(encode).collect()
+    };
+    let (mut reading, _) = corpus.process(
+        threads,
+        observer,
+        || (),
+        work,
+        |batch, encoded| {
+            for (document, (part, indices)) in batch.documents().zip(encoded) {
+                all.update(&(document.text.len() as u64).to_le_bytes());
+                all.update(document.text.as_bytes());
+                match part {
+                    Part::Training => training.push(&indices, document.bytes),
+                    Part::Validation => validation.push(&indices, document.bytes),
+                    Part::Test | Part::SetAside => {}
+                }
+                if held_out.parts_by_document(document.number + 1) {
+                    few = Vec::new();
+                } else {
+                    few.push((document.text.to_owned(), document.bytes));
+                }
+            }
+            Ok(())
+        },
+    )?;
+    let mut kind = SplitKind::Documents;
+    if let HeldOut::Share { share, .. } = held_out
+        && !held_out.parts_by_document(reading.documents)
+    {
+        kind = SplitKind::Tail;
+        (training, validation) = part_tail(&few, vocabulary, *share);
     }
     reading.skipped.shrink_to_fit();
-    Ok(EncodedCorpus { training, validation, split, reading, text_hash: all.finalize().to_hex().to_string() })
+    let text_hash = all.finalize().to_hex().to_string();
+    Ok(EncodedCorpus { training, validation, split: kind, reading, text_hash })
 }
 
 /// One sequence cut in two near `1 - share` of its tokens.
@@ -126,7 +176,9 @@ fn part_tail(
 ) -> (TokenSequence, TokenSequence) {
     let mut whole = TokenSequence::default();
     for (text, bytes) in documents {
-        whole.push(vocabulary, text, *bytes);
+        let mut indices = Vec::new();
+        vocabulary.encode_into(text, &mut indices);
+        whole.push(&indices, *bytes);
     }
     let tokens = whole.indices.len();
     let cut = ((tokens as f64) * (1.0 - share)).round() as usize;

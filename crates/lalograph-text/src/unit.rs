@@ -1,7 +1,8 @@
 //! The units that a text is cut into.
 
 use serde::{Deserialize, Serialize};
-use unicode_segmentation::UnicodeSegmentation;
+
+use crate::words::each_word;
 
 /// What a token is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
@@ -33,15 +34,10 @@ impl Unit {
     }
 
     /// Calls `each` with every token of the text, in order.
+    #[inline]
     pub fn tokenise<'t>(self, text: &'t str, mut each: impl FnMut(&'t str)) {
         match self {
-            Self::Word => {
-                for piece in text.split_word_bounds() {
-                    if !piece.chars().all(char::is_whitespace) {
-                        each(piece);
-                    }
-                }
-            }
+            Self::Word => each_word(text, each),
             Self::Character => {
                 let mut rest = text;
                 while let Some(c) = rest.chars().next() {

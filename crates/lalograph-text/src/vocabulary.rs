@@ -5,7 +5,9 @@ use std::collections::HashMap;
 use serde::{Deserialize, Serialize};
 
 use crate::cleaning::Cleaning;
+use crate::corpus::{Batch, Corpus, Document, ReadObserver, Reading};
 use crate::error::TextError;
+use crate::tally::{Commonest, Tally};
 use crate::unit::{Joiner, Unit};
 
 const FORMAT: &str = "lalograph vocabulary";
@@ -260,12 +262,14 @@ pub struct Admission {
     pub minimum_count: u64,
 }
 
-/// Counts tokens, and then keeps the commonest.
-#[derive(Debug, Clone)]
+/// Counts tokens, and then keeps the commonest. Counts that do not fit in memory wait in temporary files.
+#[derive(Debug)]
 pub struct VocabularyBuilder {
     unit: Unit,
     cleaning: Cleaning,
-    counts: HashMap<Box<str>, u64>,
+    tally: Tally,
+    /// Those of the builders taken in.
+    others: Vec<Tally>,
     documents: u64,
     tokens: u64,
 }
@@ -273,34 +277,62 @@ pub struct VocabularyBuilder {
 impl VocabularyBuilder {
     /// Starts with nothing counted.
     pub fn new(unit: Unit, cleaning: Cleaning) -> Self {
-        Self { unit, cleaning, counts: HashMap::new(), documents: 0, tokens: 0 }
+        Self { unit, cleaning, tally: Tally::new(), others: Vec::new(), documents: 0, tokens: 0 }
     }
 
     /// Counts one document's tokens.
     pub fn add(&mut self, text: &str) {
         self.documents += 1;
-        let (counts, tokens) = (&mut self.counts, &mut self.tokens);
+        let (tally, tokens) = (&mut self.tally, &mut self.tokens);
         self.unit.tokenise(&self.cleaning.apply(text), |token| {
             *tokens += 1;
-            match counts.get_mut(token) {
-                Some(count) => *count += 1,
-                None => {
-                    counts.insert(token.into(), 1);
-                }
-            }
+            tally.add(token);
         });
+    }
+
+    /// Counts a corpus with `threads` threads; only the documents that `wanted` says yes to.
+    ///
+    /// # Errors
+    /// As for [`Corpus::read`]; a stop by the observer.
+    pub fn count(
+        unit: Unit,
+        cleaning: &Cleaning,
+        corpus: &Corpus,
+        threads: usize,
+        observer: &mut dyn ReadObserver,
+        wanted: impl Fn(&Document<'_>) -> bool + Sync,
+    ) -> Result<(Self, Reading), TextError> {
+        let new = || Self::new(unit, cleaning.clone());
+        let work = |builder: &mut Self, batch: &Batch| {
+            batch.documents().filter(&wanted).for_each(|document| builder.add(document.text));
+        };
+        let (reading, builders) = corpus.process(threads, observer, new, work, |_, ()| Ok(()))?;
+        let mut whole = new();
+        for mut builder in builders {
+            whole.documents += builder.documents;
+            whole.tokens += builder.tokens;
+            whole.others.push(builder.tally);
+            whole.others.append(&mut builder.others);
+        }
+        Ok((whole, reading))
     }
 
     /// Keeps the tokens that are admitted, the commonest first, equal counts in the order of their code points.
     ///
     /// # Errors
-    /// [`TextError::EmptyVocabulary`] when none is.
-    pub fn finish(self, admission: Admission) -> Result<Vocabulary, TextError> {
-        let distinct_tokens = self.counts.len() as u64;
-        let mut ranked: Vec<(Box<str>, u64)> =
-            self.counts.into_iter().filter(|(_, count)| *count >= admission.minimum_count).collect();
-        ranked.sort_unstable_by(|(a, m), (b, n)| n.cmp(m).then_with(|| a.cmp(b)));
-        ranked.truncate(admission.size.unwrap_or(usize::MAX));
+    /// [`TextError::EmptyVocabulary`] when none is; a temporary file that cannot be read.
+    pub fn finish(mut self, admission: Admission) -> Result<Vocabulary, TextError> {
+        let mut distinct_tokens = 0;
+        let mut commonest = Commonest::new(admission.size.unwrap_or(usize::MAX));
+        self.others.push(self.tally);
+        Tally::merge(self.others, |token, count| {
+            distinct_tokens += 1;
+            if count >= admission.minimum_count {
+                commonest.offer(token, count);
+            }
+        })
+        .map_err(TextError::Scratch)?;
+        let ranked = commonest.ranked();
         if ranked.is_empty() {
             return Err(TextError::EmptyVocabulary {
                 unit: self.unit.name(),

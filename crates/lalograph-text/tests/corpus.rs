@@ -1,53 +1,19 @@
 //! Corpora on disk, good and bad.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
-use std::fs;
-use std::ops::ControlFlow;
-use std::path::{Path, PathBuf};
+mod common;
 
+use std::path::PathBuf;
+
+use common::{Folder, read, texts};
 use lalograph_text::corpus::Reason;
-use lalograph_text::survey::{SurveyLimits, survey};
-use lalograph_text::tokens::{SplitKind, encode_corpus};
+use lalograph_text::survey::{SurveySpec, survey};
+use lalograph_text::tokens::{HeldOut, SplitKind, encode_corpus};
 use lalograph_text::vocabulary::Admission;
 use lalograph_text::{
-    Cleaning, CleaningStep, Corpus, CorpusSpec, Division, Reading, Reserved, TextError, Unit, Vocabulary,
+    Cleaning, CleaningStep, Corpus, CorpusSpec, Division, Reserved, TextError, Unit, Vocabulary,
     VocabularyBuilder,
 };
-
-struct Folder(tempfile::TempDir);
-
-impl Folder {
-    fn with(files: &[(&str, &[u8])]) -> Self {
-        let folder = tempfile::tempdir().unwrap();
-        for (name, bytes) in files {
-            let path = folder.path().join(name);
-            fs::create_dir_all(path.parent().unwrap()).unwrap();
-            fs::File::create(&path).and_then(|mut f| std::io::Write::write_all(&mut f, bytes)).unwrap();
-        }
-        Self(folder)
-    }
-
-    fn path(&self) -> &Path {
-        self.0.path()
-    }
-
-    fn spec(&self, division: Division) -> CorpusSpec {
-        CorpusSpec { paths: vec![self.path().to_owned()], division, first: None }
-    }
-}
-
-fn read(spec: &CorpusSpec) -> Result<(Vec<(u64, String)>, Reading), TextError> {
-    let mut seen = Vec::new();
-    let reading = Corpus::find(spec)?.read(|document| {
-        seen.push((document.line, document.text.to_owned()));
-        ControlFlow::Continue(())
-    })?;
-    Ok((seen, reading))
-}
-
-fn texts(spec: &CorpusSpec) -> Vec<String> {
-    read(spec).unwrap().0.into_iter().map(|(_, text)| text).collect()
-}
 
 #[test]
 fn a_folder_is_read_in_the_order_of_names_at_any_depth_and_only_its_text_files() {
@@ -70,8 +36,8 @@ fn files_divide_by_line_and_by_paragraph() {
     assert_eq!(reading.skipped_count, 0);
     let (paragraphs, reading) = read(&folder.spec(Division::Paragraph)).unwrap();
     assert_eq!(paragraphs, [(1, "one\ntwo".to_owned()), (5, "three\nfour".to_owned())]);
-    // The line that parts two paragraphs belongs to the first; a second blank line to neither.
-    assert_eq!(reading.bytes, text.len() as u64 - 3);
+    // The line that parts two paragraphs belongs to the first; a second blank line to neither, nor does the byte-order mark.
+    assert_eq!(reading.bytes, text.len() as u64 - 3 - 3);
 }
 
 #[test]
@@ -88,7 +54,7 @@ fn what_cannot_be_used_is_named() {
         ("a.txt", b"good"),
         ("binary.txt", b"\x7fELF\0\0"),
         ("blank.txt", b" \n\n"),
-        ("latin.txt", b"caf\xe9\nfine\n"),
+        ("latin.txt", b"caf\xe9\nfine, na\xc3\xafve, \xc3\xa9t\xc3\xa9\n"),
     ]);
     let (documents, reading) = read(&folder.spec(Division::File)).unwrap();
     assert_eq!(documents.len(), 1);
@@ -100,20 +66,20 @@ fn what_cannot_be_used_is_named() {
         [
             (at("binary.txt"), None, Reason::Binary),
             (at("blank.txt"), None, Reason::Blank),
-            (at("latin.txt"), None, Reason::NotUtf8),
+            (at("latin.txt"), None, Reason::Undecodable("UTF-8")),
         ]
     );
     let (documents, reading) = read(&folder.spec(Division::Line)).unwrap();
-    assert_eq!(documents.last().unwrap(), &(2, "fine".to_owned()));
+    assert_eq!(documents.last().unwrap(), &(2, "fine, na\u{ef}ve, \u{e9}t\u{e9}".to_owned()));
     assert_eq!(reading.skipped[1].line, Some(1));
-    assert_eq!(reading.skipped[1].reason, Reason::NotUtf8);
+    assert_eq!(reading.skipped[1].reason, Reason::Undecodable("UTF-8"));
 }
 
 #[test]
 fn nothing_to_read_is_an_error_that_says_so() {
     let folder = Folder::with(&[("a.txt", b""), ("other/x.dat", b"x")]);
     let message = |spec: &CorpusSpec| read(spec).unwrap_err().to_string();
-    assert!(message(&folder.spec(Division::File)).contains("no text: 1 file read, 1 left out"));
+    assert!(message(&folder.spec(Division::File)).contains("no text: 1 file read, 1 place left out"));
     let at = |name: &str| CorpusSpec { paths: vec![folder.path().join(name)], ..CorpusSpec::default() };
     assert!(message(&at("nowhere")).contains("no such file or folder"));
     assert!(message(&at("other")).contains("no files ending in .txt"));
@@ -124,8 +90,8 @@ fn nothing_to_read_is_an_error_that_says_so() {
 fn a_survey_counts_what_is_there() {
     let folder = Folder::with(&[("a.txt", b"the bee, the hive\nthe\nna\xc3\xafve bee\n")]);
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
-    let limits = SurveyLimits { commonest: 2, first_rows: 2, row_characters: 7 };
-    let (survey, _) = survey(&corpus, limits, |_| true).unwrap();
+    let spec = SurveySpec { commonest: 2, first_rows: 2, row_characters: 7, ..SurveySpec::default() };
+    let (survey, _) = survey(&corpus, &spec, 2, &mut |_| true).unwrap();
     assert_eq!((survey.documents, survey.words, survey.distinct_words, survey.words_seen_once), (3, 8, 5, 3));
     assert_eq!((survey.bytes, survey.characters), (33, 29));
     assert_eq!(survey.commonest, [("the".to_owned(), 3), ("bee".to_owned(), 2)]);
@@ -210,7 +176,8 @@ fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
     let folder = Folder::with(&[("a.txt", lines.as_bytes())]);
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
     let words = vocabulary(Unit::Word, &["entry of the hive"], None, 1).unwrap();
-    let encoded = encode_corpus(&corpus, &words, 1, 0.25, |_| true).unwrap();
+    let encoded =
+        encode_corpus(&corpus, &words, &HeldOut::Share { seed: 1, share: 0.25 }, 2, &mut |_| true).unwrap();
     assert_eq!(encoded.split, SplitKind::Documents);
     let (training, validation) = (&encoded.training, &encoded.validation);
     assert_eq!(training.documents + validation.documents, 400);
@@ -225,7 +192,8 @@ fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
     // What is added at the end moves nobody.
     let longer = Folder::with(&[("a.txt", format!("{lines}one more entry\n").as_bytes())]);
     let corpus = Corpus::find(&longer.spec(Division::Line)).unwrap();
-    let again = encode_corpus(&corpus, &words, 1, 0.25, |_| true).unwrap();
+    let again =
+        encode_corpus(&corpus, &words, &HeldOut::Share { seed: 1, share: 0.25 }, 2, &mut |_| true).unwrap();
     assert!(
         again.training.indices.starts_with(&training.indices)
             || again.validation.indices.starts_with(&validation.indices)
@@ -240,7 +208,8 @@ fn a_single_long_document_is_parted_at_its_end() {
     let folder = Folder::with(&[("a.txt", text.as_bytes())]);
     let corpus = Corpus::find(&folder.spec(Division::File)).unwrap();
     let words = vocabulary(Unit::Word, &[&text], None, 1).unwrap();
-    let encoded = encode_corpus(&corpus, &words, 1, 0.1, |_| true).unwrap();
+    let encoded =
+        encode_corpus(&corpus, &words, &HeldOut::Share { seed: 1, share: 0.1 }, 2, &mut |_| true).unwrap();
     assert_eq!(encoded.split, SplitKind::Tail);
     assert_eq!((encoded.training.len(), encoded.validation.len()), (901, 100));
     assert_eq!(encoded.training.bytes + encoded.validation.bytes, text.len() as u64);
@@ -250,6 +219,6 @@ fn a_single_long_document_is_parted_at_its_end() {
 fn the_observer_can_stop_the_reading() {
     let folder = Folder::with(&[("a.txt", b"1\n2\n3\n")]);
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
-    let limits = SurveyLimits { commonest: 1, first_rows: 1, row_characters: 1 };
-    assert!(matches!(survey(&corpus, limits, |_| false), Err(TextError::Stopped)));
+    let stopped = survey(&corpus, &SurveySpec::default(), 2, &mut |_| false);
+    assert!(matches!(stopped, Err(TextError::Stopped)));
 }

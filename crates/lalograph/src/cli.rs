@@ -3,7 +3,9 @@
 use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
-use lalograph_text::{Division, Unit};
+use lalograph_text::partition::Amount;
+use lalograph_text::{Division, Form, Part, Unit};
+use regex::Regex;
 
 use crate::output::number::parse_bytes;
 
@@ -51,6 +53,8 @@ pub(crate) enum Command {
     Demo(DemoArgs),
     /// Look at a corpus before training on it: documents, words, lengths, commonest words, first rows.
     Survey(SurveyArgs),
+    /// Divide a corpus into training, validation and test parts, by document.
+    Split(SplitArgs),
     /// Build vocabularies, look into them, and turn text into indices and back.
     Vocab {
         /// What to do with it.
@@ -118,15 +122,145 @@ pub(crate) struct DemoArgs {
 /// A corpus on the command line.
 #[derive(Debug, Args)]
 pub(crate) struct CorpusArgs {
-    /// Files, folders of .txt files, or - for standard input.
+    /// Files, folders, patterns such as 'letters/*.txt', or - for standard input. Gzip and Zstandard are unpacked.
     #[arg(value_name = "PATH", required = true)]
     pub(crate) paths: Vec<PathBuf>,
-    /// What one document is.
-    #[arg(long, value_enum, value_name = "WHAT", default_value = "file")]
-    pub(crate) document: DocumentChoice,
+    /// How they are read.
+    #[command(flatten)]
+    pub(crate) reading: ReadingArgs,
+    /// Which documents of them.
+    #[command(flatten)]
+    pub(crate) part: PartArgs,
+}
+
+/// How files become documents.
+#[derive(Debug, Default, Args)]
+#[command(next_help_heading = "Corpus")]
+pub(crate) struct ReadingArgs {
+    /// What one document of a text is; without it a whole file. A row of a table is a document.
+    #[arg(long, value_enum, value_name = "WHAT")]
+    pub(crate) document: Option<DocumentChoice>,
     /// Only the first N documents.
     #[arg(long, value_name = "N")]
     pub(crate) first: Option<u64>,
+    /// Read folders inside folders too.
+    #[arg(long)]
+    pub(crate) recursive: bool,
+    /// What the files hold; without it what their names say. Folders give the files whose names end so.
+    #[arg(long, value_enum, value_name = "FORM")]
+    pub(crate) form: Option<FormChoice>,
+    /// Column (name or number) or field path (visit.notes.0) of the text; several are joined by line ends. Without it `text`.
+    #[arg(long, value_name = "COLUMN")]
+    pub(crate) text: Vec<String>,
+    /// Column or field path of the class.
+    #[arg(long, value_name = "COLUMN", conflicts_with = "folder_labels")]
+    pub(crate) label: Option<String>,
+    /// The folder just below the one that is named is the class.
+    #[arg(long)]
+    pub(crate) folder_labels: bool,
+    /// Character between the fields of a table.
+    #[arg(long, value_name = "CHARACTER")]
+    pub(crate) delimiter: Option<char>,
+    /// Whether fields of a table may stand in quotation marks; without it yes in CSV, no in TSV.
+    #[arg(long, value_enum, value_name = "WHETHER")]
+    pub(crate) quoted: Option<YesNo>,
+    /// The table's first row is a row like the others; columns are called by number.
+    #[arg(long)]
+    pub(crate) no_head: bool,
+    /// Encoding of all files, such as latin1 or utf-16le; without it found out for each.
+    #[arg(long, value_name = "NAME")]
+    pub(crate) encoding: Option<String>,
+    /// Longest document; longer ones are left out. Without it 256MB.
+    #[arg(long, value_name = "SIZE", value_parser = parse_bytes)]
+    pub(crate) longest: Option<u64>,
+    /// How many times their size compressed files may grow to. Without it 500.
+    #[arg(long, value_name = "TIMES")]
+    pub(crate) expansion: Option<u64>,
+    /// Stop at the first file or row that would be left out.
+    #[arg(long)]
+    pub(crate) strict: bool,
+    /// Write every file and row that is left out to this file, as JSON Lines.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) left_out: Option<PathBuf>,
+}
+
+/// One part of a split.
+#[derive(Debug, Default, Args)]
+#[command(next_help_heading = "Corpus")]
+pub(crate) struct PartArgs {
+    /// A split file; only the documents of one of its parts are read.
+    #[arg(long, value_name = "FILE", requires = "part")]
+    pub(crate) split: Option<PathBuf>,
+    /// The part of the split.
+    #[arg(long, value_enum, value_name = "PART", requires = "split")]
+    pub(crate) part: Option<PartChoice>,
+}
+
+/// Yes or no.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum YesNo {
+    /// They may.
+    Yes,
+    /// Quotation marks are text.
+    No,
+}
+
+/// What files hold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum FormChoice {
+    /// Text.
+    Text,
+    /// Comma-separated values.
+    Csv,
+    /// Tab-separated values.
+    Tsv,
+    /// One JSON object a line.
+    JsonLines,
+}
+
+impl From<FormChoice> for Form {
+    fn from(choice: FormChoice) -> Self {
+        match choice {
+            FormChoice::Text => Self::Text,
+            FormChoice::Csv => Self::Csv,
+            FormChoice::Tsv => Self::Tsv,
+            FormChoice::JsonLines => Self::JsonLines,
+        }
+    }
+}
+
+/// A part of a split.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PartChoice {
+    /// What is learnt from.
+    Training,
+    /// What is judged by while training.
+    Validation,
+    /// What is judged by at the end.
+    Test,
+    /// What is used for neither.
+    SetAside,
+}
+
+impl From<PartChoice> for Part {
+    fn from(choice: PartChoice) -> Self {
+        match choice {
+            PartChoice::Training => Self::Training,
+            PartChoice::Validation => Self::Validation,
+            PartChoice::Test => Self::Test,
+            PartChoice::SetAside => Self::SetAside,
+        }
+    }
+}
+
+/// Cleaning on the command line.
+#[derive(Debug, Default, Args)]
+pub(crate) struct CleaningArgs {
+    /// Cleaning steps, in order, with commas between them: strip_html, normal_form_c, lower_case, split_punctuation,
+    /// drop_punctuation, fold_digits, plain_line_ends, collapse_space and others, or one replace:PATTERN=>WITH. Normal form C
+    /// is done first, unless the first step is `none`.
+    #[arg(long, value_name = "STEPS", allow_hyphen_values = true)]
+    pub(crate) clean: Vec<String>,
 }
 
 /// What one document is.
@@ -171,21 +305,106 @@ impl From<UnitChoice> for Unit {
 /// `survey`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph survey thornmere/diaries --document line\n  lalograph survey thornmere/diaries --document line --first 500 --top 40\n  lalograph survey thornmere/diaries --json"
+    after_help = "Examples:\n  lalograph survey thornmere/diaries --document line\n  lalograph survey thornmere/diaries.csv --label outcome --match 'queen|brood' --pictures looks\n  lalograph survey thornmere/diaries --document line --clean lower_case --show-cleaning 3"
 )]
 pub(crate) struct SurveyArgs {
     /// The corpus.
     #[command(flatten)]
     pub(crate) corpus: CorpusArgs,
-    /// How many of the commonest words to list.
+    /// What is done to each document before it is looked at; nothing, if this is not given.
+    #[command(flatten)]
+    pub(crate) cleaning: CleaningArgs,
+    /// How many of the commonest words and characters to list.
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub(crate) top: usize,
     /// How many of the first documents to show.
     #[arg(long, value_name = "N", default_value_t = 3)]
     pub(crate) rows: usize,
+    /// Count the documents that this regular expression matches, and show some.
+    #[arg(long = "match", value_name = "PATTERN")]
+    pub(crate) pattern: Option<Regex>,
+    /// Look for nearly equal documents too: those that have this share of their five-word runs in common.
+    #[arg(long, value_name = "SHARE", num_args = 0..=1, default_missing_value = "0.8", value_parser = parse_resemblance, require_equals = true)]
+    pub(crate) near: Option<f64>,
+    /// How many examples to show of matches and duplicates.
+    #[arg(long, value_name = "N", default_value_t = 3)]
+    pub(crate) examples: usize,
+    /// Show the first N documents before and after the cleaning, differences marked, and nothing else.
+    #[arg(long, value_name = "N", requires = "clean", conflicts_with_all = ["json", "counts"])]
+    pub(crate) show_cleaning: Option<u64>,
+    /// Count documents, bytes and words, and nothing else.
+    #[arg(long, conflicts_with_all = ["clean", "pattern", "near", "pictures"])]
+    pub(crate) counts: bool,
+    /// Draw lengths, classes and ranks into this folder, as SVG and PNG.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) pictures: Option<PathBuf>,
+    /// Replace pictures that are there, and the file of what is left out.
+    #[arg(long)]
+    pub(crate) force: bool,
     /// Print one JSON document.
     #[arg(long)]
     pub(crate) json: bool,
+}
+
+fn parse_resemblance(text: &str) -> Result<f64, String> {
+    match text.parse::<f64>() {
+        Ok(share) if share > 0.0 && share <= 1.0 => Ok(share),
+        _ => Err("a resemblance is above 0 and at most 1, such as 0.8".into()),
+    }
+}
+
+/// `split`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph split thornmere/diaries --document line --validation 0.1 --test 0.1\n  lalograph split thornmere/diaries.csv --label outcome --test 50 --set-aside restless -o by.json\n  lalograph split thornmere/diaries.jsonl --near --files parts --output near.split.json"
+)]
+pub(crate) struct SplitArgs {
+    /// The corpus.
+    #[command(flatten)]
+    pub(crate) corpus: CorpusArgs,
+    /// Held out to judge by while training: a share below 1, or a number of documents.
+    #[arg(long, value_name = "AMOUNT", default_value = "0.1", value_parser = parse_amount)]
+    pub(crate) validation: Amount,
+    /// Held out to judge by at the end: a share below 1, or a number of documents.
+    #[arg(long, value_name = "AMOUNT", default_value = "0.1", value_parser = parse_amount)]
+    pub(crate) test: Amount,
+    /// Seed of the choice.
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) seed: u64,
+    /// Set documents with this label aside; may be given again and again.
+    #[arg(long, value_name = "LABEL")]
+    pub(crate) set_aside: Vec<String>,
+    /// Keep nearly equal documents in one part: those that have this share of their five-word runs in common.
+    #[arg(long, value_name = "SHARE", num_args = 0..=1, default_missing_value = "0.8", value_parser = parse_resemblance, require_equals = true)]
+    pub(crate) near: Option<f64>,
+    /// Apply a split file that is there already, instead of making one.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["validation", "test", "seed", "set_aside", "near", "output"])]
+    pub(crate) by: Option<PathBuf>,
+    /// Where to write the split file, which `train`, `survey`, `vocab build` and `score` read with --split.
+    #[arg(long, short, value_name = "FILE", default_value = "split.json")]
+    pub(crate) output: PathBuf,
+    /// Write the parts into this folder too, each a file: one document a line if they are lines without labels, else JSON Lines.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) files: Option<PathBuf>,
+    /// Further columns or field paths to write into the parts' files; may be given again and again.
+    #[arg(long, value_name = "COLUMN", requires = "files")]
+    pub(crate) keep: Vec<String>,
+    /// Replace files that are there.
+    #[arg(long)]
+    pub(crate) force: bool,
+    /// Print one JSON document.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+fn parse_amount(text: &str) -> Result<Amount, String> {
+    match text.parse::<f64>() {
+        Ok(share) if (0.0..1.0).contains(&share) => Ok(Amount::Share(share)),
+        Ok(count) if count >= 1.0 && count.fract() == 0.0 && count < 1e15 => {
+            Ok(Amount::Documents(count as u64))
+        }
+        _ => Err("an amount is a share below 1, such as 0.1, or a number of documents, such as 500".into()),
+    }
 }
 
 /// `vocab` and what it can do.
@@ -213,12 +432,9 @@ pub(crate) struct TokenArgs {
     /// Keep tokens that occur at least N times.
     #[arg(long, value_name = "N")]
     pub(crate) min_count: Option<u64>,
-    /// Turn everything to lower case first.
-    #[arg(long)]
-    pub(crate) lower_case: bool,
-    /// Turn every run of white space into one space first.
-    #[arg(long)]
-    pub(crate) collapse_space: bool,
+    /// What is done to the text first.
+    #[command(flatten)]
+    pub(crate) cleaning: CleaningArgs,
 }
 
 /// `vocab build`.
@@ -300,7 +516,7 @@ pub(crate) struct VocabDecodeArgs {
     after_help = "Examples:\n  lalograph train thornmere/diaries --document line --cell lstm --layers 2 --hidden 256\n  lalograph train thornmere/diaries --unit character --epochs 3 --temperatures 0.5,1.0\n  lalograph train --plan thornmere/runs/demo/plan.toml --set training.seed=2 --name second"
 )]
 pub(crate) struct TrainArgs {
-    /// Files, folders of .txt files; without any, those of the plan.
+    /// Files, folders, patterns such as 'letters/*.txt'; without any, those of the plan.
     #[arg(value_name = "PATH", required_unless_present = "plan")]
     pub(crate) paths: Vec<PathBuf>,
     /// A plan file; flags win over it.
@@ -325,21 +541,21 @@ pub(crate) struct TrainArgs {
     #[arg(long)]
     pub(crate) json: bool,
 
-    /// What one document is.
-    #[arg(long, value_enum, value_name = "WHAT", help_heading = "Corpus")]
-    pub(crate) document: Option<DocumentChoice>,
-    /// Only the first N documents.
-    #[arg(long, value_name = "N", help_heading = "Corpus")]
-    pub(crate) first: Option<u64>,
+    /// How they are read.
+    #[command(flatten)]
+    pub(crate) reading: ReadingArgs,
     /// Share of documents held out to judge by.
     #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
     pub(crate) validation_share: Option<f64>,
+    /// A split file that says what is learnt from and what is held out, instead of the share.
+    #[arg(long, value_name = "FILE", help_heading = "Corpus", conflicts_with = "validation_share")]
+    pub(crate) split: Option<PathBuf>,
     /// Use this vocabulary file instead of counting one.
     #[arg(
         long = "vocab",
         value_name = "FILE",
         help_heading = "Corpus",
-        conflicts_with_all = ["unit", "vocab_size", "min_count", "lower_case", "collapse_space"]
+        conflicts_with_all = ["unit", "vocab_size", "min_count", "clean"]
     )]
     pub(crate) vocabulary: Option<PathBuf>,
     /// How text is cleaned and cut.
@@ -465,15 +681,9 @@ pub(crate) struct SampleArgs {
 pub(crate) struct ScoreArgs {
     /// A model file, or the folder of a run.
     pub(crate) model: PathBuf,
-    /// Files, folders of .txt files, or - for standard input.
-    #[arg(value_name = "PATH", required = true)]
-    pub(crate) paths: Vec<PathBuf>,
-    /// What one document is; without it, what it was when the model was trained.
-    #[arg(long, value_enum, value_name = "WHAT")]
-    pub(crate) document: Option<DocumentChoice>,
-    /// Only the first N documents.
-    #[arg(long, value_name = "N")]
-    pub(crate) first: Option<u64>,
+    /// The text; what is not said of it is as it was when the model was trained.
+    #[command(flatten)]
+    pub(crate) corpus: CorpusArgs,
     /// Print one JSON document.
     #[arg(long)]
     pub(crate) json: bool,

@@ -75,16 +75,28 @@ impl From<TextError> for Failure {
             TextError::Missing(_) => {
                 "check the path; `lalograph demo --corpus-only` makes a corpus to try things on"
             }
-            TextError::EmptyFolder(_) => {
-                "give the folder that holds the .txt files, or name the files themselves"
-            }
+            TextError::BadSplit(_) => "make it anew with `lalograph split`",
+            TextError::Amounts(_) => "lower --validation or --test",
+            TextError::Scratch(_) => "make room in the folder for temporary files, or set TMPDIR to another",
             TextError::NoText { .. } => "a document needs at least one character that is not white space",
             TextError::EmptyVocabulary { .. } => {
                 "lower --min-count, raise --vocab-size, or give it more text"
             }
             TextError::BadVocabulary(_) => "make it anew with `lalograph vocab build`",
             TextError::IndexOutside { .. } => "`lalograph vocab show` lists the indices that there are",
-            TextError::Io { .. } => return Self::work(error),
+            TextError::Io { source, .. } if source.kind() == std::io::ErrorKind::BrokenPipe => {
+                return Self::ClosedPipe;
+            }
+            TextError::NoColumn { .. } | TextError::NoEncoding(_) => {
+                let remedy = crate::commands::corpus_remedy(&error).unwrap_or_default();
+                return Self::Usage(format!("{error}; {remedy}"));
+            }
+            other => {
+                return match crate::commands::corpus_remedy(other) {
+                    Some(remedy) => Self::with_remedy(error, remedy),
+                    None => Self::work(error),
+                };
+            }
         };
         Self::with_remedy(error, remedy)
     }
@@ -120,7 +132,10 @@ impl From<LabError> for Failure {
                 "lower --learning-rate or --clip-norm; the run's folder keeps the best model up to there, if one was validated"
             }
             LabError::BadModel { .. } => "train it again, or copy it anew from where it is whole",
-            LabError::BadVocabulary { .. } => "make it anew with `lalograph vocab build`",
+            LabError::BadFile { ref source, .. } => match source {
+                TextError::BadSplit(_) => "make it anew with `lalograph split`",
+                _ => "make it anew with `lalograph vocab build`",
+            },
             LabError::SeedUnknown => {
                 "use words of the training text, or leave the seed text out to begin a document"
             }
@@ -160,7 +175,7 @@ mod tests {
         let denied = || io::Error::from(io::ErrorKind::PermissionDenied);
         let work: [Failure; 9] = [
             TextError::Missing(PathBuf::from("letters")).into(),
-            TextError::NoText { files: 1, skipped: 1 }.into(),
+            TextError::NoText { files: 1, skipped: 1, first: None }.into(),
             TextError::IndexOutside { index: 9, last: 3 }.into(),
             LabError::Exists(PathBuf::from("runs/one")).into(),
             LabError::TooShort { tokens: 3, rows: 2, window: 4, needed: 9 }.into(),

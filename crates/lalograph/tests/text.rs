@@ -40,7 +40,7 @@ fn tables_fit_their_width_and_have_no_colour_in_a_pipe() {
 fn vocabularies_are_built_shown_and_used_both_ways() {
     let workshop = workshop_with_demo();
     let built = workshop
-        .run("vocab build thornmere/diaries --document line --lower-case --vocab-size 300 --output v.json")
+        .run("vocab build thornmere/diaries --document line --clean lower_case --vocab-size 300 --output v.json")
         .ok();
     assert!(built.contains("304 = 300 words + 4 reserved"), "{built}");
     workshop
@@ -165,6 +165,7 @@ fn the_examples_of_every_help_page_work_as_typed() {
                 let known = [
                     "demo",
                     "survey",
+                    "split",
                     "vocab",
                     "train",
                     "sample",

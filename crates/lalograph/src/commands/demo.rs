@@ -8,10 +8,10 @@ use lalograph_lab::files::{Existing, write_whole};
 use lalograph_lab::records::{MetricsRecord, read_lines};
 use lalograph_lab::run::RunStatus;
 use lalograph_lab::{LabError, Plan, Prepared, RunFolder, TrainingOutcome};
-use lalograph_text::survey::SurveyLimits;
+use lalograph_text::survey::SurveySpec;
 use lalograph_text::{Corpus, Division};
 
-use super::survey::{look, render_counts};
+use super::survey::look;
 use super::threads;
 use super::train::{Job, Output, carry_out, read, render_start};
 use super::vocab::render_size;
@@ -22,6 +22,7 @@ use crate::output::chart::{Level, learning_curve, write_pictures};
 use crate::output::number::{bytes, count, duration, perplexity};
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
+use crate::output::survey_text::{indented, render_counts};
 use crate::output::table::{Column, facts, table};
 
 /// The file that marks a folder as a demo's.
@@ -42,15 +43,15 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
 
     let mut plan = demo_plan(args);
     plan.corpus.paths = vec![diaries];
-    let corpus = Corpus::find(&plan.corpus_spec())?;
-    let limits = SurveyLimits { commonest: 0, first_rows: 2, row_characters: 1000 };
-    let (survey, _) = look(&corpus, limits, screen)?;
+    let corpus = Corpus::find(&plan.corpus.spec())?;
+    let spec = SurveySpec { first_rows: 2, row_characters: 1000, ..SurveySpec::default() };
+    let survey = look(&corpus, &spec, (None, Existing::Keep), screen)?;
     screen.line(&render_counts(&survey, screen))?;
     for row in &survey.first_rows {
-        screen.line(&format!("\n{}", super::survey::indented(&row.text, screen.width())))?;
+        screen.line(&format!("\n{}", indented(&row.text, screen.width())))?;
     }
 
-    let prepared = read(plan, screen)?;
+    let prepared = read(plan, threads(args.threads), None, Existing::Keep, screen)?;
     let vocabulary = folder.join("vocabulary.json");
     write_whole(&vocabulary, prepared.vocabulary.to_json().as_bytes(), Existing::Keep)?;
     screen.line(&format!("\n{}", render_size(&prepared.vocabulary, screen)))?;
@@ -153,7 +154,7 @@ fn write_diaries(
 /// Settings that learn the diaries in about two minutes on two processors, or in a few seconds.
 fn demo_plan(args: &DemoArgs) -> Plan {
     let mut plan = Plan::default();
-    plan.corpus.document = Division::Line;
+    plan.corpus.document = Some(Division::Line);
     plan.training.seed = args.seed;
     plan.samples.tokens = 130;
     plan.model.embedding = 64;

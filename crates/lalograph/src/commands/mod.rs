@@ -2,8 +2,10 @@
 
 mod demo;
 mod pages;
+mod reading;
 mod sample;
 mod score;
+mod split;
 mod survey;
 mod train;
 mod vocab;
@@ -11,12 +13,11 @@ mod vocab;
 use std::path::{Path, PathBuf};
 
 use lalograph_lab::ModelFile;
-use lalograph_text::corpus::{Reason, Skipped};
-use lalograph_text::{Corpus, CorpusSpec, Division, Reading};
 
-use crate::cli::{Cli, Command, CorpusArgs};
+pub(crate) use reading::remedy as corpus_remedy;
+
+use crate::cli::{Cli, Command};
 use crate::failure::Failure;
-use crate::output::number::{counted, percent};
 use crate::output::screen::Screen;
 
 /// Does what was asked.
@@ -24,59 +25,13 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
     match cli.command {
         Command::Demo(args) => demo::run(&args, screen),
         Command::Survey(args) => survey::run(&args, screen),
+        Command::Split(args) => split::run(&args, screen),
         Command::Vocab { command } => vocab::run(&command, screen),
         Command::Train(args) => train::run(&args, screen),
         Command::Sample(args) => sample::run(&args, screen),
         Command::Score(args) => score::run(&args, screen),
         Command::Completions { shell } => pages::completions(shell, screen),
         Command::Manual { folder, force } => pages::manual(&folder, force, screen),
-    }
-}
-
-/// Finds the corpus of a command.
-fn find_corpus(args: &CorpusArgs) -> Result<Corpus, Failure> {
-    let CorpusArgs { paths, document, first } = args;
-    let division = Division::from(*document);
-    Ok(Corpus::find(&CorpusSpec { paths: paths.clone(), division, first: *first })?)
-}
-
-/// How many left-out places are named one by one.
-const SKIPPED_SHOWN: usize = 5;
-
-/// Says what was left out of a corpus.
-fn say_skipped(reading: &Reading, screen: &Screen) {
-    if reading.skipped_count == 0 {
-        return;
-    }
-    let place = |skipped: &Skipped| {
-        let reason = match &skipped.reason {
-            Reason::Binary => "not text (it has NUL bytes)".to_owned(),
-            Reason::NotUtf8 => "not UTF-8".to_owned(),
-            Reason::Blank => "blank".to_owned(),
-            Reason::Unreadable(why) => why.clone(),
-        };
-        match skipped.line {
-            Some(line) => format!("{}, line {line}: {reason}", skipped.path.display()),
-            None => format!("{}: {reason}", skipped.path.display()),
-        }
-    };
-    screen.warn(&format!("{} left out:", counted(reading.skipped_count, "place", "places")));
-    for skipped in reading.skipped.iter().take(SKIPPED_SHOWN) {
-        screen.note(&format!("  {}", place(skipped)));
-    }
-    let more = reading.skipped_count.saturating_sub(SKIPPED_SHOWN as u64);
-    if more > 0 {
-        screen.note(&format!("  and {more} more"));
-    }
-}
-
-/// Warns when much of a text has no index.
-fn say_unknown(unknown: u64, tokens: u64, screen: &Screen) {
-    if unknown * 20 > tokens {
-        screen.warn(&format!(
-            "{} of the tokens are not in the vocabulary: the figures say little about this text",
-            percent(unknown, tokens)
-        ));
     }
 }
 

@@ -1,9 +1,10 @@
 //! `score`: judge a text with a trained model.
 
+use lalograph_lab::files::Existing;
 use lalograph_lab::score::score;
-use lalograph_text::{Corpus, CorpusSpec};
 
-use super::{load_model, say_skipped, say_unknown};
+use super::reading::{find_corpus, say_unknown, watched};
+use super::{load_model, threads};
 use crate::cli::ScoreArgs;
 use crate::failure::Failure;
 use crate::interrupt;
@@ -16,17 +17,18 @@ use crate::output::table::facts;
 pub(crate) fn run(args: &ScoreArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
     let file = load_model(&args.model)?;
-    let division = args.document.map_or(file.plan.corpus.document, Into::into);
-    let corpus = Corpus::find(&CorpusSpec { paths: args.paths.clone(), division, first: args.first })?;
+    let corpus = find_corpus(&args.corpus, &file.plan.corpus, &[])?;
+    let left_out = (args.corpus.reading.left_out.as_deref(), Existing::Keep);
     let total = corpus.bytes();
-    let mut progress = Progress::new(screen, "scoring", Measure::Bytes, total);
-    let result = score(&file, &corpus, |share| {
-        progress.at((share * total as f64) as u64, "");
-        !interrupt::asked()
-    });
-    progress.finish();
-    let (score, reading) = result?;
-    say_skipped(&reading, screen);
+    let score = watched(&corpus, "reading", left_out, screen, |observer| {
+        let mut progress = Progress::new(screen, "scoring", Measure::Bytes, total);
+        let result = score(&file, &corpus, threads(None), observer, |share| {
+            progress.at((share * total as f64) as u64, "");
+            !interrupt::asked()
+        });
+        progress.finish();
+        Ok(result?)
+    })?;
     say_unknown(score.unknown_tokens, score.tokens, screen);
     if args.json {
         return screen.json(&score);

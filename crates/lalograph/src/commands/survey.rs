@@ -1,181 +1,142 @@
 //! `survey`: look before training.
 
-use lalograph_text::Corpus;
-use lalograph_text::survey::{Survey, SurveyLimits, length_keeping, survey};
+use std::ops::ControlFlow;
+use std::path::Path;
 
-use super::{find_corpus, say_skipped};
+use lalograph_lab::LabError;
+use lalograph_lab::files::Existing;
+use lalograph_lab::plan::CorpusPlan;
+use lalograph_text::survey::{Survey, SurveySpec, count, survey};
+use lalograph_text::{Cleaning, Corpus};
+use similar::{ChangeTag, TextDiff};
+
+use super::reading::{cleaning, find_corpus, watched};
+use super::threads;
 use crate::cli::SurveyArgs;
 use crate::failure::Failure;
 use crate::interrupt;
-use crate::output::number::{bytes, count, counted, percent};
-use crate::output::palette::{HONEY, SLATE};
-use crate::output::progress::{Measure, Progress};
+use crate::output::chart::write_pictures;
+use crate::output::palette::{BRICK, HONEY, SLATE};
 use crate::output::screen::Screen;
-use crate::output::table::{Column, facts, table};
-
-/// Bars of the length histogram.
-const BARS: u64 = 12;
-/// Width of its longest bar.
-const BAR_WIDTH: usize = 40;
+use crate::output::survey_charts::survey_charts;
+use crate::output::survey_text::{indented, render, render_plain};
 
 /// Runs the command.
 pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
-    let corpus = find_corpus(&args.corpus)?;
-    let limits = SurveyLimits { commonest: args.top, first_rows: args.rows, row_characters: 600 };
-    let (survey, reading) = look(&corpus, limits, screen)?;
-    say_skipped(&reading, screen);
-    if args.json {
-        return screen.json(&survey);
+    let corpus = find_corpus(&args.corpus, &CorpusPlan::default(), &[])?;
+    let cleaning = cleaning(&args.cleaning)?;
+    if let Some(documents) = args.show_cleaning {
+        return show_cleaning(&corpus, &cleaning, documents, screen);
     }
-    screen.line(&render(&survey, screen))
+    let existing = if args.force { Existing::Replace } else { Existing::Keep };
+    let left_out = (args.corpus.reading.left_out.as_deref(), existing);
+    if args.counts {
+        let counts = watched(&corpus, "counting", left_out, screen, |observer| {
+            Ok(count(&corpus, threads(None), observer)?)
+        })?;
+        return if args.json { screen.json(&counts) } else { screen.line(&render_plain(&counts, screen)) };
+    }
+    if let Some(folder) = &args.pictures {
+        // Better said before the work than after it.
+        std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
+    }
+    let spec = SurveySpec {
+        cleaning,
+        commonest: args.top,
+        first_rows: args.rows,
+        row_characters: 600,
+        pattern: args.pattern.clone(),
+        near: args.near,
+        examples: args.examples,
+    };
+    let survey = look(&corpus, &spec, left_out, screen)?;
+    if args.json {
+        screen.json(&survey)?;
+    } else {
+        screen.line(&render(&survey, screen))?;
+    }
+    if let Some(folder) = &args.pictures {
+        for (name, scene) in survey_charts(&survey) {
+            let stem = folder.join(name);
+            write_pictures(scene, &stem, existing)?;
+            screen.note(&format!("drawn: {}.png and .svg", stem.display()));
+        }
+    }
+    Ok(())
 }
 
 /// Surveys with a progress bar.
 pub(crate) fn look(
     corpus: &Corpus,
-    limits: SurveyLimits,
+    spec: &SurveySpec,
+    left_out: (Option<&Path>, Existing),
     screen: &Screen,
-) -> Result<(Survey, lalograph_text::Reading), Failure> {
-    let mut progress = Progress::new(screen, "surveying", Measure::Bytes, corpus.bytes());
-    let result = survey(corpus, limits, |bytes| {
-        progress.at(bytes, "");
-        !interrupt::asked()
-    });
-    progress.finish();
-    Ok(result?)
+) -> Result<Survey, Failure> {
+    watched(corpus, "surveying", left_out, screen, |observer| {
+        Ok(survey(corpus, spec, threads(None), observer)?)
+    })
 }
 
-/// The whole survey as text.
-pub(crate) fn render(survey: &Survey, screen: &Screen) -> String {
-    let mut parts = vec![render_counts(survey, screen)];
-    parts.push(format!("\n{}", screen.heading("Lengths of documents, in words and punctuation marks")));
-    parts.push(histogram(survey, screen));
-    if !survey.commonest.is_empty() {
-        let heading = format!("The {} commonest words", count(survey.commonest.len() as u64));
-        parts.push(format!("\n{}", screen.heading(&heading)));
-        parts.push(commonest(survey, screen));
-    }
-    if !survey.first_rows.is_empty() {
-        parts.push(format!("\n{}", screen.heading("First documents")));
-        for row in &survey.first_rows {
-            let place = screen.styled(SLATE.style(), &format!("{}, line {}", row.path, row.line));
-            parts.push(format!("  {place}\n{}", indented(&row.text, screen.width())));
+/// Prints documents before and after their cleaning.
+fn show_cleaning(
+    corpus: &Corpus,
+    cleaning: &Cleaning,
+    documents: u64,
+    screen: &Screen,
+) -> Result<(), Failure> {
+    let mut failure = None;
+    let mut left = documents;
+    let reading = corpus.read(|document| {
+        if left == 0 || interrupt::asked() {
+            return ControlFlow::Break(());
         }
-    }
-    parts.join("\n")
+        left -= 1;
+        let place = format!("{}, line {}", document.path.display(), document.line);
+        let shown = side_by_side(document.text, &cleaning.apply(document.text), screen);
+        let text = format!("{}\n{shown}\n", screen.styled(SLATE.style(), &place));
+        failure = screen.line(&text).err();
+        if failure.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    })?;
+    super::reading::say_reading(&reading, None, screen);
+    failure.map_or(Ok(()), Err)
 }
 
-/// The counts alone.
-pub(crate) fn render_counts(survey: &Survey, screen: &Screen) -> String {
-    let lengths = survey.lengths;
-    let rows = [
-        ("documents", format!("{} in {}", count(survey.documents), counted(survey.files, "file", "files"))),
-        ("left out", count(survey.skipped)),
-        ("text", format!("{}, {} characters", bytes(survey.bytes), count(survey.characters))),
-        ("words", format!("{}, punctuation marks counted", count(survey.words))),
-        (
-            "distinct",
-            format!(
-                "{}, {} of them seen once ({})",
-                count(survey.distinct_words),
-                count(survey.words_seen_once),
-                percent(survey.words_seen_once, survey.distinct_words)
-            ),
-        ),
-        (
-            "length",
-            format!(
-                "shortest {}, median {}, 95 % up to {}, longest {}",
-                count(lengths.minimum_words),
-                count(lengths.median_words),
-                count(lengths.percentile_95_words),
-                count(lengths.maximum_words)
-            ),
-        ),
-    ];
-    let rows: Vec<(&str, String)> =
-        rows.into_iter().filter(|(name, _)| *name != "left out" || survey.skipped > 0).collect();
-    format!("{}\n{}", screen.heading("The corpus"), facts(screen, &rows))
-}
-
-fn histogram(survey: &Survey, screen: &Screen) -> String {
-    // The last bar gathers what lies beyond 99 of 100 documents, so that one long one does not flatten the rest.
-    let reach = length_keeping(&survey.length_counts, 0.99);
-    let lowest = survey.lengths.minimum_words;
-    let width = ((reach.saturating_sub(lowest) + 1).div_ceil(BARS)).max(1);
-    let mut bars = vec![0u64; (reach.saturating_sub(lowest) / width + 1) as usize];
-    let mut beyond = 0;
-    for (&length, &documents) in &survey.length_counts {
-        match bars.get_mut(((length - lowest) / width) as usize) {
-            Some(bar) => *bar += documents,
-            None => beyond += documents,
-        }
+/// The text before and after, with brackets around what differs.
+fn side_by_side(before: &str, after: &str, screen: &Screen) -> String {
+    if before == after {
+        return format!("  unchanged  {}", visible(before));
     }
-    let tallest = bars.iter().copied().max().unwrap_or(1).max(1);
-    let mut rows: Vec<Vec<String>> = Vec::new();
-    for (index, &documents) in bars.iter().enumerate() {
-        let from = lowest + index as u64 * width;
-        let filled = (documents as f64 / tallest as f64 * BAR_WIDTH as f64).round() as usize;
-        let range = if width == 1 {
-            count(from)
-        } else {
-            format!("{}\u{2013}{}", count(from), count(from + width - 1))
-        };
-        rows.push(vec![range, count(documents), "\u{2588}".repeat(filled)]);
-    }
-    if beyond > 0 {
-        let from = lowest + bars.len() as u64 * width;
-        rows.push(vec![format!("{} and more", count(from)), count(beyond), String::new()]);
-    }
-    let kept = [0.9, 0.95, 0.99].map(|share| {
-        format!("{:.0} % whole at {}", share * 100.0, count(length_keeping(&survey.length_counts, share)))
-    });
-    let drawn =
-        table(screen, &["words", "documents", ""], &[Column::Number, Column::Number, Column::Text], &rows);
-    let lines: Vec<String> = drawn.lines().map(|line| coloured_bar(line, screen)).collect();
-    let drawn = lines.join("\n");
-    format!("{drawn}\n  A fixed length keeps {}.", kept.join(", "))
-}
-
-/// Colours the bar at the end of a line.
-fn coloured_bar(line: &str, screen: &Screen) -> String {
-    match line.find('\u{2588}') {
-        Some(start) => format!("{}{}", &line[..start], screen.styled(HONEY.style(), &line[start..])),
-        None => line.to_owned(),
-    }
-}
-
-fn commonest(survey: &Survey, screen: &Screen) -> String {
-    let rows: Vec<Vec<String>> = survey
-        .commonest
-        .iter()
-        .enumerate()
-        .map(|(index, (word, n))| {
-            vec![(index + 1).to_string(), word.clone(), count(*n), percent(*n, survey.words)]
-        })
-        .collect();
-    let columns = [Column::Number, Column::Text, Column::Number, Column::Number];
-    table(screen, &["rank", "word", "count", "share"], &columns, &rows)
-}
-
-/// Wraps a text to the width, two spaces in.
-pub(crate) fn indented(text: &str, width: usize) -> String {
-    let mut out = String::new();
-    for line in text.lines() {
-        let mut used = width;
-        for word in line.split_whitespace() {
-            let needed = unicode_width::UnicodeWidthStr::width(word);
-            if used + 1 + needed > width.saturating_sub(2) {
-                out.push_str(if out.is_empty() { "  " } else { "\n  " });
-                used = 2;
-            } else {
-                out.push(' ');
-                used += 1;
+    let diff = TextDiff::from_unicode_words(before, after);
+    let side = |mine: ChangeTag, style: anstyle::Style| {
+        let mut out = String::new();
+        let mut changed = String::new();
+        let close = |changed: &mut String, out: &mut String| {
+            if !changed.is_empty() {
+                out.push_str(&screen.styled(style, &format!("\u{27e6}{}\u{27e7}", visible(changed))));
+                changed.clear();
             }
-            out.push_str(word);
-            used += needed;
+        };
+        for change in diff.iter_all_changes() {
+            if change.tag() == mine {
+                changed.push_str(change.value());
+            } else if change.tag() == ChangeTag::Equal {
+                close(&mut changed, &mut out);
+                out.push_str(&visible(change.value()));
+            }
         }
-    }
-    out
+        close(&mut changed, &mut out);
+        out
+    };
+    let (old, new) = (side(ChangeTag::Delete, BRICK.style()), side(ChangeTag::Insert, HONEY.style().bold()));
+    let wrapped = |text: &str| indented(text, screen.width().saturating_sub(9)).replace('\n', "\n         ");
+    format!("  before {}\n  after  {}", wrapped(&old).trim_start(), wrapped(&new).trim_start())
+}
+
+/// White space that would move the text about, by its signs.
+fn visible(text: &str) -> String {
+    text.replace("\r\n", "\u{240d}\u{240a}")
+        .replace('\n', "\u{240a}")
+        .replace('\r', "\u{240d}")
+        .replace('\t', "\u{2409}")
 }

@@ -9,10 +9,12 @@ use lalograph_lab::plan::CellName;
 use lalograph_lab::records::{MetricsRecord, SampleRecord};
 use lalograph_lab::run::{RunDescription, RunStatus};
 use lalograph_lab::{LabError, Plan, Prepared, RunFolder, TrainingEvent, TrainingOutcome, prepare, train};
+use lalograph_text::Corpus;
 use serde::Serialize;
 
+use super::reading::{LeftOut, lay_over, refuse_idle, say_reading, say_unknown};
+use super::threads;
 use super::vocab::apply_token_args;
-use super::{say_skipped, say_unknown, threads};
 use crate::cli::{CellChoice, TrainArgs};
 use crate::failure::Failure;
 use crate::interrupt;
@@ -41,7 +43,8 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
         return Err(LabError::Exists(place).into());
     }
     interrupt::listen();
-    let prepared = read(plan, screen)?;
+    refuse_idle(&args.reading, &Corpus::find(&plan.corpus.spec())?)?;
+    let prepared = read(plan, threads(args.threads), args.reading.left_out.as_deref(), existing, screen)?;
     if !args.json {
         screen.line(&render_start(&prepared, screen))?;
     }
@@ -77,16 +80,14 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
     if !args.paths.is_empty() {
         plan.corpus.paths.clone_from(&args.paths);
     }
-    if let Some(document) = args.document {
-        plan.corpus.document = document.into();
-    }
-    if args.first.is_some() {
-        plan.corpus.first = args.first;
+    lay_over(&args.reading, &mut plan.corpus);
+    if args.split.is_some() {
+        plan.corpus.split.clone_from(&args.split);
     }
     if args.vocabulary.is_some() {
         plan.vocabulary.file.clone_from(&args.vocabulary);
     }
-    apply_token_args(&args.tokens, &mut plan.vocabulary);
+    apply_token_args(&args.tokens, &mut plan.vocabulary)?;
     if let Some(CellChoice::Lstm) = args.cell {
         plan.model.cell = CellName::Lstm;
     }
@@ -142,9 +143,19 @@ fn free_name(runs: &Path, plan: &Plan) -> String {
 }
 
 /// Reads the corpus with a progress bar.
-pub(crate) fn read(plan: Plan, screen: &Screen) -> Result<Prepared, Failure> {
+pub(crate) fn read(
+    plan: Plan,
+    threads: usize,
+    left_out: Option<&Path>,
+    existing: Existing,
+    screen: &Screen,
+) -> Result<Prepared, Failure> {
     let mut bar: Option<(u32, Progress<'_>)> = None;
-    let prepared = prepare(plan, &mut |event: &TrainingEvent<'_>| {
+    let mut places = LeftOut::new(left_out, existing)?;
+    let prepared = prepare(plan, threads, &mut |event: &TrainingEvent<'_>| {
+        if let TrainingEvent::LeftOut(skipped) = event {
+            places.add(skipped);
+        }
         if let TrainingEvent::Reading { pass, bytes, total_bytes } = event {
             if bar.as_ref().is_none_or(|(current, _)| current != pass) {
                 if let Some((_, done)) = bar.take() {
@@ -163,7 +174,8 @@ pub(crate) fn read(plan: Plan, screen: &Screen) -> Result<Prepared, Failure> {
         progress.finish();
     }
     let prepared = prepared?;
-    say_skipped(&prepared.corpus.reading, screen);
+    places.finish()?;
+    say_reading(&prepared.corpus.reading, left_out, screen);
     let held_out = &prepared.corpus.validation;
     say_unknown(held_out.unknown, held_out.len() as u64, screen);
     Ok(prepared)
@@ -254,7 +266,10 @@ impl<'s> View<'s> {
             }
             TrainingEvent::Metrics(record) => self.metrics(record),
             TrainingEvent::Sample(record) => self.sample(record),
-            TrainingEvent::Reading { .. } | TrainingEvent::Started { .. } | TrainingEvent::Judging(_) => {}
+            TrainingEvent::Reading { .. }
+            | TrainingEvent::LeftOut(_)
+            | TrainingEvent::Started { .. }
+            | TrainingEvent::Judging(_) => {}
         }
     }
 
@@ -325,7 +340,8 @@ impl<'s> View<'s> {
         let head = format!("{:>5?}", record.temperature);
         let head = self.screen.styled_note(SLATE.style().bold(), &head);
         let whole = format!("{}{}", record.seed_text, record.text);
-        let text = super::survey::indented(whole.trim_start(), self.screen.width().saturating_sub(6));
+        let text =
+            crate::output::survey_text::indented(whole.trim_start(), self.screen.width().saturating_sub(6));
         let text = text.trim_start().replace('\n', "\n      ");
         self.progress.note(&format!("{head}   {text}{}", if record.ended { "" } else { " \u{2026}" }));
     }

@@ -4,18 +4,18 @@ use std::path::Path;
 
 use lalograph_lab::ModelFile;
 use lalograph_lab::files::{Existing, read_vocabulary, write_whole};
-use lalograph_lab::plan::VocabularyPlan;
+use lalograph_lab::plan::{CorpusPlan, VocabularyPlan};
 use lalograph_text::vocabulary::Admission;
-use lalograph_text::{Cleaning, CleaningStep, Corpus, Reserved, Unit, Vocabulary, VocabularyBuilder};
+use lalograph_text::{Cleaning, Reserved, Unit, Vocabulary, VocabularyBuilder};
 use serde::Serialize;
 
-use super::{find_corpus, model_path, say_skipped, text_or_input};
+use super::reading::{cleaning_steps, find_corpus, watched};
+use super::{model_path, text_or_input, threads};
 use crate::cli::{TokenArgs, VocabBuildArgs, VocabCommand, VocabDecodeArgs, VocabEncodeArgs, VocabShowArgs};
 use crate::failure::Failure;
 use crate::interrupt;
-use crate::output::number::{count, percent};
+use crate::output::number::{count, percent, visible};
 use crate::output::palette::BRICK;
-use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, facts, table};
 
@@ -30,7 +30,7 @@ pub(crate) fn run(command: &VocabCommand, screen: &Screen) -> Result<(), Failure
 }
 
 /// Lays the flags over a vocabulary plan.
-pub(crate) fn apply_token_args(args: &TokenArgs, plan: &mut VocabularyPlan) {
+pub(crate) fn apply_token_args(args: &TokenArgs, plan: &mut VocabularyPlan) -> Result<(), Failure> {
     if let Some(unit) = args.unit {
         plan.unit = unit.into();
     }
@@ -40,13 +40,10 @@ pub(crate) fn apply_token_args(args: &TokenArgs, plan: &mut VocabularyPlan) {
     if let Some(minimum_count) = args.min_count {
         plan.minimum_count = minimum_count;
     }
-    for (wanted, step) in
-        [(args.lower_case, CleaningStep::LowerCase), (args.collapse_space, CleaningStep::CollapseSpace)]
-    {
-        if wanted && !plan.cleaning.contains(&step) {
-            plan.cleaning.push(step);
-        }
+    if let Some(steps) = cleaning_steps(&args.cleaning)? {
+        plan.cleaning = steps;
     }
+    Ok(())
 }
 
 fn build(args: &VocabBuildArgs, screen: &Screen) -> Result<(), Failure> {
@@ -57,32 +54,16 @@ fn build(args: &VocabBuildArgs, screen: &Screen) -> Result<(), Failure> {
         return Err(lalograph_lab::LabError::Exists(args.output.clone()).into());
     }
     let mut plan = VocabularyPlan::default();
-    apply_token_args(&args.tokens, &mut plan);
-    let corpus = find_corpus(&args.corpus)?;
-    let vocabulary = count_corpus(&corpus, &plan, screen)?;
+    apply_token_args(&args.tokens, &mut plan)?;
+    let corpus = find_corpus(&args.corpus, &CorpusPlan::default(), &[])?;
+    let left_out = (args.corpus.reading.left_out.as_deref(), existing);
+    let cleaning = Cleaning { steps: plan.cleaning.clone() };
+    let builder = watched(&corpus, "counting", left_out, screen, |observer| {
+        Ok(VocabularyBuilder::count(plan.unit, &cleaning, &corpus, threads(None), observer, |_| true)?)
+    })?;
+    let vocabulary = builder.finish(Admission { size: plan.size, minimum_count: plan.minimum_count })?;
     write_whole(&args.output, vocabulary.to_json().as_bytes(), existing)?;
     screen.line(&format!("{}\n  written to {}", render_size(&vocabulary, screen), args.output.display()))
-}
-
-/// Counts a corpus with a progress bar.
-pub(crate) fn count_corpus(
-    corpus: &Corpus,
-    plan: &VocabularyPlan,
-    screen: &Screen,
-) -> Result<Vocabulary, Failure> {
-    let mut builder = VocabularyBuilder::new(plan.unit, Cleaning { steps: plan.cleaning.clone() });
-    let mut progress = Progress::new(screen, "counting", Measure::Bytes, corpus.bytes());
-    let reading = corpus.read_through(
-        |bytes| {
-            progress.at(bytes, "");
-            !interrupt::asked()
-        },
-        |document| builder.add(document.text),
-    );
-    progress.finish();
-    let reading = reading?;
-    say_skipped(&reading, screen);
-    Ok(builder.finish(Admission { size: plan.size, minimum_count: plan.minimum_count })?)
 }
 
 /// Its size, stated exactly, and what was done to the text.
@@ -191,17 +172,6 @@ fn show(args: &VocabShowArgs, screen: &Screen) -> Result<(), Failure> {
         table(screen, &heads, &columns, &rows)
     };
     screen.line(&format!("{}\n{list}", render_size(&vocabulary, screen)))
-}
-
-/// A token as it can be seen: white space and control characters by name.
-fn visible(token: &str) -> String {
-    match token {
-        " " => "(space)".into(),
-        "\n" => "(line end)".into(),
-        "\t" => "(tab)".into(),
-        other if other.chars().any(char::is_control) => other.escape_default().to_string(),
-        other => other.to_owned(),
-    }
 }
 
 /// One place of an encoded text.

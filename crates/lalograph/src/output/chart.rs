@@ -62,18 +62,28 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
         let line = curve(points, if index == 0 { PLUM } else { SLATE }, &name).with_stroke_width(2.0);
         plots.push(Plot::Line(if index == 0 { line.with_dashed() } else { line.with_dotted() }));
     }
-    let layout = Layout::auto_from_plots(&plots)
-        .with_title(title)
+    let layout = framed(Layout::auto_from_plots(&plots), title)
         .with_x_label("optimiser step (logarithmic)")
         .with_y_label("perplexity per token (logarithmic)")
         .with_log_x()
         .with_log_y()
-        .with_x_tick_format(TickFormat::Custom(std::sync::Arc::new(|x| number::count(x.max(0.0) as u64))))
-        .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(plain)))
+        .with_x_tick_format(count_ticks())
+        .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(plain)));
+    Some(render_multiple(plots, layout))
+}
+
+/// What all charts have in common: size, title, a legend beside the curves.
+pub(crate) fn framed(layout: Layout, title: &str) -> Layout {
+    layout
+        .with_title(title)
         .with_legend_position(LegendPosition::OutsideRightTop)
         .with_width(1000.0)
-        .with_height(520.0);
-    Some(render_multiple(plots, layout))
+        .with_height(520.0)
+}
+
+/// Ticks that are counts.
+pub(crate) fn count_ticks() -> TickFormat {
+    TickFormat::Custom(std::sync::Arc::new(|x| number::count(x.max(0.0).round() as u64)))
 }
 
 /// A tick of a perplexity axis.

@@ -6,4 +6,6 @@ pub(crate) mod outline;
 pub(crate) mod palette;
 pub(crate) mod progress;
 pub(crate) mod screen;
+pub(crate) mod survey_charts;
+pub(crate) mod survey_text;
 pub(crate) mod table;

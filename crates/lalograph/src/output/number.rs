@@ -61,6 +61,17 @@ pub(crate) fn duration(seconds: f64) -> String {
     }
 }
 
+/// A token as it can be seen: white space and control characters by name.
+pub(crate) fn visible(token: &str) -> String {
+    match token {
+        " " => "(space)".into(),
+        "\n" => "(line end)".into(),
+        "\t" => "(tab)".into(),
+        other if other.chars().any(char::is_control) => other.escape_default().to_string(),
+        other => other.to_owned(),
+    }
+}
+
 /// Reads a size such as `50kB`, `1.5 MB` or `2000000`.
 pub(crate) fn parse_bytes(text: &str) -> Result<u64, String> {
     let text = text.trim();

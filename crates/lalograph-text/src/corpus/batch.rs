@@ -1,0 +1,288 @@
+//! Some documents in one piece of memory, so that they can be handed from thread to thread.
+
+use std::ops::{ControlFlow, Range};
+use std::path::Path;
+use std::sync::Arc;
+
+use super::reading::{Guess, Skipped};
+use super::{CorpusSpec, Reason};
+
+/// One document, as long as it is being looked at.
+#[derive(Debug, Clone, Copy)]
+pub struct Document<'a> {
+    /// Its position among the documents read, from 0.
+    pub number: u64,
+    /// The file it stands in, by its position in [`Corpus::files`](super::Corpus::files).
+    pub file: u32,
+    /// The same by its path.
+    pub path: &'a Path,
+    /// Its first line there, from 1.
+    pub line: u64,
+    /// Its text, without the line end that closes it.
+    pub text: &'a str,
+    /// Its class, if labels were asked for.
+    pub label: Option<&'a str>,
+    /// The fields to be kept, in the order of [`CorpusSpec::keep`]; missing ones are empty.
+    pub kept: Kept<'a>,
+    /// Bytes that it takes up in UTF-8, the line ends that close it included.
+    pub bytes: u64,
+}
+
+/// The kept fields of a document.
+#[derive(Debug, Clone, Copy)]
+pub struct Kept<'a> {
+    arena: &'a str,
+    ranges: &'a [Range<u32>],
+}
+
+impl<'a> Kept<'a> {
+    /// The fields' values, in order.
+    pub fn values(self) -> impl Iterator<Item = &'a str> {
+        self.ranges.iter().map(move |range| &self.arena[range.start as usize..range.end as usize])
+    }
+}
+
+/// Documents enough for one piece of work.
+const FULL_BYTES: usize = 1 << 20;
+const FULL_DOCUMENTS: usize = 1 << 13;
+/// Events that make a batch worth sending without documents.
+const FULL_EVENTS: usize = 256;
+/// Memory that a batch may go on holding.
+const KEPT_BYTES: usize = 1 << 23;
+
+/// A run of documents.
+#[derive(Debug, Default)]
+pub struct Batch {
+    arena: String,
+    documents: Vec<Entry>,
+    kept: Vec<Range<u32>>,
+    paths: Arc<Vec<std::path::PathBuf>>,
+    first_number: u64,
+    pub(super) files: u64,
+    pub(super) skipped: Vec<Skipped>,
+    pub(super) guessed: Vec<Guess>,
+}
+
+#[derive(Debug)]
+struct Entry {
+    file: u32,
+    line: u64,
+    text: Range<u32>,
+    label: Option<Range<u32>>,
+    bytes: u64,
+}
+
+impl Batch {
+    /// How many documents there are.
+    pub fn len(&self) -> usize {
+        self.documents.len()
+    }
+
+    /// Whether there are none.
+    pub fn is_empty(&self) -> bool {
+        self.documents.is_empty()
+    }
+
+    /// The documents, in order.
+    pub fn documents(&self) -> impl ExactSizeIterator<Item = Document<'_>> {
+        let kept = self.kept.len() / self.documents.len().max(1);
+        let text = |range: &Range<u32>| &self.arena[range.start as usize..range.end as usize];
+        self.documents.iter().enumerate().map(move |(index, entry)| Document {
+            number: self.first_number + index as u64,
+            file: entry.file,
+            path: &self.paths[entry.file as usize],
+            line: entry.line,
+            text: text(&entry.text),
+            label: entry.label.as_ref().map(text),
+            kept: Kept { arena: &self.arena, ranges: &self.kept[index * kept..(index + 1) * kept] },
+            bytes: entry.bytes,
+        })
+    }
+
+    /// Bytes of all documents.
+    pub(super) fn bytes(&self) -> u64 {
+        self.documents.iter().map(|entry| entry.bytes).sum()
+    }
+
+    pub(super) fn clear(&mut self) {
+        self.arena.clear();
+        self.arena.shrink_to(KEPT_BYTES);
+        self.documents.clear();
+        self.kept.clear();
+        self.files = 0;
+        self.skipped.clear();
+        self.guessed.clear();
+    }
+
+    fn is_full(&self) -> bool {
+        self.arena.len() >= FULL_BYTES
+            || self.documents.len() >= FULL_DOCUMENTS
+            || self.skipped.len() + self.guessed.len() >= FULL_EVENTS
+    }
+
+    fn push(&mut self, text: &str) -> Range<u32> {
+        let start = self.arena.len() as u32;
+        self.arena.push_str(text);
+        start..self.arena.len() as u32
+    }
+}
+
+/// What a row is; blank lines between lines are no loss, and a file has no line of its own.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(super) enum RowKind {
+    File,
+    #[default]
+    Lines,
+    Record,
+}
+
+/// A row as it was found, before anything is known of its bytes.
+#[derive(Debug, Clone, Copy, Default)]
+pub(super) struct Row<'a> {
+    pub(super) kind: RowKind,
+    pub(super) line: u64,
+    pub(super) text: &'a [u8],
+    pub(super) label: Option<&'a [u8]>,
+    pub(super) kept: &'a [&'a [u8]],
+    /// Bytes that close it.
+    pub(super) closing: u64,
+}
+
+/// Takes rows in, keeps those that are documents, and hands full batches on.
+pub(super) struct Intake<'a> {
+    spec: &'a CorpusSpec,
+    batch: Batch,
+    paths: Arc<Vec<std::path::PathBuf>>,
+    file: u32,
+    file_label: Option<&'a str>,
+    encoding: &'static str,
+    taken: u64,
+    /// Takes a full batch and gives an empty one, or nothing when no more is wanted.
+    hand_on: &'a mut dyn FnMut(Batch) -> Option<Batch>,
+}
+
+impl<'a> Intake<'a> {
+    pub(super) fn new(
+        spec: &'a CorpusSpec,
+        paths: Arc<Vec<std::path::PathBuf>>,
+        batch: Batch,
+        hand_on: &'a mut dyn FnMut(Batch) -> Option<Batch>,
+    ) -> Self {
+        let mut intake =
+            Self { spec, batch, paths, file: 0, file_label: None, encoding: "UTF-8", taken: 0, hand_on };
+        intake.prepare();
+        intake
+    }
+
+    fn prepare(&mut self) {
+        self.batch.clear();
+        self.batch.paths = Arc::clone(&self.paths);
+        self.batch.first_number = self.taken;
+    }
+
+    /// Notes what could not even be looked into, before the first file.
+    pub(super) fn start(&mut self, skipped: &[Skipped]) -> ControlFlow<()> {
+        for skipped in skipped {
+            self.batch.skipped.push(skipped.clone());
+            if self.flow().is_break() {
+                return ControlFlow::Break(());
+            }
+        }
+        ControlFlow::Continue(())
+    }
+
+    /// Begins a file.
+    pub(super) fn begin(&mut self, file: u32, label: Option<&'a str>) {
+        (self.file, self.file_label) = (file, label);
+        self.batch.files += 1;
+    }
+
+    /// Says what the file is read as.
+    pub(super) fn decoded_as(&mut self, encoding: &'static str, guessed: bool) {
+        self.encoding = encoding;
+        if guessed {
+            self.batch.guessed.push(Guess { path: self.path(), encoding });
+        }
+    }
+
+    fn path(&self) -> std::path::PathBuf {
+        self.paths[self.file as usize].clone()
+    }
+
+    pub(super) fn spec(&self) -> &'a CorpusSpec {
+        self.spec
+    }
+
+    /// Leaves a place out.
+    pub(super) fn skip(&mut self, line: Option<u64>, reason: Reason) -> ControlFlow<()> {
+        self.batch.skipped.push(Skipped { path: self.path(), line, reason });
+        self.flow()
+    }
+
+    /// Takes a row, or leaves it out.
+    pub(super) fn take(&mut self, row: Row<'_>) -> ControlFlow<()> {
+        let line = (row.kind != RowKind::File).then_some(row.line);
+        let Ok(text) = std::str::from_utf8(row.text) else {
+            return self.skip(line, Reason::Undecodable(self.encoding));
+        };
+        if text.chars().all(char::is_whitespace) {
+            return match row.kind {
+                RowKind::Lines => ControlFlow::Continue(()),
+                RowKind::File | RowKind::Record => self.skip(line, Reason::Blank),
+            };
+        }
+        if memchr::memchr(0, row.text).is_some() {
+            return self.skip(line, Reason::Binary);
+        }
+        let label = match row.label.map(std::str::from_utf8) {
+            Some(Err(_)) => return self.skip(line, Reason::Undecodable(self.encoding)),
+            Some(Ok(label)) => Some(label.trim()),
+            None => self.file_label,
+        };
+        let label = label.filter(|label| !label.is_empty());
+        if (row.label.is_some() || self.spec.folder_labels) && label.is_none() {
+            return self.skip(line, Reason::NoLabel);
+        }
+        if let Some((split, part)) = &self.spec.part
+            && split.part_of(text, label) != *part
+        {
+            return ControlFlow::Continue(());
+        }
+        if self.spec.first.is_some_and(|first| self.taken >= first) {
+            return ControlFlow::Break(());
+        }
+        let entry = Entry {
+            file: self.file,
+            line: row.line,
+            text: self.batch.push(text),
+            label: label.map(|label| self.batch.push(label)),
+            bytes: row.text.len() as u64 + row.closing,
+        };
+        for value in row.kept {
+            let range = self.batch.push(&String::from_utf8_lossy(value));
+            self.batch.kept.push(range);
+        }
+        for _ in row.kept.len()..self.spec.keep.len() {
+            self.batch.kept.push(0..0);
+        }
+        self.batch.documents.push(entry);
+        self.taken += 1;
+        self.flow()
+    }
+
+    fn flow(&mut self) -> ControlFlow<()> {
+        if self.batch.is_full() { self.flush() } else { ControlFlow::Continue(()) }
+    }
+
+    /// Hands on what has been gathered.
+    pub(super) fn flush(&mut self) -> ControlFlow<()> {
+        match (self.hand_on)(std::mem::take(&mut self.batch)) {
+            None => ControlFlow::Break(()),
+            Some(empty) => {
+                self.batch = empty;
+                self.prepare();
+                ControlFlow::Continue(())
+            }
+        }
+    }
+}

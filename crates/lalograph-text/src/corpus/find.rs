@@ -1,0 +1,179 @@
+//! From the paths that were named to the files that are read, in an order that does not change.
+
+use std::fs;
+use std::io::ErrorKind;
+use std::path::{Path, PathBuf};
+
+use walkdir::WalkDir;
+
+use super::reading::{Reason, Skipped};
+use super::{CorpusSpec, Form};
+use crate::error::TextError;
+
+/// A file to be read.
+#[derive(Debug, Clone)]
+pub(super) struct Found {
+    pub(super) path: PathBuf,
+    pub(super) form: Form,
+    /// The class that its folder gives it.
+    pub(super) label: Option<String>,
+}
+
+/// All files of a corpus.
+#[derive(Debug, Clone, Default)]
+pub(super) struct Files {
+    pub(super) found: Vec<Found>,
+    /// Places that could not be looked into.
+    pub(super) skipped: Vec<Skipped>,
+    /// Sizes on disk together; standard input counts nothing.
+    pub(super) bytes: u64,
+}
+
+pub(super) fn is_standard_input(path: &Path) -> bool {
+    path.as_os_str() == "-"
+}
+
+impl Files {
+    pub(super) fn find(spec: &CorpusSpec) -> Result<Self, TextError> {
+        if spec.paths.is_empty() {
+            return Err(TextError::NoPaths);
+        }
+        let mut files = Self::default();
+        for path in &spec.paths {
+            if is_standard_input(path) {
+                files.found.push(Found { path: path.clone(), form: spec.form_of(path), label: None });
+                continue;
+            }
+            match fs::metadata(path) {
+                Ok(meta) if meta.is_dir() => files.folder(path, spec)?,
+                Ok(meta) => files.file(path.clone(), meta.len(), spec, None),
+                Err(error) if error.kind() == ErrorKind::NotFound => files.pattern(path, spec)?,
+                Err(source) => return Err(TextError::Io { path: path.clone(), source }),
+            }
+        }
+        Ok(files)
+    }
+
+    fn file(&mut self, path: PathBuf, bytes: u64, spec: &CorpusSpec, label: Option<String>) {
+        self.bytes += bytes;
+        self.found.push(Found { form: spec.form_of(&path), path, label });
+    }
+
+    /// The files that a pattern such as `letters/*.txt` names, by name. A pattern that names nothing is an error.
+    fn pattern(&mut self, path: &Path, spec: &CorpusSpec) -> Result<(), TextError> {
+        let missing = || TextError::Missing(path.to_owned());
+        let text = path.to_str().filter(|text| text.contains(['*', '?', '['])).ok_or_else(missing)?;
+        let paths = glob::glob(text)
+            .map_err(|error| TextError::BadGlob { pattern: text.to_owned(), what: error.msg.to_owned() })?;
+        let mut any = false;
+        for entry in paths {
+            any = true;
+            match entry {
+                Ok(path) => match fs::metadata(&path) {
+                    Ok(meta) if meta.is_dir() => self.folder(&path, spec)?,
+                    Ok(meta) => self.file(path, meta.len(), spec, None),
+                    Err(error) => self.unreadable(path, &error),
+                },
+                Err(error) => self.unreadable(error.path().to_owned(), error.error()),
+            }
+        }
+        if any { Ok(()) } else { Err(missing()) }
+    }
+
+    fn unreadable(&mut self, path: PathBuf, error: &std::io::Error) {
+        self.skipped.push(Skipped { path, line: None, reason: Reason::Unreadable(plain(error)) });
+    }
+
+    /// The files of a folder, by name; of the folders in it too where that was asked for, or where they are the classes.
+    fn folder(&mut self, folder: &Path, spec: &CorpusSpec) -> Result<(), TextError> {
+        let depth = match (spec.recursive, spec.folder_labels) {
+            (true, _) => usize::MAX,
+            (false, true) => 2,
+            (false, false) => 1,
+        };
+        let before = (self.found.len(), self.skipped.len());
+        for entry in WalkDir::new(folder).follow_links(true).max_depth(depth).sort_by_file_name() {
+            let entry = match entry {
+                Ok(entry) => entry,
+                Err(error) => {
+                    let path = error.path().unwrap_or(folder).to_owned();
+                    let reason = match error.loop_ancestor() {
+                        Some(ancestor) => {
+                            Reason::Unreadable(format!("a link back to {}", ancestor.display()))
+                        }
+                        None => Reason::Unreadable(error.io_error().map_or_else(String::new, plain)),
+                    };
+                    self.skipped.push(Skipped { path, line: None, reason });
+                    continue;
+                }
+            };
+            if !entry.file_type().is_file() || !spec.takes(entry.path()) {
+                continue;
+            }
+            let label = if spec.folder_labels { class_of(folder, entry.path()) } else { None };
+            let bytes = entry.metadata().map_or(0, |meta| meta.len());
+            self.file(entry.into_path(), bytes, spec, label);
+        }
+        if (self.found.len(), self.skipped.len()) == before {
+            return Err(TextError::EmptyFolder { folder: folder.to_owned(), endings: spec.form.endings() });
+        }
+        Ok(())
+    }
+}
+
+/// The folder just below `top` that the file lies in.
+fn class_of(top: &Path, file: &Path) -> Option<String> {
+    let mut parts = file.strip_prefix(top).ok()?.components();
+    let first = parts.next()?;
+    parts.next()?;
+    Some(first.as_os_str().to_string_lossy().into_owned())
+}
+
+/// What the system said, without the number of the error.
+pub(super) fn plain(error: &std::io::Error) -> String {
+    let text = error.to_string();
+    match text.find(" (os error") {
+        Some(at) => text[..at].to_lowercase(),
+        None => text,
+    }
+}
+
+impl Form {
+    /// The endings of the files that a folder gives for this form.
+    pub(super) fn endings(self) -> &'static [&'static str] {
+        match self {
+            Self::Auto | Self::Text => &["txt"],
+            Self::Csv => &["csv"],
+            Self::Tsv => &["tsv", "tab"],
+            Self::JsonLines => &["jsonl", "ndjson", "json"],
+        }
+    }
+}
+
+impl CorpusSpec {
+    fn takes(&self, path: &Path) -> bool {
+        ending(path).is_some_and(|ending| self.form.endings().contains(&ending.as_str()))
+    }
+
+    /// The form of a file: as it was asked for, or as its name says.
+    fn form_of(&self, path: &Path) -> Form {
+        if self.form != Form::Auto {
+            return self.form;
+        }
+        let ending = ending(path).unwrap_or_default();
+        [Form::Csv, Form::Tsv, Form::JsonLines]
+            .into_iter()
+            .find(|form| form.endings().contains(&ending.as_str()))
+            .unwrap_or(Form::Text)
+    }
+}
+
+/// A name's ending in lower case, the endings of compressed files looked through.
+fn ending(path: &Path) -> Option<String> {
+    let ending = path.extension()?.to_string_lossy().to_ascii_lowercase();
+    if matches!(ending.as_str(), "gz" | "zst" | "zstd") {
+        let inner = path.file_stem().map(Path::new)?;
+        return inner.extension().map(|ending| ending.to_string_lossy().to_ascii_lowercase());
+    }
+    Some(ending)
+}

@@ -1,0 +1,122 @@
+//! Reading on one thread, working on several, and everything back in order.
+
+use std::collections::BTreeMap;
+use std::sync::atomic::AtomicU64;
+use std::sync::mpsc::{Receiver, channel, sync_channel};
+use std::sync::{Arc, Mutex, PoisonError};
+
+use super::Corpus;
+use super::batch::{Batch, Document};
+use super::reading::{ReadObserver, Reading};
+use crate::error::TextError;
+
+impl Corpus {
+    /// Works on all documents with `threads` threads besides the one that reads.
+    ///
+    /// Every thread has a state made by `new`; `work` turns a batch into a result, and `fold` is given the results in the
+    /// order of the documents, whichever was ready first. The number of batches under way is fixed, so memory does not
+    /// grow with the corpus. The states come back in no order.
+    ///
+    /// # Errors
+    /// As for [`Corpus::read`]; [`TextError::Stopped`] when the observer stops the work; what `fold` returns.
+    pub fn process<S: Send, R: Send>(
+        &self,
+        threads: usize,
+        observer: &mut dyn ReadObserver,
+        new: impl Fn() -> S + Sync,
+        work: impl Fn(&mut S, &Batch) -> R + Sync,
+        mut fold: impl FnMut(&Batch, R) -> Result<(), TextError>,
+    ) -> Result<(Reading, Vec<S>), TextError> {
+        let threads = threads.max(1);
+        let counter = Arc::new(AtomicU64::new(0));
+        let (free, empties) = channel::<Batch>();
+        for _ in 0..threads * 2 {
+            let _ = free.send(Batch::default());
+        }
+        let (filled, waiting) = sync_channel::<(u64, Batch)>(threads * 2);
+        let waiting = Mutex::new(waiting);
+        let (done, results) = channel::<(u64, Batch, R)>();
+        std::thread::scope(|scope| {
+            let reader = scope.spawn({
+                let counter = Arc::clone(&counter);
+                move || {
+                    let mut number = 0;
+                    self.scan(Batch::default(), &counter, &mut |batch| {
+                        filled.send((number, batch)).ok()?;
+                        number += 1;
+                        empties.recv().ok()
+                    })
+                }
+            });
+            let workers: Vec<_> = (0..threads)
+                .map(|_| {
+                    let (done, new, work, waiting) = (done.clone(), &new, &work, &waiting);
+                    scope.spawn(move || {
+                        let mut state = new();
+                        while let Some((number, batch)) = next(waiting) {
+                            let result = work(&mut state, &batch);
+                            if done.send((number, batch, result)).is_err() {
+                                break;
+                            }
+                        }
+                        state
+                    })
+                })
+                .collect();
+            drop(done);
+            let mut reading = Reading::default();
+            let folded = (|| {
+                let mut early = BTreeMap::new();
+                let mut number = 0;
+                for (of, batch, result) in &results {
+                    early.insert(of, (batch, result));
+                    while let Some((mut batch, result)) = early.remove(&number) {
+                        number += 1;
+                        self.note(&mut reading, &batch, observer)?;
+                        fold(&batch, result)?;
+                        batch.clear();
+                        let _ = free.send(batch);
+                        if !observer.progress(Self::bytes_read(&counter)) {
+                            return Err(TextError::Stopped);
+                        }
+                    }
+                }
+                Ok(())
+            })();
+            // With both ends gone the threads come to their end, wherever they are.
+            drop((free, results));
+            let states = workers.into_iter().filter_map(|worker| worker.join().ok()).collect::<Vec<S>>();
+            let scanned = reader.join().unwrap_or(Ok(()));
+            folded?;
+            scanned?;
+            Ok((reading.whole()?, states))
+        })
+    }
+
+    /// Hands out every document in order from the first to the last, with progress.
+    ///
+    /// # Errors
+    /// As for [`Corpus::read`], and [`TextError::Stopped`] after a stop.
+    pub fn read_through(
+        &self,
+        observer: &mut dyn ReadObserver,
+        mut each: impl FnMut(Document<'_>),
+    ) -> Result<Reading, TextError> {
+        let nothing = |_: &mut (), _: &Batch| ();
+        let (reading, _) = self.process(
+            1,
+            observer,
+            || (),
+            nothing,
+            |batch, ()| {
+                batch.documents().for_each(&mut each);
+                Ok(())
+            },
+        )?;
+        Ok(reading)
+    }
+}
+
+fn next(waiting: &Mutex<Receiver<(u64, Batch)>>) -> Option<(u64, Batch)> {
+    waiting.lock().unwrap_or_else(PoisonError::into_inner).recv().ok()
+}

@@ -1,0 +1,130 @@
+//! What came of reading: documents handed out, and everything that was left out, by name.
+
+use std::path::PathBuf;
+
+use thiserror::Error;
+
+/// Why a file or a row was left out.
+#[derive(Debug, Clone, PartialEq, Eq, Error)]
+pub enum Reason {
+    /// It is not text.
+    #[error("not text (it has NUL bytes)")]
+    Binary,
+    /// Bytes that mean nothing in the encoding it is read with.
+    #[error("bytes that are not {0}")]
+    Undecodable(&'static str),
+    /// It has nothing but white space.
+    #[error("no text")]
+    Blank,
+    /// It has no label although labels were asked for.
+    #[error("no label")]
+    NoLabel,
+    /// A row of a table with more or fewer fields than its head.
+    #[error("a row of {found} {}, where the head has {expected}", if *.found == 1 { "field" } else { "fields" })]
+    Ragged {
+        /// Fields of the row.
+        found: usize,
+        /// Fields of the head.
+        expected: usize,
+    },
+    /// A line that is not JSON.
+    #[error("not JSON: {0}")]
+    BadJson(String),
+    /// A record without a field that was asked for.
+    #[error("no field `{0}`")]
+    NoField(String),
+    /// A document longer than the limit, in bytes.
+    #[error("one document of more than {0} bytes")]
+    TooLong(u64),
+    /// Compressed data that grow beyond all measure.
+    #[error("it unpacks to more than {0} times its size, which no text does")]
+    Expands(u64),
+    /// The system, or what unpacks it, would not let it be read; its words.
+    #[error("{0}")]
+    Unreadable(String),
+}
+
+/// Something that was left out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Skipped {
+    /// The file.
+    pub path: PathBuf,
+    /// The line, from 1, if it is not the whole file.
+    pub line: Option<u64>,
+    /// Why.
+    pub reason: Reason,
+}
+
+impl std::fmt::Display for Skipped {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}", self.path.display())?;
+        if let Some(line) = self.line {
+            write!(f, ", line {line}")?;
+        }
+        write!(f, ": {}", self.reason)
+    }
+}
+
+/// An encoding that was guessed from a file's bytes.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Guess {
+    /// The file.
+    pub path: PathBuf,
+    /// The encoding's name.
+    pub encoding: &'static str,
+}
+
+/// The most places that are remembered one by one; an observer sees all of them.
+const KEPT: usize = 1000;
+
+/// What came of reading a corpus.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Reading {
+    /// Files looked at.
+    pub files: u64,
+    /// Documents handed out.
+    pub documents: u64,
+    /// Bytes of their text in UTF-8; the line ends that close them are counted, and one for the end of a table's row.
+    pub bytes: u64,
+    /// Files and rows left out, all of them counted.
+    pub skipped_count: u64,
+    /// The first of them by name.
+    pub skipped: Vec<Skipped>,
+    /// Files whose encoding was guessed, all of them counted.
+    pub guessed_count: u64,
+    /// The first of them by name.
+    pub guessed: Vec<Guess>,
+}
+
+impl Reading {
+    pub(super) fn skip(&mut self, skipped: Skipped) {
+        self.skipped_count += 1;
+        if self.skipped.len() < KEPT {
+            self.skipped.push(skipped);
+        }
+    }
+
+    pub(super) fn guess(&mut self, guess: Guess) {
+        self.guessed_count += 1;
+        if self.guessed.len() < KEPT {
+            self.guessed.push(guess);
+        }
+    }
+}
+
+/// Somebody who is told how the reading goes.
+pub trait ReadObserver {
+    /// Bytes of the files read so far, as they lie on disk. Returning `false` stops the work.
+    fn progress(&mut self, bytes: u64) -> bool;
+
+    /// Told of every place that is left out, in order.
+    fn left_out(&mut self, skipped: &Skipped) {
+        let _ = skipped;
+    }
+}
+
+impl<F: FnMut(u64) -> bool> ReadObserver for F {
+    fn progress(&mut self, bytes: u64) -> bool {
+        self(bytes)
+    }
+}

@@ -1,0 +1,122 @@
+//! One file as a stream of UTF-8 lines, whatever it is packed in.
+
+use std::fs::File;
+use std::io::{self, BufRead, BufReader, Read};
+use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
+
+use encoding_rs::{Encoding, UTF_8};
+
+use super::encoding::{Decoding, Detected, detect};
+use super::find::is_standard_input;
+use super::reading::Reason;
+
+/// Bytes read at a time.
+const BLOCK: usize = 1 << 18;
+/// Unpacked bytes below which nothing is called a bomb.
+const HARMLESS: u64 = 1 << 26;
+
+/// A file that can be read.
+pub(super) struct Source {
+    /// UTF-8, without a byte-order mark; bytes FF where something could not be decoded.
+    pub(super) lines: Box<dyn BufRead + Send>,
+    /// What it is read as.
+    pub(super) encoding: &'static Encoding,
+    /// Whether that was guessed.
+    pub(super) guessed: bool,
+}
+
+/// Opens a file, unpacks and decodes it. `counter` goes on with the bytes taken from the disk.
+pub(super) fn open(
+    path: &Path,
+    named: Option<&'static Encoding>,
+    expansion: u64,
+    counter: &Arc<AtomicU64>,
+) -> Result<Source, Reason> {
+    let unreadable = |error: io::Error| reason_of(&error);
+    let raw: Box<dyn Read + Send> = if is_standard_input(path) {
+        Box::new(io::stdin())
+    } else {
+        Box::new(File::open(path).map_err(unreadable)?)
+    };
+    let counted = Counted { inner: raw, all: Arc::clone(counter), here: Arc::new(AtomicU64::new(0)) };
+    let here = Arc::clone(&counted.here);
+    let mut packed = BufReader::with_capacity(BLOCK, counted);
+    // A pipe may give a few bytes at first; four are enough to tell.
+    let start = packed.fill_buf().map_err(unreadable)?;
+    let limited = |inner: Box<dyn Read + Send>| Limited { inner, here, produced: 0, times: expansion };
+    let mut lines: Box<dyn BufRead + Send> = if start.starts_with(&[0x1f, 0x8b]) {
+        let unpacked = flate2::bufread::MultiGzDecoder::new(packed);
+        Box::new(BufReader::with_capacity(BLOCK, limited(Box::new(unpacked))))
+    } else if start.starts_with(&[0x28, 0xb5, 0x2f, 0xfd]) {
+        let unpacked = zstd::Decoder::with_buffer(packed).map_err(unreadable)?;
+        Box::new(BufReader::with_capacity(BLOCK, limited(Box::new(unpacked))))
+    } else {
+        Box::new(packed)
+    };
+    let block = lines.fill_buf().map_err(unreadable)?;
+    let detected = match named {
+        // A mark is no text, whoever named the encoding.
+        Some(encoding) => Detected::Text {
+            encoding,
+            mark_bytes: Encoding::for_bom(block).filter(|(of, _)| *of == encoding).map_or(0, |(_, n)| n),
+            guessed: false,
+        },
+        None => detect(block, block.len() < BLOCK),
+    };
+    let Detected::Text { encoding, mark_bytes, guessed } = detected else {
+        return Err(Reason::Binary);
+    };
+    lines.consume(mark_bytes);
+    if encoding != UTF_8 {
+        lines = Box::new(BufReader::with_capacity(BLOCK, Decoding::new(lines, encoding)));
+    }
+    Ok(Source { lines, encoding, guessed })
+}
+
+/// What to say of a file that would not be read on.
+pub(super) fn reason_of(error: &io::Error) -> Reason {
+    match error.get_ref().and_then(|inner| inner.downcast_ref::<Reason>()) {
+        Some(reason) => reason.clone(),
+        None if error.kind() == io::ErrorKind::UnexpectedEof => {
+            Reason::Unreadable("the compressed data end too soon".into())
+        }
+        None => Reason::Unreadable(super::find::plain(error)),
+    }
+}
+
+struct Counted {
+    inner: Box<dyn Read + Send>,
+    all: Arc<AtomicU64>,
+    here: Arc<AtomicU64>,
+}
+
+impl Read for Counted {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.inner.read(buffer)?;
+        self.all.fetch_add(count as u64, Ordering::Relaxed);
+        self.here.fetch_add(count as u64, Ordering::Relaxed);
+        Ok(count)
+    }
+}
+
+/// Refuses to go on when what is unpacked is out of all proportion to what was read.
+struct Limited {
+    inner: Box<dyn Read + Send>,
+    here: Arc<AtomicU64>,
+    produced: u64,
+    times: u64,
+}
+
+impl Read for Limited {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        let count = self.inner.read(buffer)?;
+        self.produced += count as u64;
+        let read = self.here.load(Ordering::Relaxed);
+        if self.produced > HARMLESS && self.produced / self.times > read {
+            return Err(io::Error::other(Reason::Expands(self.times)));
+        }
+        Ok(count)
+    }
+}

@@ -1,0 +1,234 @@
+//! Documents of a CSV or TSV file: one a row.
+
+use std::io::{self, BufRead};
+use std::ops::ControlFlow;
+use std::path::Path;
+
+use csv_core::{ReadRecordResult, ReaderBuilder};
+
+use super::batch::{Intake, Row, RowKind};
+use super::reading::Reason;
+use super::{CorpusSpec, Form, source};
+use crate::error::TextError;
+
+/// Where the wanted columns stand.
+struct Columns {
+    text: Vec<usize>,
+    label: Option<usize>,
+    keep: Vec<usize>,
+    /// Fields of a row.
+    width: usize,
+}
+
+impl Columns {
+    fn find(path: &Path, spec: &CorpusSpec, head: &Record) -> Result<Self, TextError> {
+        let names: Vec<String> = if spec.table.head {
+            head.fields().map(|field| String::from_utf8_lossy(field).trim().to_owned()).collect()
+        } else {
+            (1..=head.ends.len()).map(|number| number.to_string()).collect()
+        };
+        let column = |wanted: &String| {
+            let named = names.iter().position(|name| name == wanted);
+            let numbered = || wanted.parse::<usize>().ok().filter(|n| (1..=names.len()).contains(n));
+            named.or_else(|| numbered().map(|n| n - 1)).ok_or_else(|| TextError::NoColumn {
+                path: path.to_owned(),
+                column: wanted.clone(),
+                known: names.clone(),
+            })
+        };
+        let text = match spec.text.as_slice() {
+            // One column that seems to be several is a table with another delimiter.
+            [] if names.len() == 1 && !names[0].contains([';', '\t', '|']) => vec![0],
+            [] => vec![column(&"text".to_owned())?],
+            wanted => wanted.iter().map(column).collect::<Result<_, _>>()?,
+        };
+        let label = spec.label.as_ref().map(column).transpose()?;
+        let keep = spec.keep.iter().map(column).collect::<Result<_, _>>()?;
+        Ok(Self { text, label, keep, width: names.len() })
+    }
+}
+
+/// One row: its fields' bytes one after another, and where each ends.
+#[derive(Default)]
+struct Record {
+    bytes: Vec<u8>,
+    ends: Vec<usize>,
+    line: u64,
+}
+
+impl Record {
+    fn field(&self, index: usize) -> &[u8] {
+        let start = if index == 0 { 0 } else { self.ends[index - 1] };
+        &self.bytes[start..self.ends[index]]
+    }
+
+    fn fields(&self) -> impl Iterator<Item = &[u8]> {
+        (0..self.ends.len()).map(|index| self.field(index))
+    }
+}
+
+/// What came of asking for a row.
+enum Next {
+    Row,
+    TooLong,
+    End,
+}
+
+struct Rows<'r> {
+    lines: &'r mut dyn BufRead,
+    parser: csv_core::Reader,
+    limit: usize,
+    record: Record,
+    /// Memory for the fields' bytes; only the front is in use.
+    output: Vec<u8>,
+    ends: Vec<usize>,
+    /// The line that comes next, from 1. The parser's own count is late where lines end with CR LF.
+    line: u64,
+}
+
+impl<'r> Rows<'r> {
+    fn new(lines: &'r mut dyn BufRead, form: Form, spec: &CorpusSpec) -> Self {
+        let (delimiter, quoted) = match form {
+            Form::Tsv => (b'\t', false),
+            _ => (b',', true),
+        };
+        let parser = ReaderBuilder::new()
+            .delimiter(spec.table.delimiter.unwrap_or(delimiter))
+            .quoting(spec.table.quoted.unwrap_or(quoted))
+            .build();
+        let limit = spec.limits.document_bytes as usize;
+        Self {
+            lines,
+            parser,
+            limit,
+            record: Record::default(),
+            output: vec![0; 1 << 12],
+            ends: vec![0; 32],
+            line: 1,
+        }
+    }
+
+    /// Passes over what is left of the last row's end, and over blank lines.
+    fn pass_line_ends(&mut self) -> io::Result<()> {
+        loop {
+            let input = self.lines.fill_buf()?;
+            let blank = input.iter().take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
+            let more = blank == input.len() && blank > 0;
+            self.line += memchr::memchr_iter(b'\n', &input[..blank]).count() as u64;
+            self.lines.consume(blank);
+            if !more {
+                return Ok(());
+            }
+        }
+    }
+
+    /// Reads one row into `self.record`. Rows over the limit are read to their end and not kept.
+    fn next(&mut self) -> io::Result<Next> {
+        let (mut written, mut ended, mut too_long) = (0, 0, false);
+        self.pass_line_ends()?;
+        self.record.line = self.line;
+        loop {
+            let input = self.lines.fill_buf()?;
+            let (result, read, bytes, ends) =
+                self.parser.read_record(input, &mut self.output[written..], &mut self.ends[ended..]);
+            let at_end = input.is_empty();
+            self.line += memchr::memchr_iter(b'\n', &input[..read]).count() as u64;
+            self.lines.consume(read);
+            written += bytes;
+            ended += ends;
+            match result {
+                ReadRecordResult::InputEmpty if at_end => return Ok(Next::End),
+                ReadRecordResult::InputEmpty => {}
+                ReadRecordResult::OutputFull if self.output.len() >= self.limit => {
+                    too_long = true;
+                    (written, ended) = (0, 0);
+                }
+                ReadRecordResult::OutputFull => self.output.resize(self.output.len() * 2, 0),
+                ReadRecordResult::OutputEndsFull => self.ends.resize(self.ends.len() * 2, 0),
+                ReadRecordResult::Record if too_long => return Ok(Next::TooLong),
+                ReadRecordResult::Record => {
+                    self.record.bytes.clear();
+                    self.record.bytes.extend_from_slice(&self.output[..written]);
+                    self.record.ends.clear();
+                    self.record.ends.extend_from_slice(&self.ends[..ended]);
+                    return Ok(Next::Row);
+                }
+                ReadRecordResult::End => return Ok(if too_long { Next::TooLong } else { Next::End }),
+            }
+        }
+    }
+}
+
+/// Hands out the documents of a table.
+pub(super) fn read(
+    path: &Path,
+    lines: &mut dyn BufRead,
+    form: Form,
+    intake: &mut Intake<'_>,
+) -> Result<ControlFlow<()>, TextError> {
+    let spec = intake.spec();
+    let mut rows = Rows::new(lines, form, spec);
+    let mut columns: Option<Columns> = None;
+    let mut joined = Vec::new();
+    loop {
+        let next = match rows.next() {
+            Ok(next) => next,
+            Err(error) => return Ok(intake.skip(Some(rows.line), source::reason_of(&error))),
+        };
+        let line = Some(rows.record.line);
+        let record = match next {
+            Next::End if columns.is_none() => return Ok(intake.skip(None, Reason::Blank)),
+            Next::End => return Ok(ControlFlow::Continue(())),
+            Next::TooLong => {
+                if intake.skip(line, Reason::TooLong(spec.limits.document_bytes)).is_break() {
+                    return Ok(ControlFlow::Break(()));
+                }
+                continue;
+            }
+            Next::Row => &rows.record,
+        };
+        let columns = match &columns {
+            Some(columns) => columns,
+            None => {
+                let found = &*columns.insert(Columns::find(path, spec, record)?);
+                if spec.table.head {
+                    continue;
+                }
+                found
+            }
+        };
+        let flow = if record.ends.len() == columns.width {
+            let kept: Vec<&[u8]> = columns.keep.iter().map(|&index| record.field(index)).collect();
+            let text = match columns.text.as_slice() {
+                [only] => record.field(*only),
+                several => join(several.iter().map(|&index| record.field(index)), &mut joined),
+            };
+            intake.take(Row {
+                kind: RowKind::Record,
+                line: record.line,
+                text,
+                // Without a label column the folder may give the class.
+                label: columns.label.map(|index| record.field(index)),
+                kept: &kept,
+                closing: 1,
+            })
+        } else {
+            intake.skip(line, Reason::Ragged { found: record.ends.len(), expected: columns.width })
+        };
+        if flow.is_break() {
+            return Ok(flow);
+        }
+    }
+}
+
+/// Several fields as one text, a line each; empty ones leave nothing.
+pub(super) fn join<'j, 'f>(fields: impl Iterator<Item = &'f [u8]>, joined: &'j mut Vec<u8>) -> &'j [u8] {
+    joined.clear();
+    for field in fields.filter(|field| !field.trim_ascii().is_empty()) {
+        if !joined.is_empty() {
+            joined.push(b'\n');
+        }
+        joined.extend_from_slice(field);
+    }
+    joined
+}

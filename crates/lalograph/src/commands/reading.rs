@@ -1,0 +1,273 @@
+//! What all commands that read a corpus have in common: which corpus it is, how the reading goes, what was left out.
+
+use std::io::Write;
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use lalograph_lab::LabError;
+use lalograph_lab::files::{Existing, WholeFile, read_split};
+use lalograph_lab::plan::CorpusPlan;
+use lalograph_text::corpus::{ReadObserver, Skipped};
+use lalograph_text::{Cleaning, CleaningStep, Corpus, CorpusSpec, Reading, TextError};
+use serde::Serialize;
+
+use crate::cli::{CleaningArgs, CorpusArgs, ReadingArgs, YesNo};
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::number::{counted, percent};
+use crate::output::progress::{Measure, Progress};
+use crate::output::screen::Screen;
+
+/// Lays the flags over the corpus section of a plan.
+pub(crate) fn lay_over(args: &ReadingArgs, plan: &mut CorpusPlan) {
+    plan.document = args.document.map(Into::into).or(plan.document);
+    plan.first = args.first.or(plan.first);
+    plan.recursive |= args.recursive;
+    plan.form = args.form.map_or(plan.form, Into::into);
+    if !args.text.is_empty() {
+        plan.text.clone_from(&args.text);
+    }
+    if args.label.is_some() {
+        (plan.label, plan.folder_labels) = (args.label.clone(), false);
+    }
+    if args.folder_labels {
+        (plan.label, plan.folder_labels) = (None, true);
+    }
+    plan.delimiter = args.delimiter.or(plan.delimiter);
+    plan.quoted = args.quoted.map(|quoted| quoted == YesNo::Yes).or(plan.quoted);
+    plan.head &= !args.no_head;
+    plan.encoding = args.encoding.clone().or_else(|| plan.encoding.take());
+    plan.longest_bytes = args.longest.unwrap_or(plan.longest_bytes);
+    plan.expansion = args.expansion.unwrap_or(plan.expansion);
+    plan.strict |= args.strict;
+}
+
+/// Refuses flags that no file of the corpus has a use for.
+pub(crate) fn refuse_idle(args: &ReadingArgs, corpus: &Corpus) -> Result<(), Failure> {
+    let (texts, tables) = corpus.has_texts_and_tables();
+    let rows = "the rows of a table are its documents, and no file here is a text";
+    let fields = "only tables and JSON Lines have them, and no file here is one (--form says otherwise)";
+    let idle = [
+        (args.document.is_some() && !texts, "--document", rows),
+        (!args.text.is_empty() && !tables, "--text", fields),
+        (args.label.is_some() && !tables, "--label", fields),
+        (args.delimiter.is_some() && !tables, "--delimiter", fields),
+        (args.quoted.is_some() && !tables, "--quoted", fields),
+        (args.no_head && !tables, "--no-head", fields),
+    ];
+    match idle.into_iter().find(|(idle, ..)| *idle) {
+        Some((_, flag, why)) => Err(Failure::Usage(format!("{flag} has nothing to work on: {why}"))),
+        None => Ok(()),
+    }
+}
+
+/// Finds the corpus of a command; what its flags do not say is as in `base`.
+pub(crate) fn find_corpus(args: &CorpusArgs, base: &CorpusPlan, keep: &[String]) -> Result<Corpus, Failure> {
+    let mut plan = CorpusPlan { paths: args.paths.clone(), first: None, ..base.clone() };
+    lay_over(&args.reading, &mut plan);
+    let whole = lalograph_lab::Plan { corpus: plan, ..lalograph_lab::Plan::default() };
+    whole.check().map_err(|error| Failure::Usage(error.to_string()))?;
+    let part = match (&args.part.split, args.part.part) {
+        (Some(path), Some(part)) => Some((Arc::new(read_split(path)?), part.into())),
+        _ => None,
+    };
+    let spec = CorpusSpec { part, keep: keep.to_vec(), ..whole.corpus.spec() };
+    let corpus = Corpus::find(&spec)?;
+    refuse_idle(&args.reading, &corpus)?;
+    Ok(corpus)
+}
+
+/// The cleaning that was asked for; the steps go after normal form C, unless they begin with `none`.
+pub(crate) fn cleaning_steps(args: &CleaningArgs) -> Result<Option<Vec<CleaningStep>>, Failure> {
+    if args.clean.is_empty() {
+        return Ok(None);
+    }
+    let mut steps = vec![CleaningStep::NormalFormC];
+    for given in &args.clean {
+        // A pattern may hold commas.
+        let names: Vec<&str> =
+            if given.starts_with("replace:") { vec![given] } else { given.split(',').collect() };
+        for name in names {
+            if name.trim() == "none" {
+                steps.clear();
+            } else {
+                let step: CleaningStep = name.parse().map_err(|what: String| Failure::Usage(what))?;
+                if !steps.contains(&step) {
+                    steps.push(step);
+                }
+            }
+        }
+    }
+    Ok(Some(steps))
+}
+
+/// The same as a cleaning; none means nothing is done.
+pub(crate) fn cleaning(args: &CleaningArgs) -> Result<Cleaning, Failure> {
+    Ok(Cleaning { steps: cleaning_steps(args)?.unwrap_or_default() })
+}
+
+/// A line of the file of what was left out.
+#[derive(Serialize)]
+struct LeftOutLine<'s> {
+    path: String,
+    line: Option<u64>,
+    reason: &'s str,
+}
+
+/// The file that every place that is left out is written to, if one was asked for.
+pub(crate) struct LeftOut {
+    file: Option<(PathBuf, WholeFile)>,
+    failure: Option<Failure>,
+}
+
+impl LeftOut {
+    /// Begins the file.
+    pub(crate) fn new(path: Option<&Path>, existing: Existing) -> Result<Self, Failure> {
+        let file = path.map(|path| WholeFile::create(path, existing).map(|file| (path.to_owned(), file)));
+        Ok(Self { file: file.transpose()?, failure: None })
+    }
+
+    /// Writes a line.
+    pub(crate) fn add(&mut self, skipped: &Skipped) {
+        let Some((path, file)) = &mut self.file else {
+            return;
+        };
+        let line = LeftOutLine {
+            path: skipped.path.display().to_string(),
+            line: skipped.line,
+            reason: &skipped.reason.to_string(),
+        };
+        let written = serde_json::to_writer(&mut *file, &line)
+            .map_err(std::io::Error::from)
+            .and_then(|()| file.write_all(b"\n"));
+        if let (Err(error), None) = (written, &self.failure) {
+            self.failure = Some(LabError::at(path)(error).into());
+        }
+    }
+
+    /// Puts the file in its place.
+    pub(crate) fn finish(self) -> Result<(), Failure> {
+        match (self.failure, self.file) {
+            (Some(failure), _) => Err(failure),
+            (None, Some((_, file))) => Ok(file.finish()?),
+            (None, None) => Ok(()),
+        }
+    }
+}
+
+/// Follows a reading with a progress bar.
+struct Watch<'s> {
+    progress: Progress<'s>,
+    left_out: LeftOut,
+}
+
+impl ReadObserver for Watch<'_> {
+    fn progress(&mut self, bytes: u64) -> bool {
+        self.progress.at(bytes, "");
+        !interrupt::asked() && self.left_out.failure.is_none()
+    }
+
+    fn left_out(&mut self, skipped: &Skipped) {
+        self.left_out.add(skipped);
+    }
+}
+
+/// Does some work on a corpus with a progress bar, and says what was left out.
+pub(crate) fn watched<T>(
+    corpus: &Corpus,
+    what: &str,
+    left_out: (Option<&Path>, Existing),
+    screen: &Screen,
+    work: impl FnOnce(&mut dyn ReadObserver) -> Result<(T, Reading), Failure>,
+) -> Result<T, Failure> {
+    let mut watch = Watch {
+        progress: Progress::new(screen, what, Measure::Bytes, corpus.bytes()),
+        left_out: LeftOut::new(left_out.0, left_out.1)?,
+    };
+    let result = work(&mut watch);
+    let Watch { progress, left_out: file } = watch;
+    progress.finish();
+    let failed = file.failure.is_some();
+    match result {
+        Err(failure) if !failed => Err(failure),
+        result => {
+            file.finish()?;
+            let (value, reading) = result?;
+            say_reading(&reading, left_out.0, screen);
+            Ok(value)
+        }
+    }
+}
+
+/// How many places are named one by one.
+const SHOWN: usize = 5;
+
+/// Says what was left out of a corpus, and what was guessed.
+pub(crate) fn say_reading(reading: &Reading, file: Option<&Path>, screen: &Screen) {
+    if reading.guessed_count > 0 {
+        screen.warn(&format!(
+            "the encoding of {} was guessed; --encoding names it:",
+            counted(reading.guessed_count, "file", "files")
+        ));
+        for guess in reading.guessed.iter().take(SHOWN) {
+            screen.note(&format!("  {}: {}", guess.path.display(), guess.encoding));
+        }
+        say_more(reading.guessed_count, screen);
+    }
+    if reading.skipped_count > 0 {
+        let place = file.map(|file| format!(", all of them in {}", file.display())).unwrap_or_default();
+        screen.warn(&format!("{} left out{place}:", counted(reading.skipped_count, "place", "places")));
+        for skipped in reading.skipped.iter().take(SHOWN) {
+            screen.note(&format!("  {skipped}"));
+        }
+        say_more(reading.skipped_count, screen);
+        if file.is_none() && reading.skipped_count > SHOWN as u64 {
+            screen.note("  (--left-out FILE lists them all)");
+        }
+    }
+}
+
+fn say_more(count: u64, screen: &Screen) {
+    let more = count.saturating_sub(SHOWN as u64);
+    if more > 0 {
+        screen.note(&format!("  and {more} more"));
+    }
+}
+
+/// Warns when much of a text has no index.
+pub(crate) fn say_unknown(unknown: u64, tokens: u64, screen: &Screen) {
+    if unknown * 20 > tokens {
+        screen.warn(&format!(
+            "{} of the tokens are not in the vocabulary: the figures say little about this text",
+            percent(unknown, tokens)
+        ));
+    }
+}
+
+/// What to do about an error of a corpus; `None` where there is nothing to say.
+pub(crate) fn remedy(error: &TextError) -> Option<String> {
+    Some(match error {
+        TextError::NoColumn { column, known, .. } => {
+            let likest = known
+                .iter()
+                .map(|name| (strsim::jaro_winkler(&name.to_lowercase(), &column.to_lowercase()), name))
+                .filter(|(likeness, _)| *likeness > 0.75)
+                .max_by(|a, b| a.0.total_cmp(&b.0));
+            let suggestion = likest.map(|(_, name)| format!("did you mean `{name}`? ")).unwrap_or_default();
+            let hidden = match known.as_slice() {
+                [only] => [';', '\t', '|'].into_iter().find(|c| only.contains(*c)),
+                _ => None,
+            };
+            match hidden {
+                Some(c) => format!("--delimiter '{}', which stands in the first row", c.escape_default()),
+                None => format!("{suggestion}its columns are {}", known.join(", ")),
+            }
+        }
+        TextError::EmptyFolder { .. } => {
+            "--recursive looks into the folders inside it, --form takes other files than .txt, or name the files themselves".into()
+        }
+        TextError::NoEncoding(_) => "names such as utf-8, latin1, windows-1252, utf-16le or shift_jis are known".into(),
+        TextError::LeftOut(_) => "mend it, or leave --strict out to go on without it".into(),
+        _ => return None,
+    })
+}

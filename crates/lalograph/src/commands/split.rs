@@ -1,0 +1,247 @@
+//! `split`: training, validation and test parts of a corpus.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use lalograph_lab::LabError;
+use lalograph_lab::files::{Existing, WholeFile, read_split, write_whole};
+use lalograph_lab::plan::CorpusPlan;
+use lalograph_text::corpus::ReadObserver;
+use lalograph_text::partition::{SplitSpec, make};
+use lalograph_text::split::PartCount;
+use lalograph_text::{Corpus, Division, Document, Part, Split, TextError};
+use serde::Serialize;
+use serde_json::{Map, Value};
+
+use super::reading::{find_corpus, watched};
+use super::threads;
+use crate::cli::SplitArgs;
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::number::{bytes, count, percent};
+use crate::output::screen::Screen;
+use crate::output::table::{Column, table};
+
+/// Runs the command.
+pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
+    interrupt::listen();
+    let existing = if args.force { Existing::Replace } else { Existing::Keep };
+    if args.by.is_none() && existing == Existing::Keep && args.output.exists() {
+        return Err(LabError::Exists(args.output.clone()).into());
+    }
+    let corpus = find_corpus(&args.corpus, &CorpusPlan::default(), &args.keep)?;
+    if !args.set_aside.is_empty() && args.corpus.reading.label.is_none() && !args.corpus.reading.folder_labels
+    {
+        return Err(Failure::Usage("--set-aside needs labels: give --label or --folder-labels".into()));
+    }
+    let mut files =
+        args.files.as_deref().map(|folder| PartFiles::create(folder, &corpus, existing)).transpose()?;
+    let left_out = (args.corpus.reading.left_out.as_deref(), existing);
+    let split = watched(&corpus, "splitting", left_out, screen, |observer| {
+        let each = |document: &Document<'_>, part| match &mut files {
+            Some(files) => files.write(document, part),
+            None => Ok(()),
+        };
+        match &args.by {
+            Some(path) => apply(read_split(path)?, &corpus, observer, each),
+            None => {
+                let spec = SplitSpec {
+                    seed: args.seed,
+                    validation: args.validation,
+                    test: args.test,
+                    set_aside_labels: args.set_aside.iter().cloned().collect::<BTreeSet<String>>(),
+                    near: args.near,
+                };
+                Ok(make(&corpus, &spec, threads(None), observer, each)?)
+            }
+        }
+    })?;
+    let mut written = Vec::new();
+    if args.by.is_none() {
+        write_whole(&args.output, split.to_json().as_bytes(), existing)?;
+        written.push(args.output.display().to_string());
+    }
+    if let Some(files) = files {
+        written.extend(files.finish()?.iter().map(|path| path.display().to_string()));
+    }
+    if args.json {
+        return screen.json(&SplitLine::new(&split, written));
+    }
+    screen.line(&render(&split, &args.corpus.paths, &written, screen))
+}
+
+/// Counts what a split that is there makes of a corpus.
+fn apply(
+    mut split: Split,
+    corpus: &Corpus,
+    observer: &mut dyn ReadObserver,
+    mut each: impl FnMut(&Document<'_>, Part) -> Result<(), TextError>,
+) -> Result<(Split, lalograph_text::Reading), Failure> {
+    let mut counted: BTreeMap<Part, BTreeMap<String, PartCount>> = BTreeMap::new();
+    let mut failure = None;
+    let reading = corpus.read_through(observer, |document| {
+        let part = split.part_of(document.text, document.label);
+        let class = counted.entry(part).or_default();
+        let sum = class.entry(document.label.unwrap_or_default().to_owned()).or_default();
+        sum.documents += 1;
+        sum.bytes += document.bytes;
+        if failure.is_none() {
+            failure = each(&document, part).err();
+        }
+    })?;
+    split.counted = counted;
+    match failure {
+        Some(failure) => Err(failure.into()),
+        None => Ok((split, reading)),
+    }
+}
+
+/// The parts as files, each written beside its place.
+struct PartFiles {
+    parts: BTreeMap<Part, (PathBuf, WholeFile)>,
+    /// One document a line, or JSON Lines.
+    lines: bool,
+    keep: Vec<String>,
+}
+
+impl PartFiles {
+    fn create(folder: &Path, corpus: &Corpus, existing: Existing) -> Result<Self, Failure> {
+        let spec = corpus.spec();
+        let (_, tables) = corpus.has_texts_and_tables();
+        let lines = spec.division == Some(Division::Line) && !tables && !spec.folder_labels;
+        let ending = if lines { "txt" } else { "jsonl" };
+        fs::create_dir_all(folder).map_err(LabError::at(folder))?;
+        let mut parts = BTreeMap::new();
+        for part in Part::ALL {
+            let path = folder.join(format!("{}.{ending}", part.name()));
+            let file = WholeFile::create(&path, existing)?;
+            parts.insert(part, (path, file));
+        }
+        Ok(Self { parts, lines, keep: spec.keep.clone() })
+    }
+
+    fn write(&mut self, document: &Document<'_>, part: Part) -> Result<(), TextError> {
+        let Some((path, file)) = self.parts.get_mut(&part) else {
+            return Ok(());
+        };
+        let written = if self.lines {
+            file.write_all(document.text.as_bytes())
+        } else {
+            let mut row = Map::new();
+            row.insert("text".into(), document.text.into());
+            if let Some(label) = document.label {
+                row.insert("label".into(), label.into());
+            }
+            for (name, value) in self.keep.iter().zip(document.kept.values()) {
+                row.insert(name.clone(), Value::from(value));
+            }
+            serde_json::to_writer(&mut *file, &row).map_err(std::io::Error::from)
+        };
+        written
+            .and_then(|()| file.write_all(b"\n"))
+            .map_err(|source| TextError::Io { path: path.clone(), source })
+    }
+
+    /// Puts all files in their places.
+    fn finish(self) -> Result<Vec<PathBuf>, Failure> {
+        let mut places = Vec::new();
+        for (path, file) in self.parts.into_values() {
+            file.finish()?;
+            places.push(path);
+        }
+        Ok(places)
+    }
+}
+
+/// `split --json`.
+#[derive(Serialize)]
+struct SplitLine<'s> {
+    seed: u64,
+    parts: BTreeMap<&'static str, PartLine<'s>>,
+    exceptions: usize,
+    written: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct PartLine<'s> {
+    documents: u64,
+    bytes: u64,
+    classes: BTreeMap<&'s str, u64>,
+}
+
+impl<'s> SplitLine<'s> {
+    fn new(split: &'s Split, written: Vec<String>) -> Self {
+        let part = |part: Part| {
+            let PartCount { documents, bytes } = split.count_of(part);
+            let classes = split.counted.get(&part).into_iter().flatten();
+            let classes = classes
+                .filter(|(label, _)| !label.is_empty())
+                .map(|(label, count)| (label.as_str(), count.documents));
+            (part.name(), PartLine { documents, bytes, classes: classes.collect() })
+        };
+        Self {
+            seed: split.seed,
+            parts: Part::ALL.into_iter().map(part).collect(),
+            exceptions: split.exceptions.len(),
+            written,
+        }
+    }
+}
+
+/// Classes that the table has columns for.
+const CLASS_COLUMNS: usize = 6;
+
+fn render(split: &Split, paths: &[PathBuf], written: &[String], screen: &Screen) -> String {
+    let total: u64 = Part::ALL.iter().map(|&part| split.count_of(part).documents).sum();
+    let class = |part: Part, label: &str| {
+        split.counted.get(&part).and_then(|classes| classes.get(label)).map_or(0, |count| count.documents)
+    };
+    let labels: BTreeSet<&str> =
+        split.counted.values().flat_map(|classes| classes.keys()).map(String::as_str).collect();
+    let size = |label: &str| Part::ALL.iter().map(|&part| class(part, label)).sum::<u64>();
+    let shown: Vec<&str> = if labels.iter().any(|label| !label.is_empty()) && labels.len() <= CLASS_COLUMNS {
+        labels.iter().copied().collect()
+    } else {
+        Vec::new()
+    };
+    let mut heads = vec!["part", "documents", "share", "text"];
+    heads.extend(&shown);
+    let columns: Vec<Column> =
+        (0..heads.len()).map(|at| if at == 0 { Column::Text } else { Column::Number }).collect();
+    let rows: Vec<Vec<String>> = Part::ALL
+        .into_iter()
+        .filter(|&part| part != Part::SetAside || split.count_of(part).documents > 0)
+        .map(|part| {
+            let of = split.count_of(part);
+            let mut row = vec![
+                part.name().replace('_', " "),
+                count(of.documents),
+                percent(of.documents, total),
+                bytes(of.bytes),
+            ];
+            row.extend(shown.iter().map(|label| {
+                format!("{} ({})", count(class(part, label)), percent(class(part, label), size(label)))
+            }));
+            row
+        })
+        .collect();
+    let mut lines = vec![screen.heading("The split"), table(screen, &heads, &columns, &rows)];
+    if !split.exceptions.is_empty() {
+        lines.push(format!(
+            "  {} moved for balance or likeness; every other document stands where its hash puts it, whatever is added",
+            crate::output::number::counted(split.exceptions.len() as u64, "document was", "documents were")
+        ));
+    } else {
+        lines.push("  Every document stands where its hash puts it, whatever is added.".into());
+    }
+    if let Some(file) = written.first() {
+        lines.push(format!("  written to {}", written.join(", ")));
+        if file.ends_with(".json") {
+            let path = paths.first().map(|path| path.display().to_string()).unwrap_or_default();
+            lines.push(format!("  to use it: lalograph train {path} ... --split {file}"));
+        }
+    }
+    lines.join("\n")
+}

@@ -1,0 +1,333 @@
+//! What people have, through the built program: tables, compressed files, cleaning, splits.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
+
+mod common;
+
+use std::collections::BTreeMap;
+use std::io::Write;
+use std::process::Stdio;
+
+use common::{Workshop, workshop_with_demo};
+use lalograph_text::survey::{PlainCounts, Survey};
+use lalograph_text::{Part, Split};
+use serde_json::Value;
+
+fn json(text: &str) -> Value {
+    serde_json::from_str(text).unwrap()
+}
+
+#[test]
+fn the_same_diaries_are_found_in_every_form() {
+    let workshop = workshop_with_demo();
+    let survey = |words: &str| -> Survey {
+        serde_json::from_str(&workshop.run(&format!("survey {words} --json")).ok()).unwrap()
+    };
+    let folder = survey("thornmere/diaries --document line");
+    let table = survey("thornmere/diaries.csv --label outcome");
+    let lines = survey("thornmere/diaries.jsonl --label outcome");
+    for other in [&table, &lines] {
+        assert_eq!(
+            (other.documents, other.words, other.bytes),
+            (folder.documents, folder.words, folder.bytes)
+        );
+        assert_eq!(other.commonest, folder.commonest);
+        assert_eq!(other.length_counts, folder.length_counts);
+    }
+    assert_eq!(table.classes, lines.classes);
+    assert_eq!(table.classes.iter().map(|class| class.documents).sum::<u64>(), folder.documents);
+    let counts: PlainCounts =
+        serde_json::from_str(&workshop.run("survey thornmere/diaries --document line --counts --json").ok())
+            .unwrap();
+    assert_eq!((counts.documents, counts.words), (folder.documents, folder.words));
+    // A file named on the command line and the same through a pipe.
+    let mut child = workshop
+        .command()
+        .args(["survey", "-", "--document", "line", "--counts", "--json"])
+        .stdin(Stdio::piped())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let text = std::fs::read(workshop.path("thornmere/diaries/volume-00001.txt")).unwrap();
+    let mut packed = flate2::write::GzEncoder::new(child.stdin.take().unwrap(), flate2::Compression::fast());
+    packed.write_all(&text).unwrap();
+    drop(packed.finish().unwrap());
+    let piped: PlainCounts = serde_json::from_slice(&child.wait_with_output().unwrap().stdout).unwrap();
+    let named =
+        workshop.run("survey thornmere/diaries/volume-00001.txt --document line --counts --json").ok();
+    let named: PlainCounts = serde_json::from_str(&named).unwrap();
+    assert_eq!((piped.documents, piped.words, piped.bytes), (named.documents, named.words, named.bytes));
+}
+
+#[test]
+fn what_is_left_out_is_named_listed_or_refused() {
+    let workshop = Workshop::new();
+    let rows: String = (0..12).map(|n| format!("{n},\n")).collect();
+    workshop.write("a.csv", format!("entry,text\n{rows}12,the bees\n"));
+    let done = workshop.run("survey a.csv --left-out lost.jsonl");
+    for said in ["12 places left out, all of them in lost.jsonl", "a.csv, line 2: no text", "and 7 more"] {
+        assert!(done.err.contains(said), "{said}: {done:?}");
+    }
+    assert!(done.ok().contains("1 in 1 file"));
+    let lost = workshop.read("lost.jsonl");
+    assert_eq!(lost.lines().count(), 12);
+    let last = json(lost.lines().last().unwrap());
+    assert_eq!((last["line"].as_u64(), last["reason"].as_str()), (Some(13), Some("no text")));
+    workshop.run("survey a.csv --left-out lost.jsonl").fails(1, &["lost.jsonl exists already", "--force"]);
+    workshop.run("survey a.csv --strict").fails(1, &["a.csv, line 2: no text", "--strict"]);
+    assert!(workshop.run("survey a.csv").err.contains("--left-out FILE lists them all"));
+    // A run says it as well, and only once for both passes.
+    let trained = workshop.run(
+        "train thornless.csv --text words --steps 2 --batch 1 --window 4 --hidden 8 --embedding 8 --validation-share 0 --name t",
+    );
+    trained.fails(1, &["thornless.csv: no such file"]);
+    workshop.write(
+        "b.csv",
+        format!(
+            "words\n\"\"\n{}",
+            (0..60).map(|n| format!("the bees of hive {n} are quiet\n")).collect::<String>()
+        ),
+    );
+    let trained = workshop.run(
+        "train b.csv --text words --steps 2 --batch 1 --window 4 --hidden 8 --embedding 8 --name t --left-out run.jsonl",
+    );
+    assert!(trained.err.contains("1 place left out") && trained.err.contains("b.csv, line 2"), "{trained:?}");
+    trained.ok();
+    assert_eq!(workshop.read("run.jsonl").lines().count(), 1);
+}
+
+#[test]
+fn columns_flags_and_encodings_that_do_not_fit_are_answered_with_advice() {
+    let workshop = Workshop::new();
+    workshop.write("a.csv", "entry,what was seen\n1,bees\n");
+    workshop.write("semi.csv", "entry;text\n1;bees\n");
+    workshop.write("a.txt", "bees\n");
+    workshop.run("survey a.csv").fails(2, &["no column `text`", "entry, what was seen"]);
+    workshop
+        .run_words(&["survey", "a.csv", "--text", "what was sen"])
+        .fails(2, &["no column `what was sen`", "did you mean `what was seen`?"]);
+    workshop.run_words(&["survey", "a.csv", "--text", "what was seen"]).ok();
+    workshop.run("survey a.csv --text 2").ok();
+    workshop.run("survey semi.csv").fails(2, &["--delimiter ';'"]);
+    workshop.run("survey semi.csv --delimiter ;").ok();
+    workshop.run("survey a.csv --text 2 --document line").fails(2, &["--document has nothing to work on"]);
+    workshop.run("survey a.txt --label outcome").fails(2, &["--label has nothing to work on"]);
+    workshop.run("survey a.txt --encoding martian").fails(2, &["no encoding is called `martian`", "latin1"]);
+    workshop.run("survey a.txt --match (").fails(2, &["--match"]);
+    workshop.run("survey a.txt --near=7").fails(2, &["at most 1"]);
+    workshop
+        .run("survey a.txt --clean lower")
+        .fails(2, &["no cleaning step is called `lower`", "lower_case"]);
+    workshop.run("survey a.txt --delimiter \u{e9}").fails(2, &["corpus.delimiter", "ASCII"]);
+    workshop.write("empty/inner/a.txt", "x");
+    workshop.run("survey empty").fails(1, &["no files ending in .txt", "--recursive"]);
+    workshop.run("survey empty --recursive").ok();
+    workshop.run("survey nothing*.txt").fails(1, &["no such file or folder"]);
+}
+
+#[test]
+fn cleaning_is_shown_used_and_travels_with_the_model() {
+    let workshop = Workshop::new();
+    let page = "<p>The QUEEN&#39;s brood,\r\n14 frames.</p>";
+    workshop.write("page.txt", page);
+    let steps = "strip_html,lower_case,collapse_space";
+    let shown = workshop.run(&format!("survey page.txt --clean {steps} --show-cleaning 1")).ok();
+    assert!(shown.contains("before \u{27e6}<p>") && shown.contains("\u{27e6}queen's\u{27e7}"), "{shown}");
+    assert!(workshop.run("survey page.txt --clean none --show-cleaning 1").ok().contains("unchanged"));
+    workshop.run("survey page.txt --show-cleaning 1").fails(2, &["--clean"]);
+    let survey = workshop.run(&format!("survey page.txt --clean {steps} --json")).ok();
+    assert_eq!(json(&survey)["first_rows"][0]["text"], "the queen's brood, 14 frames.");
+
+    // What a user types later goes through the model's own steps: capitals, tags and glued quotation marks make nothing
+    // unknown.
+    let entry = "the queen's brood, 14 frames. \"quiet\" she said.\n";
+    workshop.write("plain.txt", entry.repeat(40));
+    workshop
+        .run_words(&[
+            "train",
+            "plain.txt",
+            "--document",
+            "line",
+            "--clean",
+            steps,
+            "--clean",
+            "replace:kilos?=>kg",
+            "--steps",
+            "2",
+            "--batch",
+            "2",
+            "--window",
+            "8",
+            "--hidden",
+            "8",
+            "--embedding",
+            "8",
+            "--validation-share",
+            "0",
+            "--name",
+            "m",
+        ])
+        .ok();
+    let typed = "<p>The QUEEN&#39;s brood,\n14 frames.</p> &quot;Quiet&quot; she said.";
+    let encoded = json(&workshop.run_words(&["vocab", "encode", "runs/m", "--json", typed]).ok());
+    let plain = json(&workshop.run_words(&["vocab", "encode", "runs/m", "--json", entry.trim()]).ok());
+    assert_eq!(encoded["tokens"], plain["tokens"]);
+    assert_eq!(
+        (encoded["unknown_tokens"].as_u64(), encoded["tokens"].as_array().unwrap().len()),
+        (Some(0), 13)
+    );
+    let kept = json(&workshop.run("vocab show runs/m --json").ok());
+    assert_eq!(kept["cleaning"][4]["replace"]["pattern"], "kilos?");
+    assert!(workshop.read("runs/m/plan.toml").contains("strip_html"));
+}
+
+#[test]
+fn pictures_of_a_survey_are_drawn_and_not_overwritten() {
+    let workshop = workshop_with_demo();
+    let command = "survey thornmere/diaries.csv --label outcome --pictures drawn";
+    workshop.run(command).ok();
+    for name in ["lengths", "classes", "ranks"] {
+        assert!(workshop.read(&format!("drawn/{name}.svg")).contains("<svg"), "{name}");
+        assert!(workshop.path(&format!("drawn/{name}.png")).is_file(), "{name}");
+    }
+    workshop.run(command).fails(1, &["exists already", "--force"]);
+    workshop.run(&format!("{command} --force")).ok();
+    // One document of one word is a corpus too.
+    workshop.write("one.txt", "bee");
+    workshop.run("survey one.txt --pictures small").ok();
+}
+
+#[test]
+fn a_split_is_written_read_by_other_commands_and_never_torn() {
+    let workshop = workshop_with_demo();
+    let table = "thornmere/diaries.csv --label outcome";
+    let told = json(&workshop.run(&format!("split {table} --validation 0.2 --test 40 --json")).ok());
+    assert_eq!(told["parts"]["test"]["documents"], 40);
+    workshop.run(&format!("split {table}")).fails(1, &["split.json exists already", "--force"]);
+    let split = Split::from_json(&workshop.read("split.json")).unwrap();
+    let documents = |part: &str| {
+        let counts =
+            workshop.run(&format!("survey {table} --split split.json --part {part} --counts --json")).ok();
+        json(&counts)["documents"].as_u64().unwrap()
+    };
+    assert_eq!(documents("test"), 40);
+    assert_eq!(documents("validation"), split.count_of(Part::Validation).documents);
+    workshop.run(&format!("survey {table} --split split.json")).fails(2, &["--part"]);
+    workshop.run(&format!("survey {table} --split split.json --part set-aside")).fails(1, &["no text"]);
+
+    let train =
+        format!("train {table} --split split.json --steps 3 --hidden 8 --embedding 8 --name s --json");
+    let lines = workshop.run(&train).ok();
+    let outcome = json(lines.lines().last().unwrap());
+    assert_eq!(outcome["validation"]["documents"].as_u64(), Some(documents("validation")));
+    // The part that was held out is scored as the run scored it.
+    let scored = json(
+        &workshop.run(&format!("score runs/s {table} --split split.json --part validation --json")).ok(),
+    );
+    assert_eq!(scored["tokens"], outcome["validation"]["tokens"]);
+
+    workshop.write("bad.json", "{\"format\": \"lalograph split\"");
+    workshop
+        .run(&format!("survey {table} --split bad.json --part test"))
+        .fails(1, &["bad.json", "not a usable split", "lalograph split"]);
+}
+
+#[test]
+fn parts_can_be_written_as_files_and_a_split_applied_to_a_longer_corpus() {
+    let workshop = Workshop::new();
+    let lines: Vec<String> = (0..300).map(|n| format!("entry {n} of the hive")).collect();
+    workshop.write("a.txt", lines.join("\n"));
+    let told = workshop.run("split a.txt --document line --files parts").ok();
+    assert!(told.contains("parts/training.txt") && told.contains("--split split.json"), "{told}");
+    let mut parts = BTreeMap::new();
+    for part in ["training", "validation", "test", "set_aside"] {
+        for line in workshop.read(&format!("parts/{part}.txt")).lines() {
+            assert!(parts.insert(line.to_owned(), part).is_none(), "{line} twice");
+        }
+    }
+    assert!(lines.iter().all(|line| parts.contains_key(line)) && parts.len() == 300);
+    workshop
+        .run("split a.txt --document line --output other.json --files parts")
+        .fails(1, &["exists already"]);
+    assert!(!workshop.path("other.json").exists());
+
+    let more: Vec<String> = (300..400).map(|n| format!("entry {n} of the hive")).collect();
+    workshop.write("longer.txt", [lines.join("\n"), more.join("\n")].join("\n"));
+    let told =
+        json(&workshop.run("split longer.txt --document line --by split.json --files later --json").ok());
+    assert_eq!(
+        told["parts"]["training"]["documents"].as_u64().unwrap()
+            + told["parts"]["validation"]["documents"].as_u64().unwrap()
+            + told["parts"]["test"]["documents"].as_u64().unwrap(),
+        400
+    );
+    for part in ["training", "validation", "test"] {
+        let later = workshop.read(&format!("later/{part}.txt"));
+        assert!(later.starts_with(&workshop.read(&format!("parts/{part}.txt"))), "{part}");
+    }
+    // Labels and kept columns make JSON Lines of it.
+    workshop.write("a.csv", "entry,text,outcome\n1,\"two\nlines\",steady\n2,one,disputed\n");
+    workshop.run("split a.csv --label outcome --set-aside disputed --validation 0 --test 0 --keep entry --files rows --output r.json").ok();
+    let row = json(&workshop.read("rows/training.jsonl"));
+    assert_eq!(row, serde_json::json!({"text": "two\nlines", "label": "steady", "entry": "1"}));
+    assert_eq!(json(&workshop.read("rows/set_aside.jsonl"))["entry"], "2");
+    workshop.run("split a.csv --set-aside disputed --output q.json").fails(2, &["needs labels"]);
+    workshop.run("split a.csv --validation 1.5").fails(2, &["an amount is a share below 1"]);
+    workshop.run("split a.csv --validation 9 --output q.json").fails(1, &["lower --validation"]);
+    assert!(!workshop.path("q.json").exists());
+}
+
+/// Peak memory of a run of the program, in kB, as the system keeps it.
+fn peak_kilobytes(workshop: &Workshop, words: &str) -> u64 {
+    let mut child = workshop
+        .command()
+        .args(words.split(' '))
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let status = format!("/proc/{}/status", child.id());
+    let mut peak = 0;
+    while child.try_wait().unwrap().is_none() {
+        let text = std::fs::read_to_string(&status).unwrap_or_default();
+        let found = text
+            .lines()
+            .find_map(|line| line.strip_prefix("VmHWM:")?.trim().strip_suffix(" kB")?.parse().ok());
+        peak = peak.max(found.unwrap_or(0));
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    assert!(child.wait().unwrap().success(), "{words}");
+    peak
+}
+
+/// Buffers of fixed size fill up first: `filling` kB are allowed for that.
+fn memory_stays_flat(small: &str, large: &str, filling: u64) {
+    let workshop = Workshop::new();
+    for (size, name) in [(small, "small"), (large, "large")] {
+        workshop.run(&format!("demo --corpus-only --size {size} --dir {name} --quiet")).ok();
+    }
+    for command in [
+        "survey NAME/diaries --document line --near",
+        "survey NAME/diaries.csv --label outcome",
+        "split NAME/diaries.jsonl --near --label outcome --output NAME.json",
+    ] {
+        let [small, large] =
+            ["small", "large"].map(|name| peak_kilobytes(&workshop, &command.replace("NAME", name)));
+        eprintln!("{command}: {small} kB, {large} kB");
+        assert!(
+            large < 300_000 && large * 10 <= small * 11 + filling * 10,
+            "{command}: {small} kB, {large} kB"
+        );
+    }
+}
+
+#[test]
+fn memory_does_not_grow_with_the_corpus() {
+    memory_stays_flat("8MB", "40MB", 12_000);
+}
+
+/// The long form: `cargo test --release --test corpora -- --ignored --nocapture`.
+#[test]
+#[ignore = "writes several gigabytes and takes minutes"]
+fn memory_does_not_grow_with_a_corpus_of_a_gigabyte() {
+    memory_stays_flat("100MB", "1GB", 0);
+}
