@@ -9,6 +9,7 @@ pub mod cleaning;
 pub mod corpus;
 mod error;
 mod near;
+mod packed;
 pub mod partition;
 mod scratch;
 pub mod split;

@@ -20,7 +20,7 @@ use super::threads;
 use crate::cli::SplitArgs;
 use crate::failure::Failure;
 use crate::interrupt;
-use crate::output::number::{bytes, count, percent};
+use crate::output::number::{bytes, count, counted, percent};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, table};
 
@@ -230,12 +230,12 @@ fn render(split: &Split, paths: &[PathBuf], written: &[String], screen: &Screen)
     let mut lines = vec![screen.heading("The split"), table(screen, &heads, &columns, &rows)];
     if !split.exceptions.is_empty() {
         lines.push(format!(
-            "  {} moved for balance or likeness; every other document stands where its hash puts it, whatever is added",
-            crate::output::number::counted(split.exceptions.len() as u64, "document was", "documents were")
+            "  {} not where the hash alone would put {}, for balance between classes or likeness to others.",
+            counted(split.exceptions.len() as u64, "text is", "texts are"),
+            if split.exceptions.len() == 1 { "it" } else { "them" }
         ));
-    } else {
-        lines.push("  Every document stands where its hash puts it, whatever is added.".into());
     }
+    lines.push("  With this file no document ever changes its part, whatever is added or taken away.".into());
     if let Some(file) = written.first() {
         lines.push(format!("  written to {}", written.join(", ")));
         if file.ends_with(".json") {

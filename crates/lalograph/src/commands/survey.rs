@@ -122,21 +122,27 @@ fn side_by_side(before: &str, after: &str, screen: &Screen) -> String {
                 changed.push_str(change.value());
             } else if change.tag() == ChangeTag::Equal {
                 close(&mut changed, &mut out);
-                out.push_str(&visible(change.value()));
+                let equal = visible(change.value());
+                out.push_str(if change.value() == " " { " " } else { &equal });
             }
         }
         close(&mut changed, &mut out);
         out
     };
     let (old, new) = (side(ChangeTag::Delete, BRICK.style()), side(ChangeTag::Insert, HONEY.style().bold()));
-    let wrapped = |text: &str| indented(text, screen.width().saturating_sub(9)).replace('\n', "\n         ");
+    let wrapped = |text: &str| indented(text, screen.width().saturating_sub(9)).replace('\n', "\n       ");
     format!("  before {}\n  after  {}", wrapped(&old).trim_start(), wrapped(&new).trim_start())
 }
 
-/// White space that would move the text about, by its signs.
+/// White space that would move the text about, by its signs; spaces too where nothing else is there.
 fn visible(text: &str) -> String {
-    text.replace("\r\n", "\u{240d}\u{240a}")
-        .replace('\n', "\u{240a}")
-        .replace('\r', "\u{240d}")
-        .replace('\t', "\u{2409}")
+    let spaces = text.chars().all(|c| c == ' ');
+    let sign = |c: char| match c {
+        '\n' => '\u{21b5}',
+        '\r' => '\u{21e4}',
+        '\t' => '\u{21e5}',
+        ' ' if spaces => '\u{b7}',
+        other => other,
+    };
+    text.chars().map(sign).collect()
 }

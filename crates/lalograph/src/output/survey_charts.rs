@@ -93,10 +93,12 @@ fn classes(survey: &Survey) -> Scene {
         more => format!("The {CLASSES} largest of {} classes", count((more + CLASSES) as u64)),
     };
     let plots = vec![Plot::Bar(BarPlot::new().with_bars(bars).with_color(HONEY.hex()).with_horizontal(true))];
-    let layout = framed(Layout::auto_from_plots(&plots), &title)
+    let mut layout = framed(Layout::auto_from_plots(&plots), &title)
         .with_x_label("documents")
         .with_y_label("class")
         .with_x_tick_format(count_ticks());
+    // Without a legend the drawing crate leaves no room for the last tick.
+    layout.force_margin_right = Some(40.0);
     render_multiple(plots, layout)
 }
 
