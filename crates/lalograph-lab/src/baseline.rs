@@ -20,15 +20,15 @@ pub fn unigram_loss(vocabulary: &Vocabulary, training: &TokenSequence, judged: &
 #[cfg(test)]
 mod tests {
     use super::unigram_loss;
+    use lalograph_text::VocabularyBuilder;
     use lalograph_text::tokens::TokenSequence;
-    use lalograph_text::vocabulary::Admission;
-    use lalograph_text::{Cleaning, Unit, VocabularyBuilder};
+    use lalograph_text::vocabulary::VocabularySpec;
 
     #[test]
     fn agrees_with_a_sum_by_hand() {
-        let mut builder = VocabularyBuilder::new(Unit::Word, Cleaning::default());
+        let mut builder = VocabularyBuilder::new(&VocabularySpec::default());
         builder.add("a a b");
-        let words = builder.finish(Admission { size: None, minimum_count: 1 }).unwrap();
+        let words = builder.finish(1).unwrap();
         let sequence = |indices: Vec<u32>| TokenSequence { indices, ..TokenSequence::default() };
         // Indices: 1 unknown, 3 end, 4 a, 5 b. Counts + 1: unknown 1, end 2, a 3, b 2; in all 8.
         let loss = unigram_loss(&words, &sequence(vec![4, 4, 5, 3]), &sequence(vec![4, 1]));

@@ -4,7 +4,6 @@ use lalograph_net::LanguageModel;
 use lalograph_net::model::{Lane, Purpose};
 use lalograph_net::random::Stream;
 use lalograph_net::recurrent::Extent;
-use lalograph_text::unit::Joiner;
 use lalograph_text::{Reserved, Vocabulary};
 use rand::RngExt;
 
@@ -94,15 +93,15 @@ impl<'m> Generator<'m> {
         mut each: impl FnMut(&str) -> bool,
     ) -> Result<Sample, LabError> {
         let mut read = vec![Reserved::START];
-        self.vocabulary.encode_into(request.seed_text, &mut read);
+        self.vocabulary.encoder().encode_into(request.seed_text, &mut read);
         if read.len() > 1 && read[1..].iter().all(|&index| index == Reserved::UNKNOWN) {
             return Err(LabError::SeedUnknown);
         }
         // The seed text is shown as it was given; its tokens only settle whether a space follows.
-        let mut joiner = Joiner::new(self.vocabulary.unit());
+        let mut decoder = self.vocabulary.decoder();
         let mut seed = String::new();
         for &index in &read[1..] {
-            joiner.push(self.vocabulary.token(index)?, &mut seed);
+            decoder.push(index, &mut seed)?;
         }
 
         self.lane.reset_state();
@@ -116,10 +115,10 @@ impl<'m> Generator<'m> {
             sample.tokens += 1;
             let from = sample.text.len();
             if token != Reserved::END {
-                joiner.push(self.vocabulary.token(token)?, &mut sample.text);
+                decoder.push(token, &mut sample.text)?;
             } else if request.past_end {
+                decoder.finish(&mut sample.text);
                 sample.text.push('\n');
-                joiner = Joiner::new(self.vocabulary.unit());
             } else {
                 sample.ended = true;
                 break;
@@ -130,6 +129,7 @@ impl<'m> Generator<'m> {
             let read = if token == Reserved::END { Reserved::START } else { token };
             self.model.forward(self.weights, &[read], &mut self.lane, None);
         }
+        decoder.finish(&mut sample.text);
         Ok(sample)
     }
 }

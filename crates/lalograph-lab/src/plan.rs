@@ -4,8 +4,8 @@ use std::path::PathBuf;
 
 use lalograph_net::{Cell, LanguageModelShape};
 use lalograph_text::corpus::{Limits, TableStyle};
-use lalograph_text::vocabulary::Admission;
-use lalograph_text::{Cleaning, CleaningStep, CorpusSpec, Division, Form, Unit};
+use lalograph_text::vocabulary::VocabularySpec;
+use lalograph_text::{Cleaning, CleaningStep, CorpusSpec, Division, Form, Reserved, Unit};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -160,15 +160,23 @@ pub struct VocabularyPlan {
     /// A vocabulary file to use as it is. Without one, a vocabulary is counted on the training text, as the other settings say.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub file: Option<PathBuf>,
-    /// `word` or `character`.
+    /// What a token is: `word`, `character`, `grapheme`, `byte`, `byte_pair` or `unigram`.
     pub unit: Unit,
     /// Cleaning steps in order: `strip_html`, `normal_form_c` (or `_d`, `_kc`, `_kd`), `lower_case`, `split_punctuation`, `drop_punctuation`, `fold_digits`, `plain_line_ends`, `collapse_space`, `{ replace = { pattern = "...", with = "..." } }`.
     pub cleaning: Vec<CleaningStep>,
-    /// At most so many tokens besides the reserved ones.
+    /// At most so many tokens besides the reserved ones. Subwords have the 256 bytes among them.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub size: Option<usize>,
-    /// Tokens seen at least so often.
+    /// Tokens seen at least so often; pairs, where subwords are merged.
     pub minimum_count: u64,
+    /// Words or characters that get an index however rare they are.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub include: Vec<String>,
+    /// Words or characters that get none however common they are.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    pub exclude: Vec<String>,
+    /// How the reserved tokens are spelt: `padding`, `unknown`, `start`, `end`.
+    pub reserved: Reserved,
 }
 
 impl Default for VocabularyPlan {
@@ -179,6 +187,24 @@ impl Default for VocabularyPlan {
             cleaning: vec![CleaningStep::NormalFormC],
             size: Some(20_000),
             minimum_count: 1,
+            include: Vec::new(),
+            exclude: Vec::new(),
+            reserved: Reserved::default(),
+        }
+    }
+}
+
+impl VocabularyPlan {
+    /// What to build.
+    pub fn spec(&self) -> VocabularySpec {
+        VocabularySpec {
+            unit: self.unit,
+            cleaning: Cleaning { steps: self.cleaning.clone() },
+            size: self.size,
+            minimum_count: self.minimum_count,
+            reserved: self.reserved.clone(),
+            include: self.include.clone(),
+            exclude: self.exclude.clone(),
         }
     }
 }
@@ -396,16 +422,6 @@ impl Plan {
             Some((key, value, _, must)) => Err(PlanError::Range { key, value: value.to_string(), must }),
             None => Ok(()),
         }
-    }
-
-    /// The cleaning of its vocabulary.
-    pub fn cleaning(&self) -> Cleaning {
-        Cleaning { steps: self.vocabulary.cleaning.clone() }
-    }
-
-    /// What its vocabulary admits.
-    pub fn admission(&self) -> Admission {
-        Admission { size: self.vocabulary.size, minimum_count: self.vocabulary.minimum_count }
     }
 
     /// The network's sizes over a vocabulary of so many indices.

@@ -118,6 +118,7 @@ pub fn prepare(
     pass.number = 2;
     plan.vocabulary.unit = vocabulary.unit();
     plan.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
+    plan.vocabulary.reserved.clone_from(vocabulary.reserved());
     let corpus = encode_corpus(&corpus, &vocabulary, &held_out, threads, &mut pass)?;
     if share > 0.0 && plan.corpus.split.is_none() && corpus.validation.is_empty() {
         return Err(LabError::NoValidation { documents: corpus.reading.documents, share });
@@ -168,16 +169,15 @@ fn count_vocabulary(
     threads: usize,
     pass: &mut Pass<'_>,
 ) -> Result<Vocabulary, LabError> {
-    let (unit, cleaning, split) = (plan.vocabulary.unit, plan.cleaning(), held_out.split());
-    let (mut builder, reading) =
-        VocabularyBuilder::count(unit, &cleaning, corpus, threads, pass, |document| {
-            split.part_of(document.text, document.label) == Part::Training
-        })?;
+    let (spec, split) = (plan.vocabulary.spec(), held_out.split());
+    let (mut builder, reading) = VocabularyBuilder::count(&spec, corpus, threads, pass, |document| {
+        split.part_of(document.text, document.label) == Part::Training
+    })?;
     if !held_out.parts_by_document(reading.documents) {
         // Too few documents to be parted whole: then the part held out cannot be told apart here.
-        (builder, _) = VocabularyBuilder::count(unit, &cleaning, corpus, 1, pass, |_| true)?;
+        (builder, _) = VocabularyBuilder::count(&spec, corpus, 1, pass, |_| true)?;
     }
-    Ok(builder.finish(plan.admission())?)
+    Ok(builder.finish(threads)?)
 }
 
 /// What came of a run.

@@ -91,6 +91,21 @@ pub enum TextError {
     /// A vocabulary file is not what it should be.
     #[error("not a usable vocabulary: {0}")]
     BadVocabulary(String),
+    /// A token that cannot be one.
+    #[error("{0}")]
+    BadToken(String),
+    /// A size that leaves no room for what must be in a vocabulary.
+    #[error("a vocabulary of these units holds the 256 bytes, so its size is at least {least}")]
+    TooFewTokens {
+        /// The least size.
+        least: usize,
+    },
+    /// Two vocabularies that do not go together.
+    #[error("the two vocabularies do not go together: {0}")]
+    NotAlike(String),
+    /// No document is held out to try vocabularies on.
+    #[error("no document is held out to try the vocabularies on")]
+    NothingHeldOut,
     /// An index is not in the vocabulary.
     #[error("index {index} is outside the vocabulary, whose last index is {last}")]
     IndexOutside {

@@ -5,17 +5,21 @@
 //! whole corpus together, in the part that [`split`] gives each document. [`survey`] looks before any of it, and
 //! [`partition`] finds a split that suits a corpus.
 
+mod byte_pair;
 pub mod cleaning;
 pub mod corpus;
+pub mod coverage;
 mod error;
 mod near;
 mod packed;
 pub mod partition;
+mod pieces;
 mod scratch;
 pub mod split;
 pub mod survey;
 mod tally;
 pub mod tokens;
+mod unigram;
 pub mod unit;
 pub mod vocabulary;
 mod words;

@@ -48,7 +48,7 @@ impl Tally {
     /// Counts one more. What a full disk says is kept for [`Tally::merge`], so that this can be called from the hot loop.
     #[inline]
     pub(crate) fn add(&mut self, text: &str) {
-        let found = match pack(text) {
+        let found = match pack(text.as_bytes()) {
             Some(packed) => self.short.get_mut(&packed),
             None => self.long.get_mut(text),
         };
@@ -63,7 +63,7 @@ impl Tally {
         if self.bytes > self.limit && self.failure.is_none() {
             self.failure = self.spill().err();
         }
-        match pack(text) {
+        match pack(text.as_bytes()) {
             Some(packed) => {
                 self.bytes += ENTRY_BYTES;
                 self.short.insert(packed, 1);

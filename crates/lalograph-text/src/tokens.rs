@@ -3,7 +3,7 @@
 use crate::corpus::{Batch, Corpus, Document, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::split::{Cutoffs, Part, Split};
-use crate::vocabulary::{Reserved, Vocabulary};
+use crate::vocabulary::{Encoder, Reserved, Vocabulary};
 
 /// Below so many documents the split is made inside them, not between them.
 const SPLIT_BY_DOCUMENT_FROM: u64 = 20;
@@ -122,12 +122,12 @@ pub fn encode_corpus(
     let mut all = blake3::Hasher::new();
     // Documents of a corpus too small to be parted by document, put back in order below.
     let mut few: Vec<(String, u64)> = Vec::new();
-    let work = |_: &mut (), batch: &Batch| -> Vec<(Part, Vec<u32>)> {
+    let work = |encoder: &mut Encoder<'_>, batch: &Batch| -> Vec<(Part, Vec<u32>)> {
         let encode = |document: Document<'_>| {
             let mut indices = Vec::new();
             let part = split.part_of(document.text, document.label);
             if matches!(part, Part::Training | Part::Validation) {
-                vocabulary.encode_into(document.text, &mut indices);
+                encoder.encode_into(document.text, &mut indices);
             }
             (part, indices)
         };
@@ -136,7 +136,7 @@ pub fn encode_corpus(
     let (mut reading, _) = corpus.process(
         threads,
         observer,
-        || (),
+        || vocabulary.encoder(),
         work,
         |batch, encoded| {
             for (document, (part, indices)) in batch.documents().zip(encoded) {
@@ -175,9 +175,10 @@ fn part_tail(
     share: f64,
 ) -> (TokenSequence, TokenSequence) {
     let mut whole = TokenSequence::default();
+    let mut encoder = vocabulary.encoder();
     for (text, bytes) in documents {
         let mut indices = Vec::new();
-        vocabulary.encode_into(text, &mut indices);
+        encoder.encode_into(text, &mut indices);
         whole.push(&indices, *bytes);
     }
     let tokens = whole.indices.len();

@@ -1,7 +1,9 @@
 //! The units that a text is cut into.
 
 use serde::{Deserialize, Serialize};
+use unicode_segmentation::UnicodeSegmentation;
 
+use crate::pieces::each_piece;
 use crate::words::each_word;
 
 /// What a token is.
@@ -9,33 +11,76 @@ use crate::words::each_word;
 #[serde(rename_all = "snake_case")]
 pub enum Unit {
     /// Words by the Unicode rules for word boundaries (Standard Annex 29), each punctuation mark a token of its own, white space none.
-    /// An apostrophe inside a word stays in it; a hyphen parts it.
+    /// An apostrophe inside a word stays in it; a hyphen parts it and is a token.
     #[default]
     Word,
     /// Unicode code points, white space included.
     Character,
+    /// What a reader takes for one character (extended grapheme clusters of Standard Annex 29), white space included.
+    Grapheme,
+    /// Bytes of UTF-8; nothing is unknown.
+    Byte,
+    /// Subwords by byte-pair merging; nothing is unknown.
+    BytePair,
+    /// Subwords of a unigram language model; nothing is unknown.
+    Unigram,
 }
 
 impl Unit {
+    /// All units.
+    pub const ALL: [Self; 6] =
+        [Self::Word, Self::Character, Self::Grapheme, Self::Byte, Self::BytePair, Self::Unigram];
+
     /// The name used in plans and files.
     pub fn name(self) -> &'static str {
         match self {
             Self::Word => "word",
             Self::Character => "character",
+            Self::Grapheme => "grapheme",
+            Self::Byte => "byte",
+            Self::BytePair => "byte_pair",
+            Self::Unigram => "unigram",
         }
     }
 
-    /// The name of several.
+    /// One token in words.
+    pub fn noun(self) -> &'static str {
+        match self {
+            Self::BytePair | Self::Unigram => "subword",
+            other => other.name(),
+        }
+    }
+
+    /// Several tokens in words.
     pub fn plural(self) -> &'static str {
         match self {
             Self::Word => "words",
             Self::Character => "characters",
+            Self::Grapheme => "graphemes",
+            Self::Byte => "bytes",
+            Self::BytePair | Self::Unigram => "subwords",
         }
     }
 
-    /// Calls `each` with every token of the text, in order.
+    /// Whether tokens are parts of words that have to be learnt.
+    pub fn is_subword(self) -> bool {
+        matches!(self, Self::BytePair | Self::Unigram)
+    }
+
+    /// Whether a vocabulary of this unit has an index for every text.
+    pub fn knows_everything(self) -> bool {
+        matches!(self, Self::Byte | Self::BytePair | Self::Unigram)
+    }
+
+    /// Whether the tokens of a text, one after another, are the text.
+    pub fn is_exact(self) -> bool {
+        self != Self::Word
+    }
+
+    /// Calls `each` with every token of the text, in order. Units that have to be learnt, and bytes, give the whole text as
+    /// one: only their vocabulary can cut it.
     #[inline]
-    pub fn tokenise<'t>(self, text: &'t str, mut each: impl FnMut(&'t str)) {
+    pub(crate) fn tokenise<'t>(self, text: &'t str, mut each: impl FnMut(&'t str)) {
         match self {
             Self::Word => each_word(text, each),
             Self::Character => {
@@ -46,29 +91,24 @@ impl Unit {
                     rest = after;
                 }
             }
+            Self::Grapheme => text.graphemes(true).for_each(each),
+            Self::Byte | Self::BytePair | Self::Unigram => each(text),
         }
-    }
-
-    /// Puts tokens together again: exactly for characters, readably for words.
-    ///
-    /// ```
-    /// use lalograph_text::Unit;
-    /// assert_eq!(Unit::Word.join(["Quiet", ",", "so", "far", "."]), "Quiet, so far.");
-    /// ```
-    pub fn join<'t>(self, tokens: impl IntoIterator<Item = &'t str>) -> String {
-        let mut out = String::new();
-        let mut joiner = Joiner::new(self);
-        for token in tokens {
-            joiner.push(token, &mut out);
-        }
-        out
     }
 }
 
-/// Puts tokens together one at a time, so that text can be shown as it comes.
+impl Unit {
+    /// Calls `each` with the parts of a text that a vocabulary of this unit is counted on: pieces for subwords, tokens
+    /// otherwise.
+    #[inline]
+    pub(crate) fn parts<'t>(self, text: &'t str, each: impl FnMut(&'t str)) {
+        if self.is_subword() { each_piece(text, each) } else { self.tokenise(text, each) }
+    }
+}
+
+/// Puts words together one at a time, with the spaces between them that they need.
 #[derive(Debug, Clone)]
-pub struct Joiner {
-    unit: Unit,
+pub(crate) struct Joiner {
     /// Whether the next word stands against what is there.
     tight: bool,
     inside_quotes: bool,
@@ -76,16 +116,12 @@ pub struct Joiner {
 
 impl Joiner {
     /// Starts a text.
-    pub fn new(unit: Unit) -> Self {
-        Self { unit, tight: true, inside_quotes: false }
+    pub(crate) fn new() -> Self {
+        Self { tight: true, inside_quotes: false }
     }
 
-    /// Appends a token to `out`, with the space before it that it needs.
-    pub fn push(&mut self, token: &str, out: &mut String) {
-        if self.unit == Unit::Character {
-            out.push_str(token);
-            return;
-        }
+    /// Appends a word to `out`.
+    pub(crate) fn push(&mut self, token: &str, out: &mut String) {
         let quote = token == "\"";
         let closes = matches!(
             token,
@@ -103,7 +139,7 @@ impl Joiner {
 
 #[cfg(test)]
 mod tests {
-    use super::Unit;
+    use super::{Joiner, Unit};
     use proptest::prelude::*;
 
     fn tokens(unit: Unit, text: &str) -> Vec<&str> {
@@ -128,18 +164,22 @@ mod tests {
     }
 
     #[test]
+    fn graphemes_are_what_a_reader_sees() {
+        let text = "e\u{301}a\u{1f468}\u{200d}\u{1f33e}\r\n";
+        assert_eq!(tokens(Unit::Grapheme, text), ["e\u{301}", "a", "\u{1f468}\u{200d}\u{1f33e}", "\r\n"]);
+        assert_eq!(tokens(Unit::Character, text).len(), 8);
+    }
+
+    #[test]
     fn joined_words_read_well() {
         for text in ["Quiet, so far.", "She said \"go\" (twice): no!", "Is it? \u{201c}Yes\u{201d}; 20%."] {
-            assert_eq!(Unit::Word.join(tokens(Unit::Word, text)), text);
+            let (mut joiner, mut out) = (Joiner::new(), String::new());
+            tokens(Unit::Word, text).into_iter().for_each(|token| joiner.push(token, &mut out));
+            assert_eq!(out, text);
         }
     }
 
     proptest! {
-        #[test]
-        fn characters_join_to_the_same_text(text in any::<String>()) {
-            prop_assert_eq!(Unit::Character.join(tokens(Unit::Character, &text)), text);
-        }
-
         #[test]
         fn words_lose_nothing_but_white_space(text in any::<String>()) {
             let kept: String = tokens(Unit::Word, &text).concat().split_whitespace().collect();

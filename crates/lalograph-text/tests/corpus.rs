@@ -9,11 +9,8 @@ use common::{Folder, read, texts};
 use lalograph_text::corpus::Reason;
 use lalograph_text::survey::{SurveySpec, survey};
 use lalograph_text::tokens::{HeldOut, SplitKind, encode_corpus};
-use lalograph_text::vocabulary::Admission;
-use lalograph_text::{
-    Cleaning, CleaningStep, Corpus, CorpusSpec, Division, Reserved, TextError, Unit, Vocabulary,
-    VocabularyBuilder,
-};
+use lalograph_text::vocabulary::VocabularySpec;
+use lalograph_text::{Corpus, CorpusSpec, Division, Reserved, TextError, Vocabulary, VocabularyBuilder};
 
 #[test]
 fn a_folder_is_read_in_the_order_of_names_at_any_depth_and_only_its_text_files() {
@@ -101,73 +98,10 @@ fn a_survey_counts_what_is_there() {
     assert_eq!(survey.first_rows[0].text, "the bee");
 }
 
-fn vocabulary(
-    unit: Unit,
-    texts: &[&str],
-    size: Option<usize>,
-    minimum_count: u64,
-) -> Result<Vocabulary, TextError> {
-    let mut builder = VocabularyBuilder::new(unit, Cleaning { steps: vec![CleaningStep::LowerCase] });
-    for text in texts {
-        builder.add(text);
-    }
-    builder.finish(Admission { size, minimum_count })
-}
-
-#[test]
-fn a_vocabulary_ranks_by_count_then_spelling_and_encodes_both_ways() {
-    let texts = ["The bee saw the hive.", "A bee, a hive."];
-    let words = vocabulary(Unit::Word, &texts, None, 1).unwrap();
-    let ranked: Vec<&str> = words.tokens().iter().map(|(token, _)| &**token).collect();
-    assert_eq!(ranked, [".", "a", "bee", "hive", "the", ",", "saw"]);
-    assert_eq!(words.len(), 11);
-    for index in 0..words.len() as u32 {
-        let token = words.token(index).unwrap().to_owned();
-        assert_eq!(words.index_of(&token), if index < 4 { Reserved::UNKNOWN } else { index });
-    }
-    let pairs = words.encode("The wasp saw.");
-    assert_eq!(pairs[1], ("wasp".to_owned(), Reserved::UNKNOWN));
-    let indices: Vec<u32> = pairs.iter().map(|(_, index)| *index).collect();
-    assert_eq!(words.decode(&indices).unwrap(), "the \u{2039}unknown\u{203a} saw.");
-    assert!(matches!(words.decode(&[11]), Err(TextError::IndexOutside { index: 11, last: 10 })));
-
-    let capped = vocabulary(Unit::Word, &texts, Some(2), 1).unwrap();
-    assert_eq!(capped.len(), 6);
-    assert_eq!(capped.counted().tokens_covered, 4);
-    let frequent = vocabulary(Unit::Word, &texts, None, 2).unwrap();
-    assert_eq!(frequent.len(), 9);
-}
-
-#[test]
-fn nothing_but_reserved_tokens_is_refused() {
-    for (size, minimum_count) in [(None, 100), (Some(0), 1)] {
-        let error = vocabulary(Unit::Word, &["a b c"], size, minimum_count).unwrap_err();
-        assert!(matches!(error, TextError::EmptyVocabulary { .. }));
-    }
-}
-
-#[test]
-fn a_vocabulary_file_reads_back_and_damage_is_refused() {
-    let kept = vocabulary(Unit::Character, &["say \"bees\"\n\t\u{1f41d}\\"], None, 1).unwrap();
-    let json = kept.to_json();
-    let back = Vocabulary::from_json(&json).unwrap();
-    assert_eq!(back, kept);
-    assert_eq!(back.hash(), kept.hash());
-    serde_json::from_str::<serde_json::Value>(&json).unwrap();
-    let cases = [
-        (json.replace("\"version\": 1", "\"version\": 2"), "version"),
-        (json.replace("lalograph vocabulary", "something"), "format"),
-        (json.replace("\"unit\": \"character\"", "\"unit\": \"sentence\""), "sentence"),
-        (json.replace("[\"b\",1]", "[\"a\",1]"), "twice"),
-        (json.replace("[\"b\",1]", "[\"\",1]"), "empty"),
-        (json[..json.len() / 2].to_owned(), "EOF"),
-        (json.replace("\"counted\"", "\"extra\": 1, \"counted\""), "extra"),
-        (String::new(), "EOF"),
-    ];
-    for (text, word) in cases {
-        let message = Vocabulary::from_json(&text).unwrap_err().to_string();
-        assert!(message.contains(word), "{word}: {message}");
-    }
+fn vocabulary(texts: &[&str]) -> Vocabulary {
+    let mut builder = VocabularyBuilder::new(&VocabularySpec::default());
+    texts.iter().for_each(|text| builder.add(text));
+    builder.finish(1).unwrap()
 }
 
 #[test]
@@ -175,7 +109,7 @@ fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
     let lines: String = (0..400).map(|i| format!("entry {i} of the hive\n")).collect();
     let folder = Folder::with(&[("a.txt", lines.as_bytes())]);
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
-    let words = vocabulary(Unit::Word, &["entry of the hive"], None, 1).unwrap();
+    let words = vocabulary(&["entry of the hive"]);
     let encoded =
         encode_corpus(&corpus, &words, &HeldOut::Share { seed: 1, share: 0.25 }, 2, &mut |_| true).unwrap();
     assert_eq!(encoded.split, SplitKind::Documents);
@@ -207,7 +141,7 @@ fn a_single_long_document_is_parted_at_its_end() {
     let text = "the hive and the bee ".repeat(200);
     let folder = Folder::with(&[("a.txt", text.as_bytes())]);
     let corpus = Corpus::find(&folder.spec(Division::File)).unwrap();
-    let words = vocabulary(Unit::Word, &[&text], None, 1).unwrap();
+    let words = vocabulary(&[&text]);
     let encoded =
         encode_corpus(&corpus, &words, &HeldOut::Share { seed: 1, share: 0.1 }, 2, &mut |_| true).unwrap();
     assert_eq!(encoded.split, SplitKind::Tail);

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Parser, Subcommand, ValueEnum};
 use lalograph_text::partition::Amount;
-use lalograph_text::{Division, Form, Part, Unit};
+use lalograph_text::{Division, Form, Part, Reserved, Unit};
 use regex::Regex;
 
 use crate::output::number::parse_bytes;
@@ -291,6 +291,14 @@ pub(crate) enum UnitChoice {
     Word,
     /// Unicode code points.
     Character,
+    /// What a reader takes for one character.
+    Grapheme,
+    /// Bytes; nothing is unknown.
+    Byte,
+    /// Subwords by byte-pair merging; nothing is unknown.
+    BytePair,
+    /// Subwords of a unigram language model; nothing is unknown.
+    Unigram,
 }
 
 impl From<UnitChoice> for Unit {
@@ -298,6 +306,10 @@ impl From<UnitChoice> for Unit {
         match choice {
             UnitChoice::Word => Self::Word,
             UnitChoice::Character => Self::Character,
+            UnitChoice::Grapheme => Self::Grapheme,
+            UnitChoice::Byte => Self::Byte,
+            UnitChoice::BytePair => Self::BytePair,
+            UnitChoice::Unigram => Self::Unigram,
         }
     }
 }
@@ -418,6 +430,14 @@ pub(crate) enum VocabCommand {
     Encode(VocabEncodeArgs),
     /// Turn indices back into text.
     Decode(VocabDecodeArgs),
+    /// Show what a vocabulary's size costs and brings on text that it was not counted on.
+    Coverage(VocabCoverageArgs),
+    /// Put the tokens of two vocabularies together, counts added.
+    Merge(VocabMergeArgs),
+    /// Add the words of a new corpus to a vocabulary; every old index stays.
+    Extend(VocabExtendArgs),
+    /// Show what two vocabularies share and what only one of them has.
+    Compare(VocabCompareArgs),
 }
 
 /// How text is cleaned and cut.
@@ -426,21 +446,48 @@ pub(crate) struct TokenArgs {
     /// What a token is.
     #[arg(long, value_enum, value_name = "UNIT")]
     pub(crate) unit: Option<UnitChoice>,
-    /// Keep the N commonest tokens, reserved ones not counted.
+    /// Keep the N commonest tokens, reserved ones not counted; subwords have the 256 bytes among them.
     #[arg(long = "vocab-size", value_name = "N")]
     pub(crate) vocab_size: Option<usize>,
-    /// Keep tokens that occur at least N times.
+    /// Keep tokens that occur at least N times; where subwords are merged, pairs.
     #[arg(long, value_name = "N")]
     pub(crate) min_count: Option<u64>,
+    /// Give this word or character an index however rare it is; may be given again and again.
+    #[arg(long, value_name = "TOKEN", allow_hyphen_values = true)]
+    pub(crate) include: Vec<String>,
+    /// The same for every line of a file.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) include_from: Option<PathBuf>,
+    /// Give this word or character no index however common it is; may be given again and again.
+    #[arg(long, value_name = "TOKEN", allow_hyphen_values = true)]
+    pub(crate) exclude: Vec<String>,
+    /// The same for every line of a file.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) exclude_from: Option<PathBuf>,
+    /// How the reserved tokens are spelt: padding, unknown, start and end, with commas between them.
+    #[arg(long, value_name = "P,U,S,E", value_parser = parse_reserved)]
+    pub(crate) reserved: Option<Reserved>,
     /// What is done to the text first.
     #[command(flatten)]
     pub(crate) cleaning: CleaningArgs,
 }
 
+fn parse_reserved(text: &str) -> Result<Reserved, String> {
+    match text.split(',').collect::<Vec<_>>().as_slice() {
+        [padding, unknown, start, end] => Ok(Reserved {
+            padding: (*padding).into(),
+            unknown: (*unknown).into(),
+            start: (*start).into(),
+            end: (*end).into(),
+        }),
+        _ => Err("four spellings are wanted: padding, unknown, start and end".into()),
+    }
+}
+
 /// `vocab build`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph vocab build thornmere/diaries --document line --output words.json\n  lalograph vocab build thornmere/diaries --unit character --output characters.json\n  lalograph vocab build thornmere/diaries --vocab-size 300 --output small.json"
+    after_help = "Examples:\n  lalograph vocab build thornmere/diaries --document line --output words.json\n  lalograph vocab build thornmere/diaries --unit character --output characters.json\n  lalograph vocab build thornmere/diaries --unit byte-pair --vocab-size 600 --output merged.json"
 )]
 pub(crate) struct VocabBuildArgs {
     /// The corpus.
@@ -471,6 +518,120 @@ pub(crate) struct VocabShowArgs {
     /// List tokens that have this in them.
     #[arg(long, value_name = "TEXT")]
     pub(crate) find: Option<String>,
+    /// List the longest tokens, or the rarest, instead of those with the lowest indices.
+    #[arg(long, value_enum, value_name = "ORDER")]
+    pub(crate) order: Option<TokenOrder>,
+    /// List the tokens at these indices.
+    #[arg(long, value_name = "N,N,...", value_delimiter = ',', conflicts_with_all = ["find", "order"])]
+    pub(crate) at: Vec<u32>,
+    /// List these tokens, or say that they have no index.
+    #[arg(long, value_name = "TOKEN", conflicts_with_all = ["find", "order", "at"])]
+    pub(crate) token: Vec<String>,
+    /// Print one JSON document.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+/// Which tokens are listed first.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum TokenOrder {
+    /// The longest.
+    Longest,
+    /// The rarest.
+    Rarest,
+}
+
+/// `vocab coverage`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph vocab coverage thornmere/diaries --document line\n  lalograph vocab coverage thornmere/diaries --document line --unit byte-pair --vocab-size 800\n  lalograph vocab coverage thornmere/diaries.csv --sizes 50,100,200 --pictures covered"
+)]
+pub(crate) struct VocabCoverageArgs {
+    /// The corpus.
+    #[command(flatten)]
+    pub(crate) corpus: CorpusArgs,
+    /// How text is cleaned and cut.
+    #[command(flatten)]
+    pub(crate) tokens: TokenArgs,
+    /// Sizes to try, besides the largest; without them, steps up to the largest.
+    #[arg(long, value_name = "N,N,...", value_delimiter = ',')]
+    pub(crate) sizes: Vec<usize>,
+    /// Share of documents held out to try the vocabularies on.
+    #[arg(long, value_name = "SHARE", default_value_t = 0.1)]
+    pub(crate) held_out: f64,
+    /// Seed of that choice.
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) seed: u64,
+    /// A split file: count on its training part, try on its validation part.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["held_out", "seed"])]
+    pub(crate) by: Option<PathBuf>,
+    /// Draw the curve into this folder, as SVG and PNG.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) pictures: Option<PathBuf>,
+    /// Replace a picture that is there.
+    #[arg(long)]
+    pub(crate) force: bool,
+    /// Print one JSON document.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+/// `vocab merge`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph vocab merge thornmere/vocabulary.json thornmere/vocabulary.json -o both.json"
+)]
+pub(crate) struct VocabMergeArgs {
+    /// A vocabulary or a model.
+    pub(crate) first: PathBuf,
+    /// Another, of the same unit and cleaning.
+    pub(crate) second: PathBuf,
+    /// Where to write the vocabulary.
+    #[arg(long, short, value_name = "FILE")]
+    pub(crate) output: PathBuf,
+    /// Replace the file if it is there.
+    #[arg(long)]
+    pub(crate) force: bool,
+}
+
+/// `vocab extend`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph vocab extend thornmere/vocabulary.json thornmere/diaries.csv -o longer.json"
+)]
+pub(crate) struct VocabExtendArgs {
+    /// The vocabulary, or a model.
+    pub(crate) file: PathBuf,
+    /// The new corpus; it is cleaned and cut as the vocabulary says.
+    #[command(flatten)]
+    pub(crate) corpus: CorpusArgs,
+    /// Add at most N tokens, the commonest.
+    #[arg(long, value_name = "N")]
+    pub(crate) add: Option<usize>,
+    /// Add tokens that occur at least N times in the new corpus.
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) min_count: u64,
+    /// Where to write the vocabulary.
+    #[arg(long, short, value_name = "FILE")]
+    pub(crate) output: PathBuf,
+    /// Replace the file if it is there.
+    #[arg(long)]
+    pub(crate) force: bool,
+}
+
+/// `vocab compare`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph vocab compare thornmere/vocabulary.json thornmere/runs/demo\n  lalograph vocab compare thornmere/vocabulary.json thornmere/runs/demo --json"
+)]
+pub(crate) struct VocabCompareArgs {
+    /// A vocabulary or a model.
+    pub(crate) first: PathBuf,
+    /// Another.
+    pub(crate) second: PathBuf,
+    /// How many of the commonest tokens that only one has to list.
+    #[arg(long, value_name = "N", default_value_t = 10)]
+    pub(crate) top: usize,
     /// Print one JSON document.
     #[arg(long)]
     pub(crate) json: bool,
@@ -555,7 +716,7 @@ pub(crate) struct TrainArgs {
         long = "vocab",
         value_name = "FILE",
         help_heading = "Corpus",
-        conflicts_with_all = ["unit", "vocab_size", "min_count", "clean"]
+        conflicts_with_all = ["unit", "vocab_size", "min_count", "clean", "include", "include_from", "exclude", "exclude_from", "reserved"]
     )]
     pub(crate) vocabulary: Option<PathBuf>,
     /// How text is cleaned and cut.

@@ -82,6 +82,11 @@ impl From<TextError> for Failure {
             TextError::EmptyVocabulary { .. } => {
                 "lower --min-count, raise --vocab-size, or give it more text"
             }
+            TextError::BadToken(_) | TextError::NotAlike(_) => return Self::Usage(error.to_string()),
+            TextError::TooFewTokens { .. } => "raise --vocab-size",
+            TextError::NothingHeldOut => {
+                "raise --held-out, or give it more documents (--document line makes each line one)"
+            }
             TextError::BadVocabulary(_) => "make it anew with `lalograph vocab build`",
             TextError::IndexOutside { .. } => "`lalograph vocab show` lists the indices that there are",
             TextError::Io { source, .. } if source.kind() == std::io::ErrorKind::BrokenPipe => {

@@ -1,6 +1,7 @@
 //! How things look: the screen, numbers, tables, progress, charts.
 
 pub(crate) mod chart;
+pub(crate) mod coverage_chart;
 pub(crate) mod number;
 pub(crate) mod outline;
 pub(crate) mod palette;

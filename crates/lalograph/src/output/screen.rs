@@ -68,8 +68,13 @@ impl Screen {
 
     /// Writes to standard output.
     pub(crate) fn print(&self, text: &str) -> Result<(), Failure> {
+        self.bytes(text.as_bytes())
+    }
+
+    /// Writes to standard output what need not be text.
+    pub(crate) fn bytes(&self, bytes: &[u8]) -> Result<(), Failure> {
         let mut out = io::stdout().lock();
-        out.write_all(text.as_bytes())?;
+        out.write_all(bytes)?;
         out.flush()?;
         Ok(())
     }

@@ -1,0 +1,148 @@
+//! Vocabularies beside each other: merged, extended, compared.
+
+use std::collections::HashMap;
+
+use serde::{Deserialize, Serialize};
+
+use super::{Counted, Method, Token, Vocabulary};
+use crate::error::TextError;
+
+/// A token of one vocabulary that the other does not have.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct OneSided {
+    /// Tokens that only this vocabulary has.
+    pub tokens: u64,
+    /// How often they were counted, together.
+    pub count: u64,
+    /// All counts of this vocabulary.
+    pub total_count: u64,
+    /// The commonest of them with their counts.
+    pub commonest: Vec<(String, u64)>,
+}
+
+/// Two vocabularies side by side.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Comparison {
+    /// Whether unit and cleaning are the same, so that both find the same tokens in a text.
+    pub same_tokens: bool,
+    /// Tokens that both have.
+    pub shared_tokens: u64,
+    /// How many of these have the same index in both.
+    pub same_index: u64,
+    /// Of the first.
+    pub only_first: OneSided,
+    /// Of the second.
+    pub only_second: OneSided,
+}
+
+impl Vocabulary {
+    /// What both have and what only one has; `listed` tokens of each are named.
+    pub fn compare(&self, other: &Self, listed: usize) -> Comparison {
+        let shared = self
+            .tokens
+            .iter()
+            .zip(4..)
+            .filter_map(|(token, index)| other.lookup.get(&token.bytes).map(|theirs| theirs == index));
+        let (mut shared_tokens, mut same_index) = (0, 0);
+        shared.for_each(|same| {
+            shared_tokens += 1;
+            same_index += u64::from(same);
+        });
+        Comparison {
+            same_tokens: self.unit == other.unit && self.cleaning == other.cleaning,
+            shared_tokens,
+            same_index,
+            only_first: self.without(other, listed),
+            only_second: other.without(self, listed),
+        }
+    }
+
+    fn without(&self, other: &Self, listed: usize) -> OneSided {
+        let mut own: Vec<&Token> =
+            self.tokens.iter().filter(|token| other.lookup.get(&token.bytes).is_none()).collect();
+        own.sort_by(|a, b| b.count.cmp(&a.count).then_with(|| a.bytes.cmp(&b.bytes)));
+        OneSided {
+            tokens: own.len() as u64,
+            count: own.iter().map(|token| token.count).sum(),
+            total_count: self.tokens.iter().map(|token| token.count).sum(),
+            commonest: own
+                .iter()
+                .take(listed)
+                .map(|token| (token.shown().into_owned(), token.count))
+                .collect(),
+        }
+    }
+
+    /// Refuses two that do not find the same tokens in a text, or whose tokens hang together.
+    fn check_alike(&self, other: &Self) -> Result<(), TextError> {
+        let bad = |what: String| Err(TextError::NotAlike(what));
+        if self.method != Method::Listed || self.unit.knows_everything() {
+            return bad(format!(
+                "the tokens of a vocabulary of {} hang together: build it anew",
+                self.unit.plural()
+            ));
+        }
+        if self.unit != other.unit {
+            return bad(format!("one is of {}, the other of {}", self.unit.plural(), other.unit.plural()));
+        }
+        if self.cleaning != other.cleaning {
+            return bad("their cleaning differs, so the same text gives them different tokens".into());
+        }
+        if self.reserved != other.reserved {
+            return bad("their reserved tokens are spelt differently".into());
+        }
+        Ok(())
+    }
+
+    /// All tokens of both with their counts added, the commonest first.
+    ///
+    /// # Errors
+    /// [`TextError::NotAlike`].
+    pub fn merged(&self, other: &Self) -> Result<Self, TextError> {
+        self.check_alike(other)?;
+        let mut counts: HashMap<&[u8], u64> = HashMap::new();
+        for token in self.tokens.iter().chain(&other.tokens) {
+            *counts.entry(&token.bytes).or_default() += token.count;
+        }
+        let mut tokens: Vec<Token> =
+            counts.into_iter().map(|(bytes, count)| Token::new(bytes, count)).collect();
+        tokens.sort_by(|a, b| b.count.cmp(&a.count).then_with(|| a.bytes.cmp(&b.bytes)));
+        self.with_tokens(other, tokens)
+    }
+
+    /// This vocabulary with the other's tokens that it does not have behind its own, which keep their indices; counts are added. At most
+    /// `add` come in, the first of the other's, and none that was counted less than `minimum_count` times.
+    ///
+    /// # Errors
+    /// [`TextError::NotAlike`].
+    pub fn extended(&self, other: &Self, add: usize, minimum_count: u64) -> Result<Self, TextError> {
+        self.check_alike(other)?;
+        let mut tokens: Vec<Token> = self.tokens.clone();
+        for token in &other.tokens {
+            match self.lookup.get(&token.bytes) {
+                Some(index) => tokens[(index - super::Reserved::COUNT) as usize].count += token.count,
+                None if tokens.len() - self.tokens.len() < add && token.count >= minimum_count => {
+                    tokens.push(token.clone());
+                }
+                None => {}
+            }
+        }
+        self.with_tokens(other, tokens)
+    }
+
+    fn with_tokens(&self, other: &Self, tokens: Vec<Token>) -> Result<Self, TextError> {
+        let (a, b) = (self.counted, other.counted);
+        let counted = Counted {
+            documents: a.documents + b.documents,
+            tokens: a.tokens + b.tokens,
+            // Of the tokens without an index only their numbers are known: at least as many as either had are different.
+            distinct_tokens: a.distinct_tokens.max(b.distinct_tokens).max(tokens.len() as u64),
+            tokens_covered: tokens.iter().map(|token| token.count).sum(),
+        };
+        let (unit, cleaning, reserved) = (self.unit, self.cleaning.clone(), self.reserved.clone());
+        Self::assemble(unit, cleaning, reserved, counted, tokens, Method::Listed)
+            .map_err(|(_, what)| TextError::BadVocabulary(what))
+    }
+}

@@ -1,0 +1,194 @@
+//! From text to indices and back, one text after another.
+
+use foldhash::fast::FixedState;
+use hashbrown::HashMap;
+
+use super::{Method, Reserved, Vocabulary};
+use crate::error::TextError;
+use crate::packed::pack;
+use crate::pieces::each_piece;
+use crate::unigram::{Lattice, Part};
+use crate::unit::{Joiner, Unit};
+
+/// Pieces whose cuts are remembered, at most.
+const REMEMBERED: usize = 1 << 18;
+
+/// Cuts texts into the indices of one vocabulary.
+#[derive(Debug)]
+pub struct Encoder<'v> {
+    vocabulary: &'v Vocabulary,
+    known: Known,
+    symbols: Vec<u32>,
+    lattice: Lattice,
+}
+
+/// How pieces were cut before.
+#[derive(Debug, Default)]
+struct Known {
+    short: HashMap<u128, (u32, u32), FixedState>,
+    long: HashMap<Box<[u8]>, (u32, u32), FixedState>,
+    indices: Vec<u32>,
+}
+
+impl Known {
+    #[inline]
+    fn get(&self, piece: &[u8]) -> Option<&[u32]> {
+        let (start, end) = match pack(piece) {
+            Some(packed) => self.short.get(&packed)?,
+            None => self.long.get(piece)?,
+        };
+        Some(&self.indices[*start as usize..*end as usize])
+    }
+
+    /// Remembers the indices that were appended from `start` on.
+    fn insert(&mut self, piece: &[u8], start: usize) {
+        let range = (start as u32, self.indices.len() as u32);
+        match pack(piece) {
+            Some(packed) => drop(self.short.insert(packed, range)),
+            None => drop(self.long.insert(piece.into(), range)),
+        }
+    }
+
+    fn make_room(&mut self) {
+        if self.short.len() + self.long.len() >= REMEMBERED {
+            self.short.clear();
+            self.long.clear();
+            self.indices.clear();
+        }
+    }
+}
+
+impl<'v> Encoder<'v> {
+    pub(super) fn new(vocabulary: &'v Vocabulary) -> Self {
+        Self { vocabulary, known: Known::default(), symbols: Vec::new(), lattice: Lattice::default() }
+    }
+
+    /// Cleans a text, cuts it and appends the indices of its tokens.
+    pub fn encode_into(&mut self, text: &str, indices: &mut Vec<u32>) {
+        let vocabulary = self.vocabulary;
+        let text = vocabulary.cleaning.apply(text);
+        match vocabulary.unit {
+            Unit::Word | Unit::Character | Unit::Grapheme => vocabulary.unit.tokenise(&text, |token| {
+                indices.push(vocabulary.lookup.get(token.as_bytes()).unwrap_or(Reserved::UNKNOWN));
+            }),
+            Unit::Byte => indices.extend(text.bytes().map(index_of_byte)),
+            Unit::BytePair | Unit::Unigram => {
+                each_piece(&text, |piece| indices.extend_from_slice(self.piece(piece)));
+            }
+        }
+    }
+
+    /// The same, each token as it was found with its index.
+    pub(super) fn each(&mut self, text: &str, mut each: impl FnMut(&[u8], u32)) {
+        let vocabulary = self.vocabulary;
+        if vocabulary.unit.knows_everything() {
+            let mut indices = Vec::new();
+            self.encode_into(text, &mut indices);
+            indices.into_iter().for_each(|index| each(vocabulary.token(index).unwrap_or_default(), index));
+        } else {
+            vocabulary.unit.tokenise(&vocabulary.cleaning.apply(text), |token| {
+                each(token.as_bytes(), vocabulary.index_of(token));
+            });
+        }
+    }
+
+    /// The indices of a piece.
+    #[inline]
+    pub(crate) fn piece(&mut self, piece: &str) -> &[u32] {
+        // Looked up twice, since a borrow that is given back conditionally cannot be renewed.
+        if self.known.get(piece.as_bytes()).is_none() {
+            self.cut(piece);
+        }
+        self.known.get(piece.as_bytes()).unwrap_or_default()
+    }
+
+    #[inline(never)]
+    fn cut(&mut self, piece: &str) {
+        self.known.make_room();
+        let start = self.known.indices.len();
+        match &self.vocabulary.method {
+            Method::Listed => {}
+            Method::BytePair { merges, .. } => {
+                merges.cut(piece.as_bytes(), &mut self.symbols);
+                self.known.indices.extend(self.symbols.iter().map(|symbol| symbol + Reserved::COUNT));
+            }
+            Method::Unigram { pieces, .. } => {
+                let parts = pieces.cut(piece, &mut self.lattice);
+                self.known.indices.extend(parts.iter().map(|part| match part {
+                    Part::Token(token) => token + Reserved::COUNT,
+                    Part::Byte(byte) => index_of_byte(*byte),
+                }));
+            }
+        }
+        self.known.insert(piece.as_bytes(), start);
+    }
+}
+
+/// Where a unit has all bytes, they come first.
+#[inline]
+fn index_of_byte(byte: u8) -> u32 {
+    u32::from(byte) + Reserved::COUNT
+}
+
+/// Puts a text together, so that it can be shown as it comes. Bytes of a character are held back until it is whole.
+#[derive(Debug)]
+pub struct Decoder<'v> {
+    vocabulary: &'v Vocabulary,
+    joiner: Joiner,
+    held: Vec<u8>,
+}
+
+impl<'v> Decoder<'v> {
+    pub(super) fn new(vocabulary: &'v Vocabulary) -> Self {
+        Self { vocabulary, joiner: Joiner::new(), held: Vec::new() }
+    }
+
+    /// Appends the token at an index to `out`, with the space before it that it needs.
+    ///
+    /// # Errors
+    /// An index outside the vocabulary.
+    pub fn push(&mut self, index: u32, out: &mut String) -> Result<(), TextError> {
+        let token = self.vocabulary.token(index)?;
+        if matches!(index, Reserved::PADDING | Reserved::START | Reserved::END) {
+            return Ok(());
+        }
+        if !self.vocabulary.unit.is_exact() {
+            self.joiner.push(&String::from_utf8_lossy(token), out);
+            return Ok(());
+        }
+        self.held.extend_from_slice(token);
+        loop {
+            match std::str::from_utf8(&self.held) {
+                Ok(text) => {
+                    out.push_str(text);
+                    self.held.clear();
+                    return Ok(());
+                }
+                Err(error) => {
+                    let valid = error.valid_up_to();
+                    out.push_str(&String::from_utf8_lossy(&self.held[..valid]));
+                    match error.error_len() {
+                        // A character that may go on.
+                        None => {
+                            self.held.drain(..valid);
+                            return Ok(());
+                        }
+                        Some(wrong) => {
+                            out.push(char::REPLACEMENT_CHARACTER);
+                            self.held.drain(..valid + wrong);
+                        }
+                    }
+                }
+            }
+        }
+    }
+
+    /// Ends a text: what was held back will not become whole any more. The next begins like a new one.
+    pub fn finish(&mut self, out: &mut String) {
+        if !self.held.is_empty() {
+            out.push(char::REPLACEMENT_CHARACTER);
+            self.held.clear();
+        }
+        self.joiner = Joiner::new();
+    }
+}

@@ -1,0 +1,324 @@
+//! Vocabularies: which tokens have an index, and what was done to the text to find them.
+
+mod build;
+mod combine;
+mod encoder;
+mod file;
+
+use std::borrow::Cow;
+
+use foldhash::fast::FixedState;
+use hashbrown::HashMap;
+use serde::{Deserialize, Serialize};
+
+pub use build::{VocabularyBuilder, VocabularySpec};
+pub use combine::{Comparison, OneSided};
+pub use encoder::{Decoder, Encoder};
+
+use crate::byte_pair::{Merges, Pair};
+use crate::cleaning::Cleaning;
+use crate::error::TextError;
+use crate::packed::pack;
+use crate::unigram::Pieces;
+use crate::unit::Unit;
+
+/// More tokens than this are no vocabulary.
+const MOST_TOKENS: usize = 1 << 24;
+
+/// The tokens that stand for no text of their own. Their indices are 0 to 3, in this order.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(default, deny_unknown_fields)]
+pub struct Reserved {
+    /// Fills up to a fixed length.
+    pub padding: String,
+    /// Stands for every token that has no index.
+    pub unknown: String,
+    /// Read before a document's first token.
+    pub start: String,
+    /// Predicted after a document's last token.
+    pub end: String,
+}
+
+impl Default for Reserved {
+    fn default() -> Self {
+        let own = |name: &str| format!("\u{2039}{name}\u{203a}");
+        Self { padding: own("padding"), unknown: own("unknown"), start: own("start"), end: own("end") }
+    }
+}
+
+impl Reserved {
+    /// How many there are.
+    pub const COUNT: u32 = 4;
+    /// Index of the padding token.
+    pub const PADDING: u32 = 0;
+    /// Index of the unknown token.
+    pub const UNKNOWN: u32 = 1;
+    /// Index of the start token.
+    pub const START: u32 = 2;
+    /// Index of the end token.
+    pub const END: u32 = 3;
+
+    fn spelling(&self, index: u32) -> Option<&str> {
+        match index {
+            Self::PADDING => Some(&self.padding),
+            Self::UNKNOWN => Some(&self.unknown),
+            Self::START => Some(&self.start),
+            Self::END => Some(&self.end),
+            _ => None,
+        }
+    }
+}
+
+/// What a vocabulary was counted on.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Counted {
+    /// Documents read.
+    pub documents: u64,
+    /// Tokens in them.
+    pub tokens: u64,
+    /// Distinct tokens among these.
+    pub distinct_tokens: u64,
+    /// How many of all the tokens have an index.
+    pub tokens_covered: u64,
+}
+
+/// A token and how often it was counted.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Token {
+    /// Its bytes: UTF-8, except for parts of characters.
+    pub bytes: Box<[u8]>,
+    /// How often it was counted.
+    pub count: u64,
+}
+
+impl Token {
+    pub(crate) fn new(bytes: impl Into<Box<[u8]>>, count: u64) -> Self {
+        Self { bytes: bytes.into(), count }
+    }
+
+    /// As it can be shown: parts of characters as bytes in hexadecimal.
+    pub fn shown(&self) -> Cow<'_, str> {
+        shown(&self.bytes)
+    }
+}
+
+fn shown(bytes: &[u8]) -> Cow<'_, str> {
+    match std::str::from_utf8(bytes) {
+        Ok(text) => Cow::Borrowed(text),
+        Err(_) => {
+            let hex: Vec<String> = bytes.iter().map(|byte| format!("{byte:02x}")).collect();
+            Cow::Owned(format!("\u{2039}{}\u{203a}", hex.join(" ")))
+        }
+    }
+}
+
+/// What a unit needs besides its tokens.
+#[derive(Debug, Clone, PartialEq)]
+enum Method {
+    /// Tokens are found as they stand.
+    Listed,
+    /// Pairs of indices, in the order in which they are merged.
+    BytePair { pairs: Vec<Pair>, merges: Merges },
+    /// The logarithms of the tokens' probabilities; bytes that are no character of their own have none.
+    Unigram { scores: Vec<Option<f64>>, pieces: Pieces },
+}
+
+/// From tokens to indices.
+#[derive(Debug, Clone, Default, PartialEq)]
+struct Lookup {
+    short: HashMap<u128, u32, FixedState>,
+    long: HashMap<Box<[u8]>, u32, FixedState>,
+}
+
+impl Lookup {
+    #[inline]
+    fn get(&self, bytes: &[u8]) -> Option<u32> {
+        match pack(bytes) {
+            Some(packed) => self.short.get(&packed).copied(),
+            None => self.long.get(bytes).copied(),
+        }
+    }
+
+    /// Gives the index that was there before.
+    fn insert(&mut self, bytes: &[u8], index: u32) -> Option<u32> {
+        match pack(bytes) {
+            Some(packed) => self.short.insert(packed, index),
+            None => self.long.insert(bytes.into(), index),
+        }
+    }
+}
+
+/// A vocabulary: each token's index and count, and the cleaning and unit that make tokens of a text.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Vocabulary {
+    unit: Unit,
+    cleaning: Cleaning,
+    reserved: Reserved,
+    counted: Counted,
+    tokens: Vec<Token>,
+    method: Method,
+    lookup: Lookup,
+}
+
+impl Vocabulary {
+    /// Puts a vocabulary together; an error is told with the position of the token that it is about.
+    fn assemble(
+        unit: Unit,
+        cleaning: Cleaning,
+        reserved: Reserved,
+        counted: Counted,
+        tokens: Vec<Token>,
+        method: Method,
+    ) -> Result<Self, (Option<usize>, String)> {
+        if tokens.is_empty() {
+            return Err((None, "it holds nothing but reserved tokens".into()));
+        }
+        if tokens.len() >= MOST_TOKENS {
+            return Err((None, format!("{} tokens are more than there may be", tokens.len())));
+        }
+        let spellings: Vec<&str> =
+            (0..Reserved::COUNT).filter_map(|index| reserved.spelling(index)).collect();
+        for (at, spelling) in spellings.iter().enumerate() {
+            if spelling.is_empty() || spellings[..at].contains(spelling) {
+                return Err((None, "its reserved tokens are not four different ones".into()));
+            }
+        }
+        let mut lookup = Lookup::default();
+        for (position, token) in tokens.iter().enumerate() {
+            if token.bytes.is_empty() {
+                return Err((Some(position), "an empty token".into()));
+            }
+            if spellings.iter().any(|spelling| spelling.as_bytes() == &*token.bytes) {
+                return Err((Some(position), format!("`{}` is also a reserved token", token.shown())));
+            }
+            if let Some(before) = lookup.insert(&token.bytes, position as u32 + Reserved::COUNT) {
+                return Err((Some(position), format!("`{}` has index {before} already", token.shown())));
+            }
+        }
+        Ok(Self { unit, cleaning, reserved, counted, tokens, method, lookup })
+    }
+
+    /// Token indices in all, the reserved ones included.
+    pub fn len(&self) -> usize {
+        self.tokens.len() + Reserved::COUNT as usize
+    }
+
+    /// Never: a vocabulary holds at least one token besides the reserved ones.
+    pub fn is_empty(&self) -> bool {
+        false
+    }
+
+    /// What a token is.
+    pub fn unit(&self) -> Unit {
+        self.unit
+    }
+
+    /// What is done to a text first.
+    pub fn cleaning(&self) -> &Cleaning {
+        &self.cleaning
+    }
+
+    /// The reserved tokens' spellings.
+    pub fn reserved(&self) -> &Reserved {
+        &self.reserved
+    }
+
+    /// What it was counted on.
+    pub fn counted(&self) -> Counted {
+        self.counted
+    }
+
+    /// The tokens with their counts; the first has index 4.
+    pub fn tokens(&self) -> &[Token] {
+        &self.tokens
+    }
+
+    /// The index of a token; of the unknown token if it has none.
+    pub fn index_of(&self, token: impl AsRef<[u8]>) -> u32 {
+        self.lookup.get(token.as_ref()).unwrap_or(Reserved::UNKNOWN)
+    }
+
+    /// The bytes of the token at an index.
+    ///
+    /// # Errors
+    /// An index outside the vocabulary.
+    pub fn token(&self, index: u32) -> Result<&[u8], TextError> {
+        if let Some(spelling) = self.reserved.spelling(index) {
+            return Ok(spelling.as_bytes());
+        }
+        let position = (index - Reserved::COUNT) as usize;
+        self.tokens
+            .get(position)
+            .map(|token| &*token.bytes)
+            .ok_or(TextError::IndexOutside { index, last: self.len() as u32 - 1 })
+    }
+
+    /// The same as it can be shown.
+    ///
+    /// # Errors
+    /// An index outside the vocabulary.
+    pub fn shown(&self, index: u32) -> Result<Cow<'_, str>, TextError> {
+        self.token(index).map(shown)
+    }
+
+    /// Whether the index stands for a part of a character.
+    pub fn is_fragment(&self, index: u32) -> bool {
+        self.token(index).is_ok_and(|bytes| std::str::from_utf8(bytes).is_err())
+    }
+
+    /// Something that cuts texts; it remembers how, so one for many texts is quick.
+    pub fn encoder(&self) -> Encoder<'_> {
+        Encoder::new(self)
+    }
+
+    /// Something that puts a text together token by token.
+    pub fn decoder(&self) -> Decoder<'_> {
+        Decoder::new(self)
+    }
+
+    /// Cleans a text, cuts it, and gives each token as it was found with its index.
+    ///
+    /// ```
+    /// use lalograph_text::{Cleaning, Unit, VocabularyBuilder, vocabulary::VocabularySpec};
+    /// let spec = VocabularySpec { unit: Unit::Word, ..VocabularySpec::default() };
+    /// let mut builder = VocabularyBuilder::new(&spec);
+    /// builder.add("the bee and the hive");
+    /// let vocabulary = builder.finish(1)?;
+    /// assert_eq!(vocabulary.encode("the wasp"), [("the".to_owned(), 4), ("wasp".to_owned(), 1)]);
+    /// # Ok::<(), lalograph_text::TextError>(())
+    /// ```
+    pub fn encode(&self, text: &str) -> Vec<(String, u32)> {
+        let mut pairs = Vec::new();
+        self.encoder().each(text, |found, index| pairs.push((shown(found).into_owned(), index)));
+        pairs
+    }
+
+    /// Indices back to bytes: exactly the cleaned text, unless the unit is the word; words are put together
+    /// readably. Padding, start and end print nothing; unknown prints as it is spelt.
+    ///
+    /// # Errors
+    /// An index outside the vocabulary.
+    pub fn decode(&self, indices: &[u32]) -> Result<Vec<u8>, TextError> {
+        if !self.unit.is_exact() {
+            let mut out = String::new();
+            let mut decoder = self.decoder();
+            for &index in indices {
+                decoder.push(index, &mut out)?;
+            }
+            return Ok(out.into_bytes());
+        }
+        let mut out = Vec::new();
+        for &index in indices {
+            if !matches!(index, Reserved::PADDING | Reserved::START | Reserved::END) {
+                out.extend_from_slice(self.token(index)?);
+            }
+        }
+        Ok(out)
+    }
+
+    /// A hash of everything that decides which index a text gets, in hexadecimal.
+    pub fn hash(&self) -> String {
+        blake3::hash(self.to_json().as_bytes()).to_hex().to_string()
+    }
+}

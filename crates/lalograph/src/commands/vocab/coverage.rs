@@ -1,0 +1,100 @@
+//! `vocab coverage`: what a size costs and brings.
+
+use lalograph_lab::LabError;
+use lalograph_lab::files::{Existing, read_split};
+use lalograph_lab::plan::{CorpusPlan, VocabularyPlan};
+use lalograph_text::coverage::{Coverage, coverage};
+use lalograph_text::split::{Cutoffs, Split};
+
+use super::super::reading::{find_corpus, watched};
+use super::super::threads;
+use super::apply_token_args;
+use crate::cli::VocabCoverageArgs;
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::chart::write_pictures;
+use crate::output::coverage_chart::coverage_chart;
+use crate::output::number::{count, counted, percent};
+use crate::output::screen::Screen;
+use crate::output::table::{Column, facts, table};
+
+/// Sizes that are tried when none are named: about three for every factor of ten.
+const STEPS: [usize; 14] = [
+    100, 200, 500, 1_000, 2_000, 5_000, 10_000, 20_000, 50_000, 100_000, 200_000, 500_000, 1_000_000,
+    2_000_000,
+];
+
+/// Runs the command.
+pub(super) fn run(args: &VocabCoverageArgs, screen: &Screen) -> Result<(), Failure> {
+    interrupt::listen();
+    let mut plan = VocabularyPlan { size: None, ..VocabularyPlan::default() };
+    apply_token_args(&args.tokens, &mut plan)?;
+    if !(0.0..1.0).contains(&args.held_out) {
+        return Err(Failure::Usage("--held-out is a share below 1".into()));
+    }
+    let split = match &args.by {
+        Some(path) => read_split(path)?,
+        None => Split::even(args.seed, Cutoffs::shares(args.held_out, 0.0)),
+    };
+    if let Some(folder) = &args.pictures {
+        std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
+    }
+    let corpus = find_corpus(&args.corpus, &CorpusPlan::default(), &[])?;
+    let existing = if args.force { Existing::Replace } else { Existing::Keep };
+    let left_out = (args.corpus.reading.left_out.as_deref(), existing);
+    let spec = plan.spec();
+    let mut sizes = if args.sizes.is_empty() { STEPS.to_vec() } else { args.sizes.clone() };
+    sizes.sort_unstable();
+    sizes.dedup();
+    let found = watched(&corpus, "counting", left_out, screen, |observer| {
+        Ok(coverage(&corpus, &spec, &split, &sizes, threads(None), observer)?)
+    })?;
+    if args.json {
+        screen.json(&found)?;
+    } else {
+        screen.line(&render(&found, screen))?;
+    }
+    if let Some(folder) = &args.pictures {
+        let stem = folder.join("coverage");
+        write_pictures(coverage_chart(&found), &stem, existing)?;
+        screen.note(&format!("drawn: {}.png and .svg", stem.display()));
+    }
+    Ok(())
+}
+
+fn render(found: &Coverage, screen: &Screen) -> String {
+    let facts = facts(
+        screen,
+        &[
+            ("counted on", counted(found.training_documents, "document", "documents")),
+            (
+                "tried on",
+                format!(
+                    "{}, {} words and punctuation marks, none of them counted",
+                    counted(found.held_out_documents, "document", "documents"),
+                    count(found.held_out_words)
+                ),
+            ),
+        ],
+    );
+    let rows: Vec<Vec<String>> = found
+        .points
+        .iter()
+        .map(|point| {
+            vec![
+                count(point.size),
+                percent(point.unknown_tokens, point.tokens),
+                count(point.distinct_unknown),
+                format!("{:.3}", point.tokens_per_word),
+                format!("{:.2}", point.bytes_per_token),
+            ]
+        })
+        .collect();
+    let plural = found.unit.plural();
+    let heads = [plural, "unknown", "different ones", "tokens per word", "bytes per token"];
+    format!(
+        "{}\n{facts}\n{}",
+        screen.heading(&format!("How large a vocabulary of {plural} has to be")),
+        table(screen, &heads, &[Column::Number; 5], &rows)
+    )
+}
