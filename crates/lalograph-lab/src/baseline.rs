@@ -9,11 +9,11 @@ pub fn unigram_loss(vocabulary: &Vocabulary, training: &TokenSequence, judged: &
     let mut counts = vec![1.0f64; vocabulary.len()];
     counts[Reserved::PADDING as usize] = 0.0;
     counts[Reserved::START as usize] = 0.0;
-    for &index in &training.indices {
+    for index in training.iter() {
         counts[index as usize] += 1.0;
     }
     let total: f64 = counts.iter().sum();
-    let sum: f64 = judged.indices.iter().map(|&index| -(counts[index as usize] / total).ln()).sum();
+    let sum: f64 = judged.iter().map(|index| -(counts[index as usize] / total).ln()).sum();
     sum / judged.len() as f64
 }
 
@@ -29,7 +29,7 @@ mod tests {
         let mut builder = VocabularyBuilder::new(&VocabularySpec::default());
         builder.add("a a b");
         let words = builder.finish(1).unwrap();
-        let sequence = |indices: Vec<u32>| TokenSequence { indices, ..TokenSequence::default() };
+        let sequence = TokenSequence::from_indices;
         // Indices: 1 unknown, 3 end, 4 a, 5 b. Counts + 1: unknown 1, end 2, a 3, b 2; in all 8.
         let loss = unigram_loss(&words, &sequence(vec![4, 4, 5, 3]), &sequence(vec![4, 1]));
         let expected = -((3.0f64 / 8.0).ln() + (1.0f64 / 8.0).ln()) / 2.0;

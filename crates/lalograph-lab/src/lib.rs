@@ -14,6 +14,7 @@ pub mod records;
 pub mod run;
 pub mod score;
 mod streams;
+mod token_cache;
 pub mod train;
 
 pub use error::LabError;

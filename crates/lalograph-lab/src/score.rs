@@ -111,7 +111,7 @@ pub fn score(
     observer: &mut dyn ReadObserver,
     mut progress: impl FnMut(f64) -> bool,
 ) -> Result<(Score, Reading), LabError> {
-    let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, threads, observer)?;
+    let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, None, threads, observer)?;
     let text = &encoded.training;
     let mut judge = Judge::new(&file.model, text, 1, WINDOW, 1);
     let total = judge

@@ -34,7 +34,7 @@ impl<'t> TrainingStreams<'t> {
             for row in 0..self.rows {
                 let at = row * self.length + step;
                 inputs.push(self.text.input(at));
-                targets.push(self.text.indices[at]);
+                targets.push(self.text.index(at));
             }
         }
     }
@@ -57,7 +57,7 @@ impl JudgedRows {
             let from = bounds[bounds.len() - 1];
             // The end of the document that the ideal place falls into, unless that leaves a row out of proportion.
             let reach = (ideal + text.len() / rows / 2).min(text.len());
-            let end = (ideal..reach).find(|&at| text.indices[at] == Reserved::END).map(|at| at + 1);
+            let end = (ideal..reach).find(|&at| text.index(at) == Reserved::END).map(|at| at + 1);
             let cut = end.unwrap_or(ideal);
             if cut > from && cut < text.len() {
                 bounds.push(cut);
@@ -91,7 +91,7 @@ impl JudgedRows {
                 let at = pair[0] + step;
                 let inside = at < pair[1];
                 inputs.push(if inside { text.input(at) } else { Reserved::PADDING });
-                targets.push(if inside { text.indices[at] } else { IGNORED });
+                targets.push(if inside { text.index(at) } else { IGNORED });
             }
         }
     }
@@ -111,7 +111,7 @@ mod tests {
             indices.extend((0..length).map(|i| 4 + ((document * 7 + i) % 50) as u32));
             indices.push(Reserved::END);
         }
-        TokenSequence { indices, ..TokenSequence::default() }
+        TokenSequence::from_indices(indices)
     }
 
     proptest! {
@@ -134,7 +134,7 @@ mod tests {
             let length = text.len() / rows;
             for (row, read) in read.iter().enumerate() {
                 let expected: Vec<(u32, u32)> =
-                    (row * length..(row + 1) * length).map(|at| (text.input(at), text.indices[at])).collect();
+                    (row * length..(row + 1) * length).map(|at| (text.input(at), text.index(at))).collect();
                 prop_assert_eq!(read, &expected);
             }
         }
@@ -156,7 +156,7 @@ mod tests {
                 }
             }
             let expected: Vec<(u32, u32)> =
-                (0..text.len()).map(|at| (text.input(at), text.indices[at])).collect();
+                (0..text.len()).map(|at| (text.input(at), text.index(at))).collect();
             prop_assert_eq!(read.concat(), expected);
         }
     }

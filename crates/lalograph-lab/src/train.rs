@@ -1,6 +1,7 @@
 //! The training loop.
 
 use std::ops::ControlFlow;
+use std::path::Path;
 use std::time::Instant;
 
 use lalograph_net::LanguageModel;
@@ -24,6 +25,7 @@ use crate::records::{Lines, MetricsRecord, SampleRecord};
 use crate::run::{RunDescription, RunFolder, RunStatus};
 use crate::score::{Judge, Score};
 use crate::streams::TrainingStreams;
+use crate::token_cache::CacheEntry;
 
 /// Streams side by side while the validation text is judged.
 const JUDGED_ROWS: usize = 16;
@@ -42,6 +44,10 @@ pub enum TrainingEvent<'a> {
     },
     /// Something of the corpus is left out.
     LeftOut(&'a Skipped),
+    /// The encoded corpus of an earlier run is used, from this folder.
+    Reused(&'a Path),
+    /// An encoded corpus of an earlier run is there and cannot be used; it is made anew.
+    NotReused(&'a LabError),
     /// The first step is about to be made.
     Started {
         /// Steps planned.
@@ -94,13 +100,15 @@ pub struct Prepared {
     pub unigram_loss: Option<f64>,
 }
 
-/// Reads the corpus with `threads` threads and lays the model out.
+/// Reads the corpus with `threads` threads and lays the model out. In `cache`, a folder, encoded corpora are kept; what was encoded before and has
+/// not changed since is taken from there.
 ///
 /// # Errors
 /// An unusable plan, corpus or vocabulary; text too short for one batch; a stop.
 pub fn prepare(
     mut plan: Plan,
     threads: usize,
+    cache: Option<&Path>,
     observer: &mut dyn TrainingObserver,
 ) -> Result<Prepared, LabError> {
     plan.check()?;
@@ -110,16 +118,27 @@ pub fn prepare(
         Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
         None => HeldOut::Share { seed: plan.training.seed, share },
     };
-    let mut pass = Pass { number: 1, total_bytes: corpus.bytes(), observer };
-    let vocabulary = match &plan.vocabulary.file {
-        Some(path) => read_vocabulary(path)?,
-        None => count_vocabulary(&plan, &corpus, &held_out, threads, &mut pass)?,
+    let entry = cache.map(|cache| CacheEntry::of(cache, &plan, &corpus)).transpose()?;
+    // A strict reading is to happen, not to be remembered.
+    let kept = match entry.as_ref().filter(|_| !plan.corpus.strict).map(CacheEntry::load) {
+        None | Some(Ok(None)) => None,
+        Some(Ok(kept)) => kept,
+        Some(Err(error)) => {
+            let _ = observer.event(&TrainingEvent::NotReused(&error));
+            None
+        }
     };
-    pass.number = 2;
+    let (vocabulary, corpus) = match kept {
+        Some(kept) => {
+            let folder = entry.as_ref().map(CacheEntry::folder).unwrap_or(Path::new(""));
+            let _ = observer.event(&TrainingEvent::Reused(folder));
+            kept
+        }
+        None => encode(&plan, &corpus, &held_out, entry.as_ref(), threads, observer)?,
+    };
     plan.vocabulary.unit = vocabulary.unit();
     plan.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
     plan.vocabulary.reserved.clone_from(vocabulary.reserved());
-    let corpus = encode_corpus(&corpus, &vocabulary, &held_out, threads, &mut pass)?;
     if share > 0.0 && plan.corpus.split.is_none() && corpus.validation.is_empty() {
         return Err(LabError::NoValidation { documents: corpus.reading.documents, share });
     }
@@ -138,6 +157,30 @@ pub fn prepare(
     let unigram = (!corpus.validation.is_empty())
         .then(|| unigram_loss(&vocabulary, &corpus.training, &corpus.validation));
     Ok(Prepared { plan, vocabulary, corpus, model, steps, unigram_loss: unigram })
+}
+
+/// Reads the corpus: once for the vocabulary, unless the plan names one, and once for the tokens.
+fn encode(
+    plan: &Plan,
+    corpus: &Corpus,
+    held_out: &HeldOut,
+    entry: Option<&CacheEntry>,
+    threads: usize,
+    observer: &mut dyn TrainingObserver,
+) -> Result<(Vocabulary, EncodedCorpus), LabError> {
+    let mut pass = Pass { number: 1, total_bytes: corpus.bytes(), observer };
+    let vocabulary = match &plan.vocabulary.file {
+        Some(path) => read_vocabulary(path)?,
+        None => count_vocabulary(plan, corpus, held_out, threads, &mut pass)?,
+    };
+    pass.number = 2;
+    let places = entry.map(CacheEntry::places).transpose()?;
+    let stores = places.as_ref().map(|[training, validation]| [training.as_path(), validation.as_path()]);
+    let encoded = encode_corpus(corpus, &vocabulary, held_out, stores, threads, &mut pass)?;
+    if let Some(entry) = entry {
+        entry.keep(&vocabulary, &encoded)?;
+    }
+    Ok((vocabulary, encoded))
 }
 
 /// One pass over the corpus, told to the observer of the training.

@@ -133,7 +133,8 @@ fn a_damaged_or_foreign_record_is_an_error_and_no_panic() {
 
 #[test]
 fn a_score_has_the_units_that_it_says() {
-    let text = TokenSequence { indices: vec![4, 5, 6, 3], documents: 1, bytes: 16, unknown: 1 };
+    let mut text = TokenSequence::from_indices(vec![4, 5, 6, 3]);
+    (text.bytes, text.unknown) = (16, 1);
     // One bit a token.
     let score = Score::new(&text, 4.0 * std::f64::consts::LN_2);
     assert!((score.loss - std::f64::consts::LN_2).abs() < 1e-15);

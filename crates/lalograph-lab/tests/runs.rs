@@ -47,13 +47,14 @@ fn description() -> RunDescription {
 
 /// Trains in `folder`, stopping after `stop` steps, and gives the kinds of events in order.
 fn run(folder: &Path, plan: Plan, stop: u64) -> (RunFolder, TrainingOutcome, Vec<&'static str>) {
-    let prepared = prepare(plan, 2, &mut |_: &TrainingEvent<'_>| ControlFlow::Continue(())).unwrap();
+    let prepared = prepare(plan, 2, None, &mut |_: &TrainingEvent<'_>| ControlFlow::Continue(())).unwrap();
     let run = RunFolder::create(folder, &prepared.plan, &description(), Existing::Keep).unwrap();
     let mut heard = Vec::new();
     let outcome = train(&prepared, &run, description(), 1, &mut |event: &TrainingEvent<'_>| {
         heard.push(match event {
             TrainingEvent::Reading { .. } => "reading",
             TrainingEvent::LeftOut(_) => "left out",
+            TrainingEvent::Reused(_) | TrainingEvent::NotReused(_) => "reused",
             TrainingEvent::Started { .. } => "started",
             TrainingEvent::Step { .. } => "step",
             TrainingEvent::Metrics(_) => "metrics",

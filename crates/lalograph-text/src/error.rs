@@ -103,6 +103,17 @@ pub enum TextError {
     /// Two vocabularies that do not go together.
     #[error("the two vocabularies do not go together: {0}")]
     NotAlike(String),
+    /// A token store is not what it should be.
+    #[error("{path}: not a usable token store: {what}")]
+    BadStore {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        what: String,
+    },
+    /// A token store whose indices mean other tokens.
+    #[error("{0}: the token store was made with another vocabulary")]
+    OtherVocabulary(PathBuf),
     /// No document is held out to try vocabularies on.
     #[error("no document is held out to try the vocabularies on")]
     NothingHeldOut,

@@ -2,7 +2,7 @@
 //!
 //! The order in which data flows: [`corpus`] reads documents one at a time, [`cleaning`] puts each in shape, [`unit`] cuts it into
 //! tokens, [`vocabulary`] counts them and turns them into indices, [`tokens`] strings the indices of a
-//! whole corpus together, in the part that [`split`] gives each document. [`survey`] looks before any of it, and
+//! whole corpus together, in the part that [`split`] gives each document, in memory or in a [`store`]. [`survey`] looks before any of it, and
 //! [`partition`] finds a split that suits a corpus.
 
 mod byte_pair;
@@ -16,6 +16,7 @@ pub mod partition;
 mod pieces;
 mod scratch;
 pub mod split;
+pub mod store;
 pub mod survey;
 mod tally;
 pub mod tokens;

@@ -1,18 +1,24 @@
 //! A corpus as one long sequence of indices.
 
+use std::io::{self, BufWriter};
+use std::path::{Path, PathBuf};
+use std::sync::Arc;
+
+use tempfile::NamedTempFile;
+
 use crate::corpus::{Batch, Corpus, Document, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::split::{Cutoffs, Part, Split};
+use crate::store::{Store, StoreWriter};
 use crate::vocabulary::{Encoder, Reserved, Vocabulary};
 
 /// Below so many documents the split is made inside them, not between them.
 const SPLIT_BY_DOCUMENT_FROM: u64 = 20;
 
 /// The tokens of some documents, each document closed by the end token.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
+#[derive(Debug, Clone)]
 pub struct TokenSequence {
-    /// Indices, document after document.
-    pub indices: Vec<u32>,
+    indices: Indices,
     /// Documents.
     pub documents: u64,
     /// Raw bytes of their text, for bits per byte.
@@ -21,19 +27,54 @@ pub struct TokenSequence {
     pub unknown: u64,
 }
 
+#[derive(Debug, Clone)]
+enum Indices {
+    Memory(Vec<u32>),
+    Stored(Arc<Store>),
+}
+
+impl Default for TokenSequence {
+    fn default() -> Self {
+        Self::from_indices(Vec::new())
+    }
+}
+
 impl TokenSequence {
-    fn push(&mut self, indices: &[u32], bytes: u64) {
-        self.indices.extend_from_slice(indices);
-        self.unknown += indices.iter().filter(|&&i| i == Reserved::UNKNOWN).count() as u64;
-        self.indices.push(Reserved::END);
-        self.documents += 1;
-        self.bytes += bytes;
+    /// A sequence in memory; documents are counted by their ends, and nothing is known of the text.
+    pub fn from_indices(indices: Vec<u32>) -> Self {
+        let count = |wanted: u32| indices.iter().filter(|&&index| index == wanted).count() as u64;
+        let (documents, unknown) = (count(Reserved::END), count(Reserved::UNKNOWN));
+        Self { indices: Indices::Memory(indices), documents, bytes: 0, unknown }
+    }
+
+    /// A sequence that lies in a store.
+    pub fn from_store(store: Store) -> Self {
+        Self {
+            documents: store.documents(),
+            bytes: store.text_bytes(),
+            unknown: store.unknown(),
+            indices: Indices::Stored(Arc::new(store)),
+        }
+    }
+
+    /// The index at a position below the length.
+    #[inline]
+    pub fn index(&self, at: usize) -> u32 {
+        match &self.indices {
+            Indices::Memory(indices) => indices[at],
+            Indices::Stored(store) => store.get(at),
+        }
+    }
+
+    /// All indices, in order.
+    pub fn iter(&self) -> impl Iterator<Item = u32> {
+        (0..self.len()).map(|at| self.index(at))
     }
 
     /// What is read before position `at`: the token there, or the start token at a document's beginning.
     #[inline]
     pub fn input(&self, at: usize) -> u32 {
-        match at.checked_sub(1).map(|before| self.indices[before]) {
+        match at.checked_sub(1).map(|before| self.index(before)) {
             None | Some(Reserved::END) => Reserved::START,
             Some(index) => index,
         }
@@ -41,13 +82,77 @@ impl TokenSequence {
 
     /// Tokens to be predicted, ends included.
     pub fn len(&self) -> usize {
-        self.indices.len()
+        match &self.indices {
+            Indices::Memory(indices) => indices.len(),
+            Indices::Stored(store) => store.tokens(),
+        }
     }
 
     /// Whether there is nothing to predict.
     pub fn is_empty(&self) -> bool {
-        self.indices.is_empty()
+        self.len() == 0
     }
+}
+
+/// Takes the documents of one part, in order.
+enum Sink {
+    Memory { indices: Vec<u32>, documents: u64, bytes: u64, unknown: u64 },
+    Store { writer: StoreWriter<BufWriter<NamedTempFile>>, place: PathBuf, document: Vec<u32> },
+}
+
+impl Sink {
+    fn new(place: Option<&Path>, vocabulary: &Vocabulary) -> Result<Self, TextError> {
+        let Some(place) = place else {
+            return Ok(Self::Memory { indices: Vec::new(), documents: 0, bytes: 0, unknown: 0 });
+        };
+        let folder = place.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+        let beside = tempfile::Builder::new().prefix(".lalograph-").tempfile_in(folder);
+        let beside = beside.map(|file| BufWriter::with_capacity(1 << 18, file));
+        let writer = beside.and_then(|file| StoreWriter::new(file, vocabulary)).map_err(at(place))?;
+        Ok(Self::Store { writer, place: place.to_owned(), document: Vec::new() })
+    }
+
+    fn push(&mut self, found: &[u32], text_bytes: u64) -> Result<(), TextError> {
+        let unknown_here = found.iter().filter(|&&index| index == Reserved::UNKNOWN).count() as u64;
+        match self {
+            Self::Memory { indices, documents, bytes, unknown } => {
+                indices.extend_from_slice(found);
+                indices.push(Reserved::END);
+                *documents += 1;
+                *bytes += text_bytes;
+                *unknown += unknown_here;
+                Ok(())
+            }
+            Self::Store { writer, place, document } => {
+                document.clear();
+                document.extend_from_slice(found);
+                document.push(Reserved::END);
+                writer.push(document, unknown_here, text_bytes).map_err(at(place))
+            }
+        }
+    }
+
+    /// The sequence. A store is put in its place, opened and checked.
+    fn finish(self, vocabulary: &Vocabulary) -> Result<TokenSequence, TextError> {
+        match self {
+            Self::Memory { indices, documents, bytes, unknown } => {
+                Ok(TokenSequence { indices: Indices::Memory(indices), documents, bytes, unknown })
+            }
+            Self::Store { writer, place, .. } => {
+                let placed = writer.finish().and_then(|file| {
+                    let file = file.into_inner().map_err(io::IntoInnerError::into_error)?;
+                    file.as_file().sync_all()?;
+                    file.persist(&place).map_err(|error| error.error)
+                });
+                placed.map_err(at(&place))?;
+                Ok(TokenSequence::from_store(Store::open(&place, vocabulary)?))
+            }
+        }
+    }
+}
+
+fn at(path: &Path) -> impl FnOnce(io::Error) -> TextError + '_ {
+    move |source| TextError::Io { path: path.to_owned(), source }
 }
 
 /// What is held out of a corpus.
@@ -106,19 +211,22 @@ pub struct EncodedCorpus {
     pub text_hash: String,
 }
 
-/// Encodes a corpus with `threads` threads and parts it.
+/// Encodes a corpus with `threads` threads and parts it. With `stores`, the places of two files, the two parts are written there and read from
+/// there, and memory does not grow with the corpus.
 ///
 /// # Errors
-/// As for [`Corpus::read`]; a stop by the observer.
+/// As for [`Corpus::read`]; a stop by the observer; stores that cannot be written.
 pub fn encode_corpus(
     corpus: &Corpus,
     vocabulary: &Vocabulary,
     held_out: &HeldOut,
+    stores: Option<[&Path; 2]>,
     threads: usize,
     observer: &mut dyn ReadObserver,
 ) -> Result<EncodedCorpus, TextError> {
     let split = held_out.split();
-    let (mut training, mut validation) = (TokenSequence::default(), TokenSequence::default());
+    let mut training = Sink::new(stores.map(|places| places[0]), vocabulary)?;
+    let mut validation = Sink::new(stores.map(|places| places[1]), vocabulary)?;
     let mut all = blake3::Hasher::new();
     // Documents of a corpus too small to be parted by document, put back in order below.
     let mut few: Vec<(String, u64)> = Vec::new();
@@ -143,8 +251,8 @@ pub fn encode_corpus(
                 all.update(&(document.text.len() as u64).to_le_bytes());
                 all.update(document.text.as_bytes());
                 match part {
-                    Part::Training => training.push(&indices, document.bytes),
-                    Part::Validation => validation.push(&indices, document.bytes),
+                    Part::Training => training.push(&indices, document.bytes)?,
+                    Part::Validation => validation.push(&indices, document.bytes)?,
                     Part::Test | Part::SetAside => {}
                 }
                 if held_out.parts_by_document(document.number + 1) {
@@ -156,16 +264,16 @@ pub fn encode_corpus(
             Ok(())
         },
     )?;
-    let mut kind = SplitKind::Documents;
-    if let HeldOut::Share { share, .. } = held_out
-        && !held_out.parts_by_document(reading.documents)
-    {
-        kind = SplitKind::Tail;
-        (training, validation) = part_tail(&few, vocabulary, *share);
-    }
     reading.skipped.shrink_to_fit();
     let text_hash = all.finalize().to_hex().to_string();
-    Ok(EncodedCorpus { training, validation, split: kind, reading, text_hash })
+    let (training, validation, split) = match held_out {
+        HeldOut::Share { share, .. } if !held_out.parts_by_document(reading.documents) => {
+            let (training, validation) = part_tail(&few, vocabulary, *share);
+            (training, validation, SplitKind::Tail)
+        }
+        _ => (training.finish(vocabulary)?, validation.finish(vocabulary)?, SplitKind::Documents),
+    };
+    Ok(EncodedCorpus { training, validation, split, reading, text_hash })
 }
 
 /// One sequence cut in two near `1 - share` of its tokens.
@@ -174,21 +282,18 @@ fn part_tail(
     vocabulary: &Vocabulary,
     share: f64,
 ) -> (TokenSequence, TokenSequence) {
-    let mut whole = TokenSequence::default();
-    let mut encoder = vocabulary.encoder();
+    let (mut whole, mut encoder, mut text_bytes) = (Vec::new(), vocabulary.encoder(), 0);
     for (text, bytes) in documents {
-        let mut indices = Vec::new();
-        encoder.encode_into(text, &mut indices);
-        whole.push(&indices, *bytes);
+        encoder.encode_into(text, &mut whole);
+        whole.push(Reserved::END);
+        text_bytes += bytes;
     }
-    let tokens = whole.indices.len();
+    let tokens = whole.len();
     let cut = ((tokens as f64) * (1.0 - share)).round() as usize;
-    let tail = whole.indices.split_off(cut.min(tokens));
+    let tail = whole.split_off(cut.min(tokens));
     let part = |indices: Vec<u32>| {
-        let bytes = (whole.bytes as f64 * indices.len() as f64 / tokens.max(1) as f64).round() as u64;
-        let unknown = indices.iter().filter(|&&i| i == Reserved::UNKNOWN).count() as u64;
-        let documents = indices.iter().filter(|&&i| i == Reserved::END).count() as u64;
-        TokenSequence { indices, documents, bytes, unknown }
+        let bytes = (text_bytes as f64 * indices.len() as f64 / tokens.max(1) as f64).round() as u64;
+        TokenSequence { bytes, ..TokenSequence::from_indices(indices) }
     };
-    (part(std::mem::take(&mut whole.indices)), part(tail))
+    (part(whole), part(tail))
 }

@@ -82,6 +82,9 @@ impl From<TextError> for Failure {
             TextError::EmptyVocabulary { .. } => {
                 "lower --min-count, raise --vocab-size, or give it more text"
             }
+            TextError::BadStore { .. } | TextError::OtherVocabulary(_) => {
+                "remove it: it is made again from the corpus when it is needed"
+            }
             TextError::BadToken(_) | TextError::NotAlike(_) => return Self::Usage(error.to_string()),
             TextError::TooFewTokens { .. } => "raise --vocab-size",
             TextError::NothingHeldOut => {

@@ -228,7 +228,7 @@ fn corpora_that_cannot_be_trained_on_are_refused_and_nothing_is_left_behind() {
     let lines: String = (0..400).map(|i| format!("line {i} of very few words\n")).collect();
     workshop.write("words.txt", lines);
     for (words, status, expected) in [
-        ("train empty.txt", 1, "no text: 1 file read, 1 left out"),
+        ("train empty.txt", 1, "no text: 1 file read, 1 place left out"),
         ("train binary.txt", 1, "no text"),
         ("train short.txt", 1, "--batch or --window"),
         ("train nowhere", 1, "no such file or folder"),

@@ -51,13 +51,13 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
         screen.line(&format!("\n{}", indented(&row.text, screen.width())))?;
     }
 
-    let prepared = read(plan, threads(args.threads), None, Existing::Keep, screen)?;
+    let runs = folder.join("runs");
+    let prepared = read(plan, &runs, threads(args.threads), None, Existing::Keep, screen)?;
     let vocabulary = folder.join("vocabulary.json");
     write_whole(&vocabulary, prepared.vocabulary.to_json().as_bytes(), Existing::Keep)?;
     screen.line(&format!("\n{}", render_size(&prepared.vocabulary, screen)))?;
     screen.line(&format!("\n{}\n", render_start(&prepared, screen)))?;
 
-    let runs = folder.join("runs");
     let job = Job {
         prepared: &prepared,
         runs: &runs,

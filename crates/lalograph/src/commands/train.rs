@@ -44,7 +44,8 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
     }
     interrupt::listen();
     refuse_idle(&args.reading, &Corpus::find(&plan.corpus.spec())?)?;
-    let prepared = read(plan, threads(args.threads), args.reading.left_out.as_deref(), existing, screen)?;
+    let prepared =
+        read(plan, &args.runs, threads(args.threads), args.reading.left_out.as_deref(), existing, screen)?;
     if !args.json {
         screen.line(&render_start(&prepared, screen))?;
     }
@@ -142,9 +143,13 @@ fn free_name(runs: &Path, plan: &Plan) -> String {
         .unwrap_or(base)
 }
 
-/// Reads the corpus with a progress bar.
+/// Where the tokens of corpora are kept, in the folder of all runs.
+const TOKENS: &str = ".tokens";
+
+/// Reads the corpus with a progress bar, unless its tokens are there from an earlier run.
 pub(crate) fn read(
     plan: Plan,
+    runs: &Path,
     threads: usize,
     left_out: Option<&Path>,
     existing: Existing,
@@ -152,9 +157,22 @@ pub(crate) fn read(
 ) -> Result<Prepared, Failure> {
     let mut bar: Option<(u32, Progress<'_>)> = None;
     let mut places = LeftOut::new(left_out, existing)?;
-    let prepared = prepare(plan, threads, &mut |event: &TrainingEvent<'_>| {
-        if let TrainingEvent::LeftOut(skipped) = event {
-            places.add(skipped);
+    // A list of what is left out is only there if the corpus is read.
+    let cache = runs.join(TOKENS);
+    let cache = left_out.is_none().then_some(cache.as_path());
+    let prepared = prepare(plan, threads, cache, &mut |event: &TrainingEvent<'_>| {
+        match event {
+            TrainingEvent::LeftOut(skipped) => places.add(skipped),
+            TrainingEvent::Reused(folder) => {
+                screen.note(&format!(
+                    "the corpus has not changed: its tokens are taken from {}",
+                    folder.display()
+                ));
+            }
+            TrainingEvent::NotReused(error) => {
+                screen.warn(&format!("{error}; it is not used, and the corpus is encoded anew"));
+            }
+            _ => {}
         }
         if let TrainingEvent::Reading { pass, bytes, total_bytes } = event {
             if bar.as_ref().is_none_or(|(current, _)| current != pass) {
@@ -268,6 +286,8 @@ impl<'s> View<'s> {
             TrainingEvent::Sample(record) => self.sample(record),
             TrainingEvent::Reading { .. }
             | TrainingEvent::LeftOut(_)
+            | TrainingEvent::Reused(_)
+            | TrainingEvent::NotReused(_)
             | TrainingEvent::Started { .. }
             | TrainingEvent::Judging(_) => {}
         }

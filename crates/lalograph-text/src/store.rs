@@ -1,0 +1,323 @@
+//! Token stores: the indices of a corpus in a file that is mapped into memory, so that training reads a corpus of any size from disk. `docs/formats/tokens.md`
+//! describes the form.
+
+use std::fs::File;
+use std::io::{self, Read, Seek, Write};
+use std::path::Path;
+
+use memmap2::Mmap;
+
+use crate::error::TextError;
+use crate::vocabulary::Vocabulary;
+
+const MAGIC: [u8; 8] = *b"laloTOKS";
+const VERSION: u32 = 1;
+/// Magic, version, width, vocabulary hash, and room.
+const HEADER_BYTES: usize = 8 + 4 + 4 + 32 + 16;
+/// Tokens, documents, unknown tokens, text bytes, hash of the body, hash of the footer so far.
+const FOOTER_BYTES: usize = 4 * 8 + 32 + 32;
+/// End and text bytes of a document.
+const DOCUMENT_BYTES: usize = 16;
+/// Vocabularies up to this size are stored in 16 bits.
+const SMALL: usize = 1 << 16;
+
+fn vocabulary_hash(vocabulary: &Vocabulary) -> [u8; 32] {
+    *blake3::hash(vocabulary.to_json().as_bytes()).as_bytes()
+}
+
+/// Writes a store in one pass.
+#[derive(Debug)]
+pub struct StoreWriter<W> {
+    inner: W,
+    hash: blake3::Hasher,
+    width: usize,
+    /// Bytes that were not handed on yet.
+    block: Vec<u8>,
+    /// Ends and sizes of the documents, in a file of their own until all tokens are written.
+    table: io::BufWriter<File>,
+    tokens: u64,
+    documents: u64,
+    unknown: u64,
+    text_bytes: u64,
+}
+
+impl<W: Write> StoreWriter<W> {
+    /// Begins a store of indices of this vocabulary.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    pub fn new(inner: W, vocabulary: &Vocabulary) -> io::Result<Self> {
+        let width = if vocabulary.len() <= SMALL { 2 } else { 4 };
+        let mut block = Vec::with_capacity(1 << 17);
+        block.extend(MAGIC);
+        block.extend(VERSION.to_le_bytes());
+        block.extend((width as u32).to_le_bytes());
+        block.extend(vocabulary_hash(vocabulary));
+        block.resize(HEADER_BYTES, 0);
+        Ok(Self {
+            inner,
+            hash: blake3::Hasher::new(),
+            width,
+            block,
+            table: io::BufWriter::with_capacity(1 << 16, tempfile::tempfile()?),
+            tokens: 0,
+            documents: 0,
+            unknown: 0,
+            text_bytes: 0,
+        })
+    }
+
+    /// Appends a document: its indices with the end token, how many of them are unknown, and the bytes of its text.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    pub fn push(&mut self, indices: &[u32], unknown: u64, text_bytes: u64) -> io::Result<()> {
+        if self.width == 2 {
+            self.block.extend(indices.iter().flat_map(|index| (*index as u16).to_le_bytes()));
+        } else {
+            self.block.extend(indices.iter().flat_map(|index| index.to_le_bytes()));
+        }
+        self.tokens += indices.len() as u64;
+        self.documents += 1;
+        self.unknown += unknown;
+        self.text_bytes += text_bytes;
+        self.table.write_all(&self.tokens.to_le_bytes())?;
+        self.table.write_all(&text_bytes.to_le_bytes())?;
+        if self.block.len() >= 1 << 16 { self.flush() } else { Ok(()) }
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.hash.update(&self.block);
+        self.inner.write_all(&self.block)?;
+        self.block.clear();
+        Ok(())
+    }
+
+    /// Writes what comes behind the tokens, and gives the writer back.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    pub fn finish(mut self) -> io::Result<W> {
+        let size = self.tokens as usize * self.width;
+        self.block.resize(self.block.len() + (size.next_multiple_of(8) - size), 0);
+        self.flush()?;
+        let mut table =
+            std::mem::replace(&mut self.table, io::BufWriter::new(tempfile::tempfile()?)).into_inner()?;
+        table.rewind()?;
+        self.block.resize(1 << 16, 0);
+        loop {
+            let read = table.read(&mut self.block)?;
+            if read == 0 {
+                break;
+            }
+            self.hash.update(&self.block[..read]);
+            self.inner.write_all(&self.block[..read])?;
+        }
+        let mut footer = Vec::with_capacity(FOOTER_BYTES);
+        for figure in [self.tokens, self.documents, self.unknown, self.text_bytes] {
+            footer.extend(figure.to_le_bytes());
+        }
+        footer.extend(self.hash.finalize().as_bytes());
+        let own = blake3::hash(&footer);
+        footer.extend(own.as_bytes());
+        self.inner.write_all(&footer)?;
+        Ok(self.inner)
+    }
+}
+
+/// A store that was opened and found whole.
+#[derive(Debug)]
+pub struct Store {
+    map: Mmap,
+    width: usize,
+    tokens: usize,
+    documents: u64,
+    unknown: u64,
+    text_bytes: u64,
+}
+
+impl Store {
+    /// Opens a store that was made with this vocabulary, and checks all of it.
+    ///
+    /// # Errors
+    /// The file cannot be read; [`TextError::OtherVocabulary`]; [`TextError::BadStore`] with what is wrong.
+    pub fn open(path: &Path, vocabulary: &Vocabulary) -> Result<Self, TextError> {
+        let failed = |source| TextError::Io { path: path.to_owned(), source };
+        let file = File::open(path).map_err(failed)?;
+        if file.metadata().map_err(failed)?.len() < (HEADER_BYTES + FOOTER_BYTES) as u64 {
+            return Err(bad(path, "it is cut short"));
+        }
+        // SAFETY: the store is opened for reading only and written by renaming whole files into place, never by changing them. A foreign
+        // program that changes the file meanwhile can change the indices read; every use of an index checks its range.
+        let map = unsafe { Mmap::map(&file) }.map_err(failed)?;
+        Self::check(map, path, vocabulary)
+    }
+
+    fn check(map: Mmap, path: &Path, vocabulary: &Vocabulary) -> Result<Self, TextError> {
+        let (rest, footer) = map.split_at(map.len() - FOOTER_BYTES);
+        let number = |at: usize| footer[at..].first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes));
+        if rest[..8] != MAGIC {
+            return Err(bad(path, "it is no token store"));
+        }
+        let small = |at: usize| rest[at..].first_chunk().map_or(0, |bytes| u32::from_le_bytes(*bytes));
+        if small(8) != VERSION {
+            let what = format!("its version is {}, and this program reads version {VERSION}", small(8));
+            return Err(bad(path, what));
+        }
+        if blake3::hash(&footer[..FOOTER_BYTES - 32]).as_bytes() != &footer[FOOTER_BYTES - 32..] {
+            return Err(bad(path, "it is cut short or damaged at its end"));
+        }
+        if rest[16..48] != vocabulary_hash(vocabulary) {
+            return Err(TextError::OtherVocabulary(path.to_owned()));
+        }
+        let width = small(12) as usize;
+        let [tokens, documents, unknown, text_bytes] = [0, 8, 16, 24].map(number);
+        let expected = (width == 2 || width == 4)
+            .then(|| {
+                let tokens = tokens.checked_mul(width as u64)?.checked_next_multiple_of(8)?;
+                let table = documents.checked_mul(DOCUMENT_BYTES as u64)?;
+                tokens.checked_add(table)?.checked_add(HEADER_BYTES as u64)
+            })
+            .flatten();
+        if expected != Some(rest.len() as u64) {
+            return Err(bad(path, "its size does not fit what it says of itself"));
+        }
+        if blake3::hash(rest).as_bytes() != &footer[32..64] {
+            return Err(bad(
+                path,
+                "its content does not match its hash: it was altered after it was written",
+            ));
+        }
+        let tokens = tokens as usize;
+        let store = Self { width, tokens, documents, unknown, text_bytes, map };
+        let size = vocabulary.len() as u32;
+        if (0..tokens).any(|at| store.get(at) >= size) {
+            return Err(bad(path, "it holds an index outside the vocabulary"));
+        }
+        Ok(store)
+    }
+
+    /// Tokens, ends of documents included.
+    pub fn tokens(&self) -> usize {
+        self.tokens
+    }
+
+    /// Documents.
+    pub fn documents(&self) -> u64 {
+        self.documents
+    }
+
+    /// Unknown tokens.
+    pub fn unknown(&self) -> u64 {
+        self.unknown
+    }
+
+    /// Bytes of text.
+    pub fn text_bytes(&self) -> u64 {
+        self.text_bytes
+    }
+
+    /// The index at a position below [`Store::tokens`].
+    #[inline]
+    pub fn get(&self, at: usize) -> u32 {
+        let from = HEADER_BYTES + at * self.width;
+        if self.width == 2 {
+            self.map[from..].first_chunk().map_or(0, |bytes| u32::from(u16::from_le_bytes(*bytes)))
+        } else {
+            self.map[from..].first_chunk().map_or(0, |bytes| u32::from_le_bytes(*bytes))
+        }
+    }
+
+    /// Where a document's tokens stand, and the bytes of its text; `None` beyond the last.
+    pub fn document(&self, number: u64) -> Option<(std::ops::Range<usize>, u64)> {
+        if number >= self.documents {
+            return None;
+        }
+        let table = HEADER_BYTES + (self.tokens * self.width).next_multiple_of(8);
+        let figure = |at: usize| self.map[at..].first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes));
+        let entry = table + number as usize * DOCUMENT_BYTES;
+        let start = if number == 0 { 0 } else { figure(entry - DOCUMENT_BYTES) };
+        Some((start as usize..figure(entry) as usize, figure(entry + 8)))
+    }
+}
+
+fn bad(path: &Path, what: impl Into<String>) -> TextError {
+    TextError::BadStore { path: path.to_owned(), what: what.into() }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::{HEADER_BYTES, Store, StoreWriter};
+    use crate::vocabulary::VocabularySpec;
+    use crate::{TextError, Vocabulary, VocabularyBuilder};
+
+    fn vocabulary(words: usize) -> Vocabulary {
+        let mut builder = VocabularyBuilder::new(&VocabularySpec::default());
+        builder.add(&(0..words).map(|i| format!("w{i} ")).collect::<String>());
+        builder.finish(1).unwrap()
+    }
+
+    fn written(documents: &[Vec<u32>], vocabulary: &Vocabulary) -> Vec<u8> {
+        let mut writer = StoreWriter::new(Vec::new(), vocabulary).unwrap();
+        for (number, document) in documents.iter().enumerate() {
+            writer.push(document, number as u64 % 3, number as u64 * 7).unwrap();
+        }
+        writer.finish().unwrap()
+    }
+
+    fn open(bytes: &[u8], vocabulary: &Vocabulary) -> Result<Store, TextError> {
+        let mut file = tempfile::NamedTempFile::new().unwrap();
+        std::io::Write::write_all(&mut file, bytes).unwrap();
+        Store::open(file.path(), vocabulary)
+    }
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+        #[test]
+        fn what_was_written_is_read(
+            documents in prop::collection::vec(prop::collection::vec(0u32..24, 0..30), 0..30), wide in any::<bool>(),
+        ) {
+            let vocabulary = vocabulary(if wide { 66_000 } else { 20 });
+            let bytes = written(&documents, &vocabulary);
+            let store = open(&bytes, &vocabulary).unwrap();
+            let all: Vec<u32> = (0..store.tokens()).map(|at| store.get(at)).collect();
+            prop_assert_eq!(all, documents.concat());
+            prop_assert_eq!(store.documents(), documents.len() as u64);
+            let mut start = 0;
+            for (number, document) in documents.iter().enumerate() {
+                let end = start + document.len();
+                prop_assert_eq!(store.document(number as u64), Some((start..end, number as u64 * 7)));
+                start = end;
+            }
+            prop_assert_eq!(store.document(documents.len() as u64), None);
+        }
+
+        #[test]
+        fn any_damage_is_found(at in 0usize..400, bit in 0u8..8, cut in 0usize..400) {
+            let vocabulary = vocabulary(20);
+            let bytes = written(&[vec![4, 5, 3], vec![6; 40], vec![3]], &vocabulary);
+            let mut flipped = bytes.clone();
+            let place = at % bytes.len();
+            flipped[place] ^= 1 << bit;
+            prop_assert!(open(&flipped, &vocabulary).is_err(), "bit {} of byte {}", bit, place);
+            prop_assert!(open(&bytes[..cut % bytes.len()], &vocabulary).is_err());
+        }
+    }
+
+    #[test]
+    fn another_vocabulary_and_indices_outside_are_refused() {
+        let (own, other) = (vocabulary(20), vocabulary(21));
+        let bytes = written(&[vec![4, 3]], &own);
+        let error = open(&bytes, &other).unwrap_err();
+        assert!(matches!(error, TextError::OtherVocabulary(_)), "{error}");
+        assert!(error.to_string().contains("made with another vocabulary"), "{error}");
+        let error = open(&written(&[vec![99]], &own), &own).unwrap_err();
+        assert!(error.to_string().contains("outside the vocabulary"), "{error}");
+        assert!(open(b"short", &own).unwrap_err().to_string().contains("cut short"));
+        let mut foreign = bytes.clone();
+        foreign[..HEADER_BYTES].fill(b'x');
+        assert!(open(&foreign, &own).unwrap_err().to_string().contains("no token store"));
+    }
+}
