@@ -6,12 +6,10 @@ use lalograph_text::{Reserved, Vocabulary};
 /// Mean loss per token of a model that knows only how often each token occurs in the training text, every count raised by one
 /// so that none is impossible. The padding and start tokens are never predicted and take no share.
 pub fn unigram_loss(vocabulary: &Vocabulary, training: &TokenSequence, judged: &TokenSequence) -> f64 {
-    let mut counts = vec![1.0f64; vocabulary.len()];
+    let mut counts: Vec<f64> =
+        training.counts(vocabulary.len()).into_iter().map(|count| count as f64 + 1.0).collect();
     counts[Reserved::PADDING as usize] = 0.0;
     counts[Reserved::START as usize] = 0.0;
-    for index in training.iter() {
-        counts[index as usize] += 1.0;
-    }
     let total: f64 = counts.iter().sum();
     let sum: f64 = judged.iter().map(|index| -(counts[index as usize] / total).ln()).sum();
     sum / judged.len() as f64

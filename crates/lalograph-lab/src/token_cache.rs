@@ -31,9 +31,11 @@ struct Description {
 }
 
 /// The place of one encoded corpus.
-#[derive(Debug, Clone)]
+#[derive(Debug)]
 pub(crate) struct CacheEntry {
     folder: PathBuf,
+    /// Folders that were made for it, from the inside out.
+    made: Vec<PathBuf>,
 }
 
 impl CacheEntry {
@@ -60,7 +62,7 @@ impl CacheEntry {
             add(&changed.unwrap_or_default().as_nanos().to_le_bytes());
         }
         let name: String = hash.finalize().to_hex().chars().take(24).collect();
-        Ok(Self { folder: cache.join(name) })
+        Ok(Self { folder: cache.join(name), made: Vec::new() })
     }
 
     pub(crate) fn folder(&self) -> &Path {
@@ -68,7 +70,9 @@ impl CacheEntry {
     }
 
     /// Where the two parts are stored; makes the folder.
-    pub(crate) fn places(&self) -> Result<[PathBuf; 2], LabError> {
+    pub(crate) fn places(&mut self) -> Result<[PathBuf; 2], LabError> {
+        let missing = self.folder.ancestors().take_while(|folder| !folder.exists());
+        self.made = missing.map(Path::to_owned).collect();
         fs::create_dir_all(&self.folder).map_err(LabError::at(&self.folder))?;
         // What stands there is about to be replaced, and must not be taken for whole meanwhile.
         let description = self.description();
@@ -95,8 +99,7 @@ impl CacheEntry {
     pub(crate) fn keep(&self, vocabulary: &Vocabulary, encoded: &EncodedCorpus) -> Result<(), LabError> {
         let reading = &encoded.reading;
         if reading.skipped_count + reading.guessed_count > 0 || encoded.split == SplitKind::Tail {
-            // Nothing but an empty folder is left of a corpus too small to be stored.
-            let _ = fs::remove_dir(&self.folder);
+            self.discard();
             return Ok(());
         }
         write_whole(&self.vocabulary(), vocabulary.to_json().as_bytes(), Existing::Replace)?;
@@ -111,6 +114,13 @@ impl CacheEntry {
         // Plain data with string keys: serialising it cannot fail.
         let json = serde_json::to_vec_pretty(&description).unwrap_or_default();
         write_whole(&self.description(), &json, Existing::Replace)
+    }
+
+    /// Takes away the folders that were made for nothing: those with something in them stay.
+    pub(crate) fn discard(&self) {
+        for folder in &self.made {
+            let _ = fs::remove_dir(folder);
+        }
     }
 
     /// What was kept, if it was; an error if it is there and cannot be used.

@@ -118,7 +118,7 @@ pub fn prepare(
         Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
         None => HeldOut::Share { seed: plan.training.seed, share },
     };
-    let entry = cache.map(|cache| CacheEntry::of(cache, &plan, &corpus)).transpose()?;
+    let mut entry = cache.map(|cache| CacheEntry::of(cache, &plan, &corpus)).transpose()?;
     // A strict reading is to happen, not to be remembered.
     let kept = match entry.as_ref().filter(|_| !plan.corpus.strict).map(CacheEntry::load) {
         None | Some(Ok(None)) => None,
@@ -134,7 +134,7 @@ pub fn prepare(
             let _ = observer.event(&TrainingEvent::Reused(folder));
             kept
         }
-        None => encode(&plan, &corpus, &held_out, entry.as_ref(), threads, observer)?,
+        None => encode(&plan, &corpus, &held_out, entry.as_mut(), threads, observer)?,
     };
     plan.vocabulary.unit = vocabulary.unit();
     plan.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
@@ -164,7 +164,7 @@ fn encode(
     plan: &Plan,
     corpus: &Corpus,
     held_out: &HeldOut,
-    entry: Option<&CacheEntry>,
+    mut entry: Option<&mut CacheEntry>,
     threads: usize,
     observer: &mut dyn TrainingObserver,
 ) -> Result<(Vocabulary, EncodedCorpus), LabError> {
@@ -174,13 +174,15 @@ fn encode(
         None => count_vocabulary(plan, corpus, held_out, threads, &mut pass)?,
     };
     pass.number = 2;
-    let places = entry.map(CacheEntry::places).transpose()?;
+    let places = entry.as_mut().map(|entry| entry.places()).transpose()?;
     let stores = places.as_ref().map(|[training, validation]| [training.as_path(), validation.as_path()]);
-    let encoded = encode_corpus(corpus, &vocabulary, held_out, stores, threads, &mut pass)?;
-    if let Some(entry) = entry {
-        entry.keep(&vocabulary, &encoded)?;
+    let encoded = encode_corpus(corpus, &vocabulary, held_out, stores, threads, &mut pass);
+    match (entry, &encoded) {
+        (Some(entry), Ok(encoded)) => entry.keep(&vocabulary, encoded)?,
+        (Some(entry), Err(_)) => entry.discard(),
+        (None, _) => {}
     }
-    Ok((vocabulary, encoded))
+    Ok((vocabulary, encoded?))
 }
 
 /// One pass over the corpus, told to the observer of the training.

@@ -3,6 +3,7 @@
 
 use std::fs::File;
 use std::io::{self, Read, Seek, Write};
+use std::os::unix::fs::FileExt;
 use std::path::Path;
 
 use memmap2::Mmap;
@@ -134,6 +135,7 @@ pub struct Store {
     documents: u64,
     unknown: u64,
     text_bytes: u64,
+    counts: Vec<u64>,
 }
 
 impl Store {
@@ -143,23 +145,20 @@ impl Store {
     /// The file cannot be read; [`TextError::OtherVocabulary`]; [`TextError::BadStore`] with what is wrong.
     pub fn open(path: &Path, vocabulary: &Vocabulary) -> Result<Self, TextError> {
         let failed = |source| TextError::Io { path: path.to_owned(), source };
-        let file = File::open(path).map_err(failed)?;
-        if file.metadata().map_err(failed)?.len() < (HEADER_BYTES + FOOTER_BYTES) as u64 {
+        let mut file = File::open(path).map_err(failed)?;
+        let size = file.metadata().map_err(failed)?.len();
+        let Some(body) = size.checked_sub(FOOTER_BYTES as u64).filter(|&body| body >= HEADER_BYTES as u64)
+        else {
             return Err(bad(path, "it is cut short"));
-        }
-        // SAFETY: the store is opened for reading only and written by renaming whole files into place, never by changing them. A foreign
-        // program that changes the file meanwhile can change the indices read; every use of an index checks its range.
-        let map = unsafe { Mmap::map(&file) }.map_err(failed)?;
-        Self::check(map, path, vocabulary)
-    }
-
-    fn check(map: Mmap, path: &Path, vocabulary: &Vocabulary) -> Result<Self, TextError> {
-        let (rest, footer) = map.split_at(map.len() - FOOTER_BYTES);
-        let number = |at: usize| footer[at..].first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes));
-        if rest[..8] != MAGIC {
+        };
+        let mut header = [0; HEADER_BYTES];
+        let mut footer = [0; FOOTER_BYTES];
+        file.read_exact_at(&mut header, 0).map_err(failed)?;
+        file.read_exact_at(&mut footer, body).map_err(failed)?;
+        let small = |at: usize| header[at..].first_chunk().map_or(0, |bytes| u32::from_le_bytes(*bytes));
+        if header[..8] != MAGIC {
             return Err(bad(path, "it is no token store"));
         }
-        let small = |at: usize| rest[at..].first_chunk().map_or(0, |bytes| u32::from_le_bytes(*bytes));
         if small(8) != VERSION {
             let what = format!("its version is {}, and this program reads version {VERSION}", small(8));
             return Err(bad(path, what));
@@ -167,10 +166,11 @@ impl Store {
         if blake3::hash(&footer[..FOOTER_BYTES - 32]).as_bytes() != &footer[FOOTER_BYTES - 32..] {
             return Err(bad(path, "it is cut short or damaged at its end"));
         }
-        if rest[16..48] != vocabulary_hash(vocabulary) {
+        if header[16..48] != vocabulary_hash(vocabulary) {
             return Err(TextError::OtherVocabulary(path.to_owned()));
         }
         let width = small(12) as usize;
+        let number = |at: usize| footer[at..].first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes));
         let [tokens, documents, unknown, text_bytes] = [0, 8, 16, 24].map(number);
         let expected = (width == 2 || width == 4)
             .then(|| {
@@ -179,22 +179,30 @@ impl Store {
                 tokens.checked_add(table)?.checked_add(HEADER_BYTES as u64)
             })
             .flatten();
-        if expected != Some(rest.len() as u64) {
+        if expected != Some(body) {
             return Err(bad(path, "its size does not fit what it says of itself"));
         }
-        if blake3::hash(rest).as_bytes() != &footer[32..64] {
+        // Read and not mapped: pages that were looked at through a map would count as the program's memory.
+        let mut counts = vec![0; vocabulary.len()];
+        let (hash, outside) = read_through(&mut file, body, tokens, width, &mut counts).map_err(failed)?;
+        if hash.as_bytes() != &footer[32..64] {
             return Err(bad(
                 path,
                 "its content does not match its hash: it was altered after it was written",
             ));
         }
-        let tokens = tokens as usize;
-        let store = Self { width, tokens, documents, unknown, text_bytes, map };
-        let size = vocabulary.len() as u32;
-        if (0..tokens).any(|at| store.get(at) >= size) {
+        if outside {
             return Err(bad(path, "it holds an index outside the vocabulary"));
         }
-        Ok(store)
+        // SAFETY: the store is opened for reading only and written by renaming whole files into place, never by changing them. A foreign
+        // program that changes the file meanwhile can change the indices read; every use of an index checks its range.
+        let map = unsafe { Mmap::map(&file) }.map_err(failed)?;
+        Ok(Self { map, width, tokens: tokens as usize, documents, unknown, text_bytes, counts })
+    }
+
+    /// How often each index of the vocabulary stands in it.
+    pub fn counts(&self) -> &[u64] {
+        &self.counts
     }
 
     /// Tokens, ends of documents included.
@@ -239,6 +247,45 @@ impl Store {
         let start = if number == 0 { 0 } else { figure(entry - DOCUMENT_BYTES) };
         Some((start as usize..figure(entry) as usize, figure(entry + 8)))
     }
+}
+
+/// The hash of a store's body; counts its indices, and says whether any lies outside the vocabulary.
+fn read_through(
+    file: &mut File,
+    body: u64,
+    tokens: u64,
+    width: usize,
+    counts: &mut [u64],
+) -> io::Result<(blake3::Hash, bool)> {
+    let mut hash = blake3::Hasher::new();
+    let mut outside = false;
+    let mut block = vec![0; 1 << 20];
+    let mut read = 0u64;
+    let end_of_tokens = HEADER_BYTES as u64 + tokens * width as u64;
+    while read < body {
+        // Blocks are multiples of eight bytes, as the header is: no index lies across two.
+        let size = block.len().min((body - read) as usize);
+        file.read_exact(&mut block[..size])?;
+        hash.update(&block[..size]);
+        let start = (HEADER_BYTES as u64).saturating_sub(read).min(size as u64) as usize;
+        let end = end_of_tokens.saturating_sub(read).min(size as u64) as usize;
+        let mut count = |index: usize| match counts.get_mut(index) {
+            Some(count) => *count += 1,
+            None => outside = true,
+        };
+        let indices = block.get(start..end).unwrap_or_default();
+        if width == 2 {
+            indices
+                .as_chunks::<2>()
+                .0
+                .iter()
+                .for_each(|bytes| count(usize::from(u16::from_le_bytes(*bytes))));
+        } else {
+            indices.as_chunks::<4>().0.iter().for_each(|bytes| count(u32::from_le_bytes(*bytes) as usize));
+        }
+        read += size as u64;
+    }
+    Ok((hash.finalize(), outside))
 }
 
 fn bad(path: &Path, what: impl Into<String>) -> TextError {

@@ -66,6 +66,16 @@ impl TokenSequence {
         }
     }
 
+    /// How often each of `size` indices stands in it.
+    pub fn counts(&self, size: usize) -> Vec<u64> {
+        let mut counts = vec![0; size];
+        match &self.indices {
+            Indices::Stored(store) => counts.copy_from_slice(store.counts()),
+            Indices::Memory(indices) => indices.iter().for_each(|&index| counts[index as usize] += 1),
+        }
+        counts
+    }
+
     /// All indices, in order.
     pub fn iter(&self) -> impl Iterator<Item = u32> {
         (0..self.len()).map(|at| self.index(at))
@@ -106,7 +116,10 @@ impl Sink {
             return Ok(Self::Memory { indices: Vec::new(), documents: 0, bytes: 0, unknown: 0 });
         };
         let folder = place.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        let beside = tempfile::Builder::new().prefix(".lalograph-").tempfile_in(folder);
+        // The usual permissions of a new file, less what the user's mask takes away; temporary files are private otherwise.
+        let permissions = std::os::unix::fs::PermissionsExt::from_mode(0o666);
+        let beside =
+            tempfile::Builder::new().prefix(".lalograph-").permissions(permissions).tempfile_in(folder);
         let beside = beside.map(|file| BufWriter::with_capacity(1 << 18, file));
         let writer = beside.and_then(|file| StoreWriter::new(file, vocabulary)).map_err(at(place))?;
         Ok(Self::Store { writer, place: place.to_owned(), document: Vec::new() })

@@ -32,21 +32,21 @@ struct Known {
 
 impl Known {
     #[inline]
-    fn get(&self, piece: &[u8]) -> Option<&[u32]> {
-        let (start, end) = match pack(piece) {
-            Some(packed) => self.short.get(&packed)?,
-            None => self.long.get(piece)?,
-        };
-        Some(&self.indices[*start as usize..*end as usize])
+    fn get(&self, piece: &[u8]) -> Option<(u32, u32)> {
+        match pack(piece) {
+            Some(packed) => self.short.get(&packed).copied(),
+            None => self.long.get(piece).copied(),
+        }
     }
 
-    /// Remembers the indices that were appended from `start` on.
-    fn insert(&mut self, piece: &[u8], start: usize) {
+    /// Remembers the indices that were appended from `start` on, and gives their range.
+    fn insert(&mut self, piece: &[u8], start: usize) -> (u32, u32) {
         let range = (start as u32, self.indices.len() as u32);
         match pack(piece) {
             Some(packed) => drop(self.short.insert(packed, range)),
             None => drop(self.long.insert(piece.into(), range)),
         }
+        range
     }
 
     fn make_room(&mut self) {
@@ -68,9 +68,12 @@ impl<'v> Encoder<'v> {
         let vocabulary = self.vocabulary;
         let text = vocabulary.cleaning.apply(text);
         match vocabulary.unit {
-            Unit::Word | Unit::Character | Unit::Grapheme => vocabulary.unit.tokenise(&text, |token| {
-                indices.push(vocabulary.lookup.get(token.as_bytes()).unwrap_or(Reserved::UNKNOWN));
-            }),
+            Unit::Word | Unit::Character | Unit::Grapheme => {
+                let lookup = &vocabulary.lookup;
+                vocabulary.unit.tokenise(&text, |token| {
+                    indices.push(lookup.get(token.as_bytes()).unwrap_or(Reserved::UNKNOWN));
+                });
+            }
             Unit::Byte => indices.extend(text.bytes().map(index_of_byte)),
             Unit::BytePair | Unit::Unigram => {
                 each_piece(&text, |piece| indices.extend_from_slice(self.piece(piece)));
@@ -95,15 +98,15 @@ impl<'v> Encoder<'v> {
     /// The indices of a piece.
     #[inline]
     pub(crate) fn piece(&mut self, piece: &str) -> &[u32] {
-        // Looked up twice, since a borrow that is given back conditionally cannot be renewed.
-        if self.known.get(piece.as_bytes()).is_none() {
-            self.cut(piece);
-        }
-        self.known.get(piece.as_bytes()).unwrap_or_default()
+        let (start, end) = match self.known.get(piece.as_bytes()) {
+            Some(range) => range,
+            None => self.cut(piece),
+        };
+        &self.known.indices[start as usize..end as usize]
     }
 
     #[inline(never)]
-    fn cut(&mut self, piece: &str) {
+    fn cut(&mut self, piece: &str) -> (u32, u32) {
         self.known.make_room();
         let start = self.known.indices.len();
         match &self.vocabulary.method {
@@ -120,7 +123,7 @@ impl<'v> Encoder<'v> {
                 }));
             }
         }
-        self.known.insert(piece.as_bytes(), start);
+        self.known.insert(piece.as_bytes(), start)
     }
 }
 

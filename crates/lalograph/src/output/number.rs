@@ -61,14 +61,19 @@ pub(crate) fn duration(seconds: f64) -> String {
     }
 }
 
-/// A token as it can be seen: white space and control characters by name.
+/// A token as it can be seen: white space and control characters by name, spaces at its ends as dots.
 pub(crate) fn visible(token: &str) -> String {
     match token {
         " " => "(space)".into(),
         "\n" => "(line end)".into(),
         "\t" => "(tab)".into(),
         other if other.chars().any(char::is_control) => other.escape_default().to_string(),
-        other => other.to_owned(),
+        other => {
+            let inner = other.trim_matches(' ');
+            let before = other.len() - other.trim_start_matches(' ').len();
+            let after = other.len() - before - inner.len();
+            format!("{}{inner}{}", "\u{b7}".repeat(before), "\u{b7}".repeat(after))
+        }
     }
 }
 
@@ -92,7 +97,7 @@ pub(crate) fn parse_bytes(text: &str) -> Result<u64, String> {
 
 #[cfg(test)]
 mod tests {
-    use super::{bytes, count, duration, parse_bytes, perplexity};
+    use super::{bytes, count, duration, parse_bytes, perplexity, visible};
 
     #[test]
     fn numbers_read_well() {
@@ -106,6 +111,20 @@ mod tests {
             ["1.5 s", "1 min 00 s", "1 min 01 s", "1 h 02 min"]
         );
         assert_eq!([1.6398, 25.5, 250.44, 1234.6].map(perplexity), ["1.640", "25.50", "250.4", "1,235"]);
+    }
+
+    #[test]
+    fn tokens_can_be_seen() {
+        let cases = [
+            (" ", "(space)"),
+            (" bee", "\u{b7}bee"),
+            ("a b ", "a b\u{b7}"),
+            ("   ", "\u{b7}\u{b7}\u{b7}"),
+            ("\r\n", "\\r\\n"),
+        ];
+        for (token, expected) in cases {
+            assert_eq!(visible(token), expected, "{token:?}");
+        }
     }
 
     #[test]
