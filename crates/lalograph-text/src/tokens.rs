@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use tempfile::NamedTempFile;
 
-use crate::corpus::{Batch, Corpus, Document, ReadObserver, Reading};
+use crate::corpus::{Batch, Corpus, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::split::{Cutoffs, Part, Split};
 use crate::store::{Store, StoreWriter};
@@ -243,40 +243,38 @@ pub fn encode_corpus(
     let mut all = blake3::Hasher::new();
     // Documents of a corpus too small to be parted by document, put back in order below.
     let mut few: Vec<(String, u64)> = Vec::new();
-    let work = |encoder: &mut Encoder<'_>, batch: &Batch| -> Vec<(Part, Vec<u32>)> {
-        let encode = |document: Document<'_>| {
-            let mut indices = Vec::new();
+    // One list of indices a batch, and where each document's end.
+    let work = |encoder: &mut Encoder<'_>, batch: &Batch| -> (Vec<u32>, Vec<(Part, usize)>) {
+        let (mut indices, mut documents) = (Vec::new(), Vec::with_capacity(batch.len()));
+        for document in batch.documents() {
             let part = split.part_of(document.text, document.label);
             if matches!(part, Part::Training | Part::Validation) {
                 encoder.encode_into(document.text, &mut indices);
             }
-            (part, indices)
-        };
-        batch.documents().map(encode).collect()
+            documents.push((part, indices.len()));
+        }
+        (indices, documents)
     };
-    let (mut reading, _) = corpus.process(
-        threads,
-        observer,
-        || vocabulary.encoder(),
-        work,
-        |batch, encoded| {
-            for (document, (part, indices)) in batch.documents().zip(encoded) {
-                all.update(&(document.text.len() as u64).to_le_bytes());
-                all.update(document.text.as_bytes());
-                match part {
-                    Part::Training => training.push(&indices, document.bytes)?,
-                    Part::Validation => validation.push(&indices, document.bytes)?,
-                    Part::Test | Part::SetAside => {}
-                }
-                if held_out.parts_by_document(document.number + 1) {
-                    few = Vec::new();
-                } else {
-                    few.push((document.text.to_owned(), document.bytes));
-                }
+    let new = || vocabulary.encoder();
+    let (mut reading, _) = corpus.process(threads, observer, new, work, |batch, (indices, parts)| {
+        let mut start = 0;
+        for (document, (part, end)) in batch.documents().zip(parts) {
+            all.update(&(document.text.len() as u64).to_le_bytes());
+            all.update(document.text.as_bytes());
+            match part {
+                Part::Training => training.push(&indices[start..end], document.bytes)?,
+                Part::Validation => validation.push(&indices[start..end], document.bytes)?,
+                Part::Test | Part::SetAside => {}
             }
-            Ok(())
-        },
-    )?;
+            start = end;
+            if held_out.parts_by_document(document.number + 1) {
+                few = Vec::new();
+            } else {
+                few.push((document.text.to_owned(), document.bytes));
+            }
+        }
+        Ok(())
+    })?;
     reading.skipped.shrink_to_fit();
     let text_hash = all.finalize().to_hex().to_string();
     let (training, validation, split) = match held_out {
