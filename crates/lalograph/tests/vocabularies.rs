@@ -208,3 +208,45 @@ fn the_tokens_of_a_corpus_are_kept_and_used_again_only_while_they_fit() {
         assert!(told.err.contains("1 place left out") && !told.err.contains(reused), "{told:?}");
     }
 }
+
+#[test]
+fn a_run_killed_while_it_encodes_leaves_nothing_that_is_taken_for_whole() {
+    let workshop = Workshop::new();
+    workshop.run("demo --corpus-only --size 12MB --no-tables --dir big --quiet").ok();
+    let words = |name: &str| {
+        format!(
+            "train big/diaries --document line --steps 2 --batch 4 --window 8 --hidden 8 --embedding 8 --name {name} \
+             --sample-tokens 2 --validation-share 0.01"
+        )
+    };
+    // Killed as soon as a store is being written, which is before it is whole.
+    let mut child = workshop
+        .command()
+        .args(words("killed").split_whitespace())
+        .stdout(std::process::Stdio::null())
+        .stderr(std::process::Stdio::null())
+        .spawn()
+        .unwrap();
+    let writing = || {
+        let entries = std::fs::read_dir(workshop.path("runs/.tokens")).into_iter().flatten().flatten();
+        entries
+            .filter_map(|entry| std::fs::read_dir(entry.path()).ok())
+            .flatten()
+            .flatten()
+            .any(|file| file.file_name().to_string_lossy().starts_with(".lalograph-"))
+    };
+    while !writing() {
+        assert!(child.try_wait().unwrap().is_none(), "it ended before it could be killed");
+        std::thread::sleep(std::time::Duration::from_millis(1));
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    assert!(!workshop.path("runs/killed").exists());
+    let again = workshop.run_words(&words("again").split_whitespace().collect::<Vec<_>>());
+    assert!(!again.err.contains("has not changed"), "{again:?}");
+    again.ok();
+    let third = workshop.run_words(&words("third").split_whitespace().collect::<Vec<_>>());
+    assert!(third.err.contains("has not changed"), "{third:?}");
+    let model = |name: &str| std::fs::read(workshop.path(&format!("runs/{name}/model.safetensors"))).unwrap();
+    assert_eq!(model("again"), model("third"));
+}

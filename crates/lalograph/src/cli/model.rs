@@ -1,0 +1,186 @@
+//! Training a model and using it.
+
+use std::path::PathBuf;
+
+use clap::{Args, ValueEnum};
+
+use super::{CorpusArgs, ReadingArgs, TokenArgs};
+
+/// `train`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph train thornmere/diaries --document line --cell lstm --layers 2 --hidden 256\n  lalograph train thornmere/diaries --unit character --epochs 3 --temperatures 0.5,1.0\n  lalograph train --plan thornmere/runs/demo/plan.toml --set training.seed=2 --name second"
+)]
+pub(crate) struct TrainArgs {
+    /// Files, folders, patterns such as 'letters/*.txt'; without any, those of the plan.
+    #[arg(value_name = "PATH", required_unless_present = "plan")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// A plan file; flags win over it.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) plan: Option<PathBuf>,
+    /// Set any value of the plan; may be given again and again.
+    #[arg(long = "set", value_name = "SECTION.KEY=VALUE")]
+    pub(crate) settings: Vec<String>,
+    /// Name of the run, and of its folder; without it the corpus and the time.
+    #[arg(long, value_name = "NAME")]
+    pub(crate) name: Option<String>,
+    /// The folder that runs are kept in.
+    #[arg(long, value_name = "DIR", default_value = "runs")]
+    pub(crate) runs: PathBuf,
+    /// Replace an older run of that name.
+    #[arg(long, requires = "name")]
+    pub(crate) force: bool,
+    /// Threads; without it all processors. Results do not depend on it.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) threads: Option<u16>,
+    /// Print JSON Lines: metrics and samples as they come, the outcome last.
+    #[arg(long)]
+    pub(crate) json: bool,
+
+    /// How they are read.
+    #[command(flatten)]
+    pub(crate) reading: ReadingArgs,
+    /// Share of documents held out to judge by.
+    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
+    pub(crate) validation_share: Option<f64>,
+    /// A split file that says what is learnt from and what is held out, instead of the share.
+    #[arg(long, value_name = "FILE", help_heading = "Corpus", conflicts_with = "validation_share")]
+    pub(crate) split: Option<PathBuf>,
+    /// Use this vocabulary file instead of counting one.
+    #[arg(
+        long = "vocab",
+        value_name = "FILE",
+        help_heading = "Corpus",
+        conflicts_with_all = ["unit", "vocab_size", "min_count", "clean", "include", "include_from", "exclude", "exclude_from", "reserved"]
+    )]
+    pub(crate) vocabulary: Option<PathBuf>,
+    /// How text is cleaned and cut.
+    #[command(flatten, next_help_heading = "Corpus")]
+    pub(crate) tokens: TokenArgs,
+
+    /// Kind of the recurrent layers.
+    #[arg(long, value_enum, value_name = "CELL", help_heading = "Model")]
+    pub(crate) cell: Option<CellChoice>,
+    /// Width of a token's vector.
+    #[arg(long, value_name = "N", help_heading = "Model")]
+    pub(crate) embedding: Option<usize>,
+    /// Width of each recurrent layer.
+    #[arg(long, value_name = "N", help_heading = "Model")]
+    pub(crate) hidden: Option<usize>,
+    /// Recurrent layers.
+    #[arg(long, value_name = "N", help_heading = "Model")]
+    pub(crate) layers: Option<usize>,
+
+    /// Seed of everything that is left to chance.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) seed: Option<u64>,
+    /// Passes over the training text.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) epochs: Option<u64>,
+    /// Optimiser steps, instead of epochs.
+    #[arg(long, value_name = "N", help_heading = "Training", conflicts_with = "epochs")]
+    pub(crate) steps: Option<u64>,
+    /// Streams of text read side by side.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) batch: Option<usize>,
+    /// Tokens of each stream in one step.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) window: Option<usize>,
+    /// Highest learning rate.
+    #[arg(long, value_name = "RATE", help_heading = "Training")]
+    pub(crate) learning_rate: Option<f64>,
+    /// Bring the gradient's norm down to this; 0 for no clipping.
+    #[arg(long, value_name = "NORM", help_heading = "Training")]
+    pub(crate) clip_norm: Option<f64>,
+    /// Share of numbers dropped between layers while training.
+    #[arg(long, value_name = "SHARE", help_heading = "Training")]
+    pub(crate) dropout: Option<f64>,
+    /// Judge the validation text every N steps; 0 for at the end only.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) validate_every: Option<u64>,
+
+    /// Temperatures to sample at.
+    #[arg(long, value_name = "T,T,...", value_delimiter = ',', help_heading = "Samples")]
+    pub(crate) temperatures: Option<Vec<f64>>,
+    /// Sample every N steps; 0 for at the end only.
+    #[arg(long, value_name = "N", help_heading = "Samples")]
+    pub(crate) sample_every: Option<u64>,
+    /// Tokens of a sample, at most.
+    #[arg(long, value_name = "N", help_heading = "Samples")]
+    pub(crate) sample_tokens: Option<usize>,
+    /// What every sample goes on from.
+    #[arg(long, value_name = "TEXT", help_heading = "Samples")]
+    pub(crate) seed_text: Option<String>,
+}
+
+/// Kind of the recurrent layers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum CellChoice {
+    /// Long short-term memory.
+    Lstm,
+}
+
+/// `sample`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph sample thornmere/runs/demo\n  lalograph sample thornmere/runs/demo --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph sample thornmere/runs/demo --greedy --from 'Maudry walked to Foxgate' --json"
+)]
+pub(crate) struct SampleArgs {
+    /// A model file, or the folder of a run.
+    pub(crate) model: PathBuf,
+    /// The seed text to go on from, or - for standard input; without it a document begins.
+    #[arg(long, value_name = "TEXT", default_value = "", hide_default_value = true)]
+    pub(crate) from: String,
+    /// Take the likeliest token every time.
+    #[arg(long, conflicts_with = "temperature")]
+    pub(crate) greedy: bool,
+    /// Draw at this temperature, above 0; several give a sample of each.
+    #[arg(
+        long,
+        value_name = "T,T,...",
+        value_delimiter = ',',
+        allow_negative_numbers = true,
+        default_value = "0.8"
+    )]
+    pub(crate) temperature: Vec<f64>,
+    /// Samples for each temperature.
+    #[arg(long, short = 'n', value_name = "N", default_value_t = 1)]
+    pub(crate) count: u64,
+    /// Tokens of a sample, at most; it also stops where a document ends.
+    #[arg(long, value_name = "N", default_value_t = 200)]
+    pub(crate) tokens: usize,
+    /// Go on with another document where one ends.
+    #[arg(long)]
+    pub(crate) past_end: bool,
+    /// Print the sample without the seed text before it.
+    #[arg(long)]
+    pub(crate) without_seed_text: bool,
+    /// Seed of the draws.
+    #[arg(long, value_name = "N", default_value_t = 1)]
+    pub(crate) seed: u64,
+    /// Write to this file instead of standard output.
+    #[arg(long, short, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Replace the file if it is there.
+    #[arg(long, requires = "output")]
+    pub(crate) force: bool,
+    /// Print JSON Lines, one sample a line.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+/// `score`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph score thornmere/runs/demo thornmere/diaries/volume-00001.txt\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --json\n  echo 'Hesper pottered to Foxgate.' | lalograph score thornmere/runs/demo -"
+)]
+pub(crate) struct ScoreArgs {
+    /// A model file, or the folder of a run.
+    pub(crate) model: PathBuf,
+    /// The text; what is not said of it is as it was when the model was trained.
+    #[command(flatten)]
+    pub(crate) corpus: CorpusArgs,
+    /// Print one JSON document.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
