@@ -270,6 +270,7 @@ fn parts_can_be_written_as_files_and_a_split_applied_to_a_longer_corpus() {
     let row = json(&workshop.read("rows/training.jsonl"));
     assert_eq!(row, serde_json::json!({"text": "two\nlines", "label": "steady", "entry": "1"}));
     assert_eq!(json(&workshop.read("rows/set_aside.jsonl"))["entry"], "2");
+    workshop.run("split a.txt --keep entry --files q --output q.json").fails(2, &["--keep has nothing"]);
     workshop.run("split a.csv --set-aside disputed --output q.json").fails(2, &["needs labels"]);
     workshop.run("split a.csv --validation 1.5").fails(2, &["an amount is a share below 1"]);
     workshop.run("split a.csv --validation 9 --output q.json").fails(1, &["lower --validation"]);

@@ -36,6 +36,11 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
     {
         return Err(Failure::Usage("--set-aside needs labels: give --label or --folder-labels".into()));
     }
+    if !args.keep.is_empty() && !corpus.has_texts_and_tables().1 {
+        return Err(Failure::Usage(
+            "--keep has nothing to keep: only tables and JSON Lines have fields".into(),
+        ));
+    }
     let mut files =
         args.files.as_deref().map(|folder| PartFiles::create(folder, &corpus, existing)).transpose()?;
     let left_out = (args.corpus.reading.left_out.as_deref(), existing);
