@@ -5,6 +5,8 @@
 use foldhash::fast::FixedState;
 use hashbrown::HashMap;
 
+use crate::corpus::joined;
+
 type Map<K, V> = HashMap<K, V, FixedState>;
 
 /// Characters of the longest token.
@@ -263,7 +265,7 @@ fn over_pieces<T: Send>(
     for group in parts.chunks(threads.clamp(1, PARTS)) {
         let results: Vec<T> = std::thread::scope(|scope| {
             let workers: Vec<_> = group.iter().map(|part| scope.spawn(|| work(part))).collect();
-            workers.into_iter().filter_map(|worker| worker.join().ok()).collect()
+            workers.into_iter().map(joined).collect()
         });
         results.into_iter().for_each(&mut add);
     }

@@ -362,6 +362,17 @@ fn an_error_of_the_receiver_ends_the_work_at_once() {
 }
 
 #[test]
+#[should_panic(expected = "a worker gives up")]
+fn a_worker_that_fails_does_not_leave_a_shorter_corpus_behind() {
+    let folder = Folder::with(&[("a.txt", "a line of some length\n".repeat(200_000).as_bytes())]);
+    let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
+    let work = |(): &mut (), batch: &lalograph_text::corpus::Batch| {
+        assert!(batch.documents().all(|document| document.number < 50_000), "a worker gives up");
+    };
+    let _ = corpus.process(2, &mut |_: u64| true, || (), work, |_, ()| Ok(()));
+}
+
+#[test]
 fn the_form_can_be_told_where_names_do_not() {
     let folder = Folder::with(&[
         ("records", b"{\"text\": \"bee\"}\n"),

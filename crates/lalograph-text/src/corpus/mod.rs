@@ -26,6 +26,7 @@ use encoding_rs::Encoding;
 use serde::{Deserialize, Serialize};
 
 pub use batch::{Batch, Document, Kept};
+pub(crate) use pipeline::joined;
 pub use reading::{Guess, ReadObserver, Reading, Reason, Skipped};
 
 use crate::error::TextError;

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 use std::sync::atomic::AtomicU64;
 use std::sync::mpsc::{Receiver, channel, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
+use std::thread::ScopedJoinHandle;
 
 use super::Corpus;
 use super::batch::{Batch, Document};
@@ -85,8 +86,8 @@ impl Corpus {
             })();
             // With both ends gone the threads come to their end, wherever they are.
             drop((free, results));
-            let states = workers.into_iter().filter_map(|worker| worker.join().ok()).collect::<Vec<S>>();
-            let scanned = reader.join().unwrap_or(Ok(()));
+            let states: Vec<S> = workers.into_iter().map(joined).collect();
+            let scanned = joined(reader);
             folded?;
             scanned?;
             Ok((reading.whole()?, states))
@@ -115,6 +116,11 @@ impl Corpus {
         )?;
         Ok(reading)
     }
+}
+
+/// What a thread came to. Its panic goes on here: a result that lacks a part of the corpus must not pass for whole.
+pub(crate) fn joined<T>(thread: ScopedJoinHandle<'_, T>) -> T {
+    thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
 }
 
 fn next(waiting: &Mutex<Receiver<(u64, Batch)>>) -> Option<(u64, Batch)> {
