@@ -18,6 +18,10 @@ fn is_inner(before: Option<char>, mark: char, after: Option<char>) -> bool {
     let (Some(before), Some(after)) = (before, after) else {
         return false;
     };
+    // Some symbols (squared letters) count as alphabetic; they are marks, which get parted themselves.
+    if is_mark(before) || is_mark(after) {
+        return false;
+    }
     match mark {
         '\'' | '\u{2019}' | '-' | '\u{2010}' | '\u{2011}' => before.is_alphabetic() && after.is_alphabetic(),
         '.' | ',' => before.is_numeric() && after.is_numeric(),
