@@ -59,13 +59,27 @@ pub enum LabError {
         /// The share to hold out.
         share: f64,
     },
-    /// A loss or a gradient was not a finite number.
-    #[error("step {step}: the {what} is not a finite number")]
+    /// A gradient was not a finite number.
+    #[error("step {step}: the gradient of `{parameter}` is not a finite number")]
     NotFinite {
         /// The step, from 1.
         step: u64,
-        /// `training loss`, `gradient` or `validation loss`.
-        what: &'static str,
+        /// The first parameter, in the order of the model file, whose gradient is not finite.
+        parameter: String,
+    },
+    /// A loss was so high that its perplexity is no number.
+    #[error(
+        "step {step}: the {text} perplexity is not a finite number; `{parameter}` has grown furthest, to {greatest:.1e}"
+    )]
+    Diverged {
+        /// The step, from 1.
+        step: u64,
+        /// `training` or `validation`.
+        text: &'static str,
+        /// The parameter with the greatest weight.
+        parameter: String,
+        /// That weight, without its sign.
+        greatest: f32,
     },
     /// A model file is not what it should be.
     #[error("{path}: not a usable model file: {what}")]

@@ -2,6 +2,7 @@
 
 use lalograph_net::LanguageModel;
 use lalograph_net::model::{Lane, Purpose};
+use lalograph_net::parameters::PackedWeights;
 use lalograph_net::random::Stream;
 use lalograph_net::recurrent::Extent;
 use lalograph_text::{Reserved, Vocabulary};
@@ -62,18 +63,35 @@ const WINDOW: usize = 32;
 
 /// Writes texts with one model, one after another.
 pub struct Generator<'m> {
-    model: &'m LanguageModel<f32>,
+    model: &'m LanguageModel,
     weights: &'m [f32],
+    packed: PackedWeights<f32>,
     vocabulary: &'m Vocabulary,
     lane: Lane<f32>,
     scores: Vec<f32>,
+    /// Whether the state begins anew with every document.
+    begins_anew: bool,
 }
 
 impl<'m> Generator<'m> {
-    /// Makes room to work in.
-    pub fn new(model: &'m LanguageModel<f32>, weights: &'m [f32], vocabulary: &'m Vocabulary) -> Self {
-        let lane = model.lane(Extent { steps: WINDOW, rows: 1 }, Purpose::Reading);
-        Self { model, weights, vocabulary, lane, scores: vec![0.0; model.shape().vocabulary] }
+    /// Makes room to work in. `begins_anew` is whether the model was trained to begin anew with every document.
+    pub fn new(
+        model: &'m LanguageModel,
+        weights: &'m [f32],
+        vocabulary: &'m Vocabulary,
+        begins_anew: bool,
+    ) -> Self {
+        let lane = model.lane(Extent { steps: WINDOW, rows: 1 }, Purpose::Reading, false);
+        let packed = model.packed_for_reading(weights);
+        Self {
+            model,
+            weights,
+            packed,
+            vocabulary,
+            lane,
+            scores: vec![0.0; model.shape().vocabulary],
+            begins_anew,
+        }
     }
 
     /// The tokens of a seed text that the vocabulary does not know, in order.
@@ -104,13 +122,14 @@ impl<'m> Generator<'m> {
             decoder.push(index, &mut seed)?;
         }
 
-        self.lane.reset_state();
+        let weights = self.packed.with(self.weights);
+        self.model.begin(weights, &mut self.lane);
         for window in read.chunks(WINDOW) {
-            self.model.forward(self.weights, window, &mut self.lane, None);
+            self.model.forward(weights, window, None, &mut self.lane, None);
         }
         let mut sample = Sample { text: String::new(), tokens: 0, ended: false };
         while sample.tokens < request.tokens as u64 {
-            self.model.last_scores(self.weights, &self.lane, &mut self.scores);
+            self.model.last_scores(weights, &mut self.lane, &mut self.scores);
             let token = choose(&self.scores, request.choice, random);
             sample.tokens += 1;
             let from = sample.text.len();
@@ -126,8 +145,11 @@ impl<'m> Generator<'m> {
             if !each(&sample.text[from..]) {
                 break;
             }
+            if token == Reserved::END && self.begins_anew {
+                self.model.begin(weights, &mut self.lane);
+            }
             let read = if token == Reserved::END { Reserved::START } else { token };
-            self.model.forward(self.weights, &[read], &mut self.lane, None);
+            self.model.forward(weights, &[read], None, &mut self.lane, None);
         }
         decoder.finish(&mut sample.text);
         Ok(sample)

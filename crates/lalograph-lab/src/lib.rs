@@ -5,13 +5,17 @@
 //! it, with no other file needed.
 
 pub mod baseline;
+pub mod cost;
 mod error;
 pub mod files;
+pub mod flow;
+pub mod gauge;
 pub mod generate;
 pub mod model_file;
 pub mod plan;
 pub mod records;
 pub mod run;
+mod schedule;
 pub mod score;
 mod streams;
 mod token_cache;

@@ -39,7 +39,7 @@ pub struct ModelFile {
     /// How far it was trained.
     pub progress: Progress,
     /// The architecture.
-    pub model: LanguageModel<f32>,
+    pub model: LanguageModel,
     /// All weights, laid out as [`LanguageModel::layout`] says.
     pub weights: Vec<f32>,
 }

@@ -1,5 +1,6 @@
 //! What a run writes down as it goes: `metrics.jsonl` and `samples.jsonl`, one JSON object a line.
 
+use std::collections::BTreeMap;
 use std::fs::{File, OpenOptions};
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -24,12 +25,15 @@ pub enum MetricsRecord {
         seconds: f64,
         /// Mean loss on training text, with dropout.
         training_loss: f64,
-        /// Its perplexity.
-        training_perplexity: f64,
+        /// Its perplexity; none if the softmax was trained against a sample of the vocabulary.
+        training_perplexity: Option<f64>,
         /// At this step.
         learning_rate: f64,
         /// Mean norm of the whole gradient before clipping.
         gradient_norm: f64,
+        /// Mean norm after clipping.
+        #[serde(default)]
+        clipped_gradient_norm: f64,
         /// Share of the steps whose gradient was clipped.
         clipped_share: f64,
         /// Tokens learnt from in a second of training.
@@ -52,6 +56,18 @@ pub enum MetricsRecord {
         /// Whether it is the lowest so far.
         best: bool,
     },
+}
+
+/// A line of `flow.jsonl`: the gradient of the loss at the last token of a window alone, on training text, without dropout.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FlowRecord {
+    /// The step that it was measured after.
+    pub step: u64,
+    /// For each layer from the lowest, the norm of the gradient by its outputs at the last token, at the token before, and so on.
+    pub by_distance: Vec<Vec<f64>>,
+    /// The norm of the gradient of each parameter.
+    pub by_parameter: BTreeMap<String, f64>,
 }
 
 /// A line of `samples.jsonl`.

@@ -111,6 +111,11 @@ impl RunFolder {
         self.path.join("metrics.jsonl")
     }
 
+    /// `flow.jsonl`.
+    pub fn flow(&self) -> PathBuf {
+        self.path.join("flow.jsonl")
+    }
+
     /// `samples.jsonl`.
     pub fn samples(&self) -> PathBuf {
         self.path.join("samples.jsonl")

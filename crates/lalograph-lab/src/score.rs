@@ -2,6 +2,7 @@
 
 use lalograph_net::LanguageModel;
 use lalograph_net::model::Purpose;
+use lalograph_net::parameters::Weights;
 use lalograph_net::recurrent::Extent;
 use lalograph_net::step::Team;
 use lalograph_text::corpus::ReadObserver;
@@ -11,7 +12,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::error::LabError;
 use crate::model_file::ModelFile;
-use crate::streams::JudgedRows;
+use crate::streams::{JudgedRows, WindowBuffer};
 
 /// What a model makes of a text. Every document's end counts as a token to be predicted.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
@@ -57,38 +58,37 @@ impl Score {
 pub(crate) struct Judge {
     rows: JudgedRows,
     team: Team<f32>,
-    inputs: Vec<u32>,
-    targets: Vec<u32>,
+    buffer: WindowBuffer,
 }
 
 impl Judge {
+    /// `reset` has the state begin anew with every document.
     pub(crate) fn new(
-        model: &LanguageModel<f32>,
+        model: &LanguageModel,
         text: &TokenSequence,
-        rows: usize,
-        window: usize,
+        (rows, window): (usize, usize),
         lanes: usize,
+        reset: bool,
     ) -> Self {
-        let rows = JudgedRows::new(text, rows, window);
+        let rows = JudgedRows::new(text, rows, window, reset);
         let extent = Extent { steps: window, rows: rows.rows() };
-        let team = Team::new(model, extent, lanes, Purpose::Reading);
-        Self { rows, team, inputs: Vec::new(), targets: Vec::new() }
+        let team = Team::new(model, extent, lanes, Purpose::Reading, true);
+        Self { rows, team, buffer: WindowBuffer::new(true) }
     }
 
     /// `progress` is told the share done and stops the work by returning `false`; the result is then `None`.
     pub(crate) fn total_loss(
         &mut self,
-        model: &LanguageModel<f32>,
-        weights: &[f32],
+        model: &LanguageModel,
+        weights: Weights<'_, f32>,
         text: &TokenSequence,
         mut progress: impl FnMut(f64) -> bool,
     ) -> Option<f64> {
-        self.team.reset_state();
         let windows = self.rows.windows();
         let mut total = 0.0;
         for index in 0..windows {
-            self.rows.window(text, index, &mut self.inputs, &mut self.targets);
-            total += self.team.judge(model, weights, &self.inputs, &self.targets);
+            self.rows.window(text, index, &mut self.buffer);
+            total += self.team.judge(model, weights, self.buffer.batch());
             if !progress((index + 1) as f64 / windows as f64) {
                 return None;
             }
@@ -100,7 +100,8 @@ impl Judge {
 /// Steps of a window while scoring; no result depends on it.
 const WINDOW: usize = 64;
 
-/// Scores a corpus, encoded with `threads` threads, as one text read in order, the state carried from document to document as in training.
+/// Scores a corpus, encoded with `threads` threads, as one text read in order, the state carried from document to document
+/// or begun anew, as in training.
 ///
 /// # Errors
 /// No text; a stop.
@@ -113,9 +114,11 @@ pub fn score(
 ) -> Result<(Score, Reading), LabError> {
     let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, None, threads, observer)?;
     let text = &encoded.training;
-    let mut judge = Judge::new(&file.model, text, 1, WINDOW, 1);
+    let reset = file.plan.training.reset_at_documents;
+    let mut judge = Judge::new(&file.model, text, (1, WINDOW), 1, reset);
+    let packed = file.model.packed_for_reading(&file.weights);
     let total = judge
-        .total_loss(&file.model, &file.weights, text, &mut progress)
+        .total_loss(&file.model, packed.with(&file.weights), text, &mut progress)
         .ok_or(lalograph_text::TextError::Stopped)?;
     Ok((Score::new(text, total), encoded.reading))
 }

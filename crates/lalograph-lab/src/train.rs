@@ -5,12 +5,14 @@ use std::path::Path;
 use std::time::Instant;
 
 use lalograph_net::LanguageModel;
+use lalograph_net::clipping::{Clipping, GradientMeter};
 use lalograph_net::initial::initial_weights;
 use lalograph_net::model::Purpose;
-use lalograph_net::optimiser::{Adam, AdamSettings, clip_factor, norm};
+use lalograph_net::optimiser::Optimiser;
+use lalograph_net::parameters::PackedWeights;
 use lalograph_net::random::stream;
 use lalograph_net::recurrent::Extent;
-use lalograph_net::step::{AddLanes, DropoutDraw, Team};
+use lalograph_net::step::{AddLanes, Draw, Team};
 use lalograph_text::corpus::{ReadObserver, Skipped};
 use lalograph_text::tokens::{EncodedCorpus, HeldOut, encode_corpus};
 use lalograph_text::{Corpus, Part, Vocabulary, VocabularyBuilder};
@@ -18,13 +20,15 @@ use lalograph_text::{Corpus, Part, Vocabulary, VocabularyBuilder};
 use crate::baseline::unigram_loss;
 use crate::error::LabError;
 use crate::files::{Existing, read_split, read_vocabulary, write_whole};
+use crate::flow::FlowMeter;
 use crate::generate::{Choice, Generator, Request};
 use crate::model_file::{ModelFile, Progress};
-use crate::plan::{Plan, Schedule};
-use crate::records::{Lines, MetricsRecord, SampleRecord};
+use crate::plan::Plan;
+use crate::records::{FlowRecord, Lines, MetricsRecord, SampleRecord};
 use crate::run::{RunDescription, RunFolder, RunStatus};
+use crate::schedule::Schedule;
 use crate::score::{Judge, Score};
-use crate::streams::TrainingStreams;
+use crate::streams::{TrainingWindows, WindowBuffer};
 use crate::token_cache::CacheEntry;
 
 /// Streams side by side while the validation text is judged.
@@ -66,6 +70,8 @@ pub enum TrainingEvent<'a> {
     },
     /// A record was written.
     Metrics(&'a MetricsRecord),
+    /// How far back in time gradients reach was measured.
+    Flow(&'a FlowRecord),
     /// The validation text is being judged: the share done.
     Judging(f64),
     /// A sample was written.
@@ -93,7 +99,7 @@ pub struct Prepared {
     /// The corpus in two parts.
     pub corpus: EncodedCorpus,
     /// The architecture.
-    pub model: LanguageModel<f32>,
+    pub model: LanguageModel,
     /// Steps to make.
     pub steps: u64,
     /// Mean loss of the unigram model on the validation text, where there is one.
@@ -143,7 +149,8 @@ pub fn prepare(
         return Err(LabError::NoValidation { documents: corpus.reading.documents, share });
     }
     let (rows, window) = (plan.training.batch, plan.training.window);
-    if corpus.training.len() < rows * window {
+    let windows = TrainingWindows::new(&corpus.training, &plan.training).windows() as u64;
+    if corpus.training.len() < rows * window || windows == 0 {
         return Err(LabError::TooShort {
             tokens: corpus.training.len(),
             rows,
@@ -152,7 +159,6 @@ pub fn prepare(
         });
     }
     let model = LanguageModel::new(plan.shape(vocabulary.len()))?;
-    let windows = TrainingStreams::new(&corpus.training, rows, window).windows() as u64;
     let steps = plan.training.steps.unwrap_or(plan.training.epochs * windows);
     let unigram = (!corpus.validation.is_empty())
         .then(|| unigram_loss(&vocabulary, &corpus.training, &corpus.validation));
@@ -277,6 +283,7 @@ struct Recent {
     steps: u64,
     loss: f64,
     norm: f64,
+    norm_after: f64,
     clipped: u64,
     tokens: u64,
     seconds: f64,
@@ -288,11 +295,17 @@ struct Loop<'a> {
     observer: &'a mut (dyn TrainingObserver + Send),
     metrics: Lines,
     samples: Lines,
-    streams: TrainingStreams<'a>,
+    windows: TrainingWindows<'a>,
+    buffer: WindowBuffer,
     judge: Option<Judge>,
     team: Team<f32>,
     weights: Vec<f32>,
-    adam: Adam<f32>,
+    packed: PackedWeights<f32>,
+    meter: GradientMeter,
+    clipping: Clipping,
+    optimiser: Optimiser<f32>,
+    schedule: Schedule,
+    flow: Option<(FlowMeter, Lines)>,
     started: Instant,
     step: u64,
     tokens: u64,
@@ -310,24 +323,40 @@ impl<'a> Loop<'a> {
         run: &'a RunFolder,
         observer: &'a mut (dyn TrainingObserver + Send),
     ) -> Result<Self, LabError> {
-        let Prepared { plan, corpus, model, .. } = prepared;
+        let Prepared { plan, corpus, model, vocabulary, steps, .. } = prepared;
         let training = &plan.training;
-        let extent = Extent { steps: training.window, rows: training.batch };
-        let purpose = Purpose::Training { dropout: training.dropout > 0.0 };
-        let weights = initial_weights(model.layout(), training.seed);
+        let extent = Extent { steps: TrainingWindows::most_steps(training), rows: training.batch };
+        let begins = TrainingWindows::begin_anew(training);
+        let purpose = Purpose::Training(plan.regularisation());
+        let mut team = Team::new(model, extent, training.lanes, purpose, begins);
+        if model.samples().is_some() {
+            team = team.sampling_by(&corpus.training.counts(vocabulary.len()));
+        }
         let validation = &corpus.validation;
+        let judge = (!validation.is_empty()).then(|| {
+            let size = (JUDGED_ROWS, training.window);
+            Judge::new(model, validation, size, training.lanes, training.reset_at_documents)
+        });
+        let flow = (training.flow_every > 0)
+            .then(|| Lines::create(&run.flow()).map(|lines| (FlowMeter::new(model, training), lines)))
+            .transpose()?;
         Ok(Self {
             prepared,
             run,
             observer,
             metrics: Lines::create(&run.metrics())?,
             samples: Lines::create(&run.samples())?,
-            streams: TrainingStreams::new(&corpus.training, training.batch, training.window),
-            judge: (!validation.is_empty())
-                .then(|| Judge::new(model, validation, JUDGED_ROWS, training.window, training.lanes)),
-            team: Team::new(model, extent, training.lanes, purpose),
-            adam: Adam::new(AdamSettings::default(), weights.len()),
-            weights,
+            windows: TrainingWindows::new(&corpus.training, training),
+            buffer: WindowBuffer::new(begins),
+            judge,
+            team,
+            weights: initial_weights(model.layout(), training.seed),
+            packed: PackedWeights::new(model.layout(), true),
+            meter: GradientMeter::new(model.layout()),
+            clipping: plan.clipping(),
+            optimiser: Optimiser::new(plan.optimiser(*steps), model.layout()),
+            schedule: Schedule::new(training, *steps),
+            flow,
             started: Instant::now(),
             step: 0,
             tokens: 0,
@@ -345,13 +374,24 @@ impl<'a> Loop<'a> {
     }
 
     fn run(mut self) -> Result<TrainingOutcome, LabError> {
+        let outcome = self.steps();
+        // Nothing was judged before it failed: then the weights in hand are the best there are.
+        if outcome.is_err() && self.best.is_none() && self.weights.iter().all(|w| w.is_finite()) {
+            self.save(None)?;
+        }
+        outcome
+    }
+
+    fn steps(&mut self) -> Result<TrainingOutcome, LabError> {
         let steps = self.prepared.steps;
         self.tell(&TrainingEvent::Started { steps, parameters: self.weights.len() });
         let Plan { training, samples, .. } = &self.prepared.plan;
         let due = |every: u64, step: u64| step == steps || (every > 0 && step.is_multiple_of(every));
-        let (mut inputs, mut targets) = (Vec::new(), Vec::new());
         while self.step < steps && !self.stopped {
-            self.make_step(&mut inputs, &mut targets)?;
+            self.make_step()?;
+            if training.flow_every > 0 && self.step.is_multiple_of(training.flow_every) {
+                self.measure_flow()?;
+            }
             if due(training.record_every, self.step) || self.stopped {
                 self.record()?;
             }
@@ -378,51 +418,91 @@ impl<'a> Loop<'a> {
         })
     }
 
-    fn make_step(&mut self, inputs: &mut Vec<u32>, targets: &mut Vec<u32>) -> Result<(), LabError> {
-        let Prepared { plan, model, steps, .. } = self.prepared;
+    fn make_step(&mut self) -> Result<(), LabError> {
+        let Prepared { plan, model, .. } = self.prepared;
         let begun = Instant::now();
-        let window = (self.step % self.streams.windows() as u64) as usize;
-        if window == 0 {
-            self.team.reset_state();
+        let windows = self.windows.windows() as u64;
+        let (pass, window) = (self.step / windows, (self.step % windows) as usize);
+        self.windows.window(pass, window, &mut self.buffer);
+        self.packed.update(model.layout(), &self.weights);
+        let weights = self.packed.with(&self.weights);
+        let batch = self.buffer.batch();
+        if window == 0 && batch.fresh.is_none() {
+            self.team.begin(model, weights);
         }
-        self.streams.window(window, inputs, targets);
-        let training = &plan.training;
-        let dropout = (training.dropout > 0.0).then_some(DropoutDraw {
-            rate: training.dropout,
-            seed: training.seed,
-            step: self.step,
-        });
-        let total = self.team.learn(model, &self.weights, inputs, targets, dropout, &mut AddLanes);
+        let draw = Draw { seed: plan.training.seed, step: self.step };
+        let loss = self.team.learn(model, weights, batch, draw, &mut AddLanes);
         self.step += 1;
-        let gradient_norm = norm(self.team.gradient());
-        for (value, what) in [(total, "training loss"), (gradient_norm, "gradient")] {
-            if !value.is_finite() {
-                return Err(LabError::NotFinite { step: self.step, what });
-            }
-        }
-        let limit = (training.clip_norm > 0.0).then_some(training.clip_norm);
-        let factor = clip_factor(gradient_norm, limit);
-        let rate = learning_rate(plan, self.step, *steps);
-        self.adam.step(&mut self.weights, self.team.gradient(), rate, factor);
+        let clipped = self.meter.measure(self.team.gradient(), &self.clipping);
+        let tokens = self.buffer.scored();
+        let training_loss = loss.sum / tokens.max(1) as f64;
+        self.refuse_infinite(training_loss, clipped.norm_before)?;
+        let rate = self.schedule.rate(self.step);
+        self.optimiser.step(&mut self.weights, self.team.gradient(), rate, &clipped);
 
-        let tokens = targets.len() as u64;
-        let training_loss = total / tokens as f64;
         let seconds = begun.elapsed().as_secs_f64();
         self.tokens += tokens;
         self.training_seconds += seconds;
         let recent = &mut self.recent;
         recent.steps += 1;
         recent.loss += training_loss;
-        recent.norm += gradient_norm;
-        recent.clipped += u64::from(factor < 1.0);
+        recent.norm += clipped.norm_before;
+        recent.norm_after += clipped.norm_after;
+        recent.clipped += u64::from(clipped.any());
         recent.tokens += tokens;
         recent.seconds += seconds;
         self.tell(&TrainingEvent::Step { step: self.step, tokens, training_loss });
         Ok(())
     }
 
+    /// An error that names the first parameter whose gradient is not finite, or the one that grew furthest where the loss has no
+    /// perplexity any more.
+    fn refuse_infinite(&self, training_loss: f64, norm: f64) -> Result<(), LabError> {
+        if !norm.is_finite() {
+            let tensors = self.prepared.model.layout().tensors();
+            let parameter = self.meter.first_not_finite().map(|index| tensors[index].name.clone());
+            return Err(LabError::NotFinite { step: self.step, parameter: parameter.unwrap_or_default() });
+        }
+        self.refuse_diverged("training", training_loss)
+    }
+
+    fn refuse_diverged(&self, text: &'static str, loss: f64) -> Result<(), LabError> {
+        if loss.exp().is_finite() {
+            return Ok(());
+        }
+        let size = |range: std::ops::Range<usize>| {
+            self.weights[range]
+                .iter()
+                .map(|w| if w.is_nan() { f32::INFINITY } else { w.abs() })
+                .fold(0.0, f32::max)
+        };
+        let tensors = self.prepared.model.layout().tensors();
+        let sizes = tensors.iter().map(|tensor| (&tensor.name, size(tensor.range.clone())));
+        let (parameter, greatest) =
+            sizes.fold(
+                (String::new(), 0.0),
+                |best, (name, size)| {
+                    if size > best.1 { (name.clone(), size) } else { best }
+                },
+            );
+        Err(LabError::Diverged { step: self.step, text, parameter, greatest })
+    }
+
+    fn measure_flow(&mut self) -> Result<(), LabError> {
+        let Prepared { model, .. } = self.prepared;
+        let Some((meter, lines)) = &mut self.flow else {
+            return Ok(());
+        };
+        self.packed.update(model.layout(), &self.weights);
+        let mut record = meter.measure(model, self.packed.with(&self.weights), self.buffer.batch());
+        record.step = self.step;
+        lines.push(&record)?;
+        self.tell(&TrainingEvent::Flow(&record));
+        Ok(())
+    }
+
     fn epoch(&self) -> f64 {
-        self.step as f64 / self.streams.windows() as f64
+        self.step as f64 / self.windows.windows() as f64
     }
 
     fn record(&mut self) -> Result<(), LabError> {
@@ -435,9 +515,11 @@ impl<'a> Loop<'a> {
             tokens: self.tokens,
             seconds: self.started.elapsed().as_secs_f64(),
             training_loss: self.training_loss,
-            training_perplexity: self.training_loss.exp(),
-            learning_rate: learning_rate(&self.prepared.plan, self.step, self.prepared.steps),
+            // Against a sample of the vocabulary the loss is no perplexity's logarithm.
+            training_perplexity: self.prepared.model.samples().is_none().then(|| self.training_loss.exp()),
+            learning_rate: self.schedule.rate(self.step),
             gradient_norm: recent.norm / steps,
+            clipped_gradient_norm: recent.norm_after / steps,
             clipped_share: recent.clipped as f64 / steps,
             tokens_per_second: recent.tokens as f64 / recent.seconds.max(1e-9),
         };
@@ -452,17 +534,18 @@ impl<'a> Loop<'a> {
             return Ok(());
         };
         let observer = &mut self.observer;
-        let total = judge.total_loss(model, &self.weights, &corpus.validation, |share| {
+        let settled = self.optimiser.settled(&self.weights);
+        self.packed.update(model.layout(), settled);
+        let total = judge.total_loss(model, self.packed.with(settled), &corpus.validation, |share| {
             observer.event(&TrainingEvent::Judging(share)).is_continue()
         });
         let Some(total) = total else {
             self.stopped = true;
             return Ok(());
         };
-        if !total.is_finite() {
-            return Err(LabError::NotFinite { step: self.step, what: "validation loss" });
-        }
         let score = Score::new(&corpus.validation, total);
+        self.refuse_diverged("validation", score.loss)?;
+        self.schedule.observe(score.loss);
         let best = self.best.is_none_or(|(_, best)| score.loss < best.loss);
         self.last_validation = Some(score);
         if best {
@@ -493,8 +576,8 @@ impl<'a> Loop<'a> {
                 tokens: self.tokens,
                 validation_loss: score.map(|score| score.loss),
             },
-            model: LanguageModel::new(self.prepared.model.shape())?,
-            weights: self.weights.clone(),
+            model: self.prepared.model.clone(),
+            weights: self.optimiser.settled(&self.weights).to_vec(),
         };
         file.save(&self.run.model(), Existing::Replace)
     }
@@ -502,7 +585,8 @@ impl<'a> Loop<'a> {
     fn sample(&mut self) -> Result<(), LabError> {
         let Prepared { plan, model, vocabulary, .. } = self.prepared;
         let mut records = Vec::with_capacity(plan.samples.temperatures.len());
-        let mut generator = Generator::new(model, &self.weights, vocabulary);
+        let settled = self.optimiser.settled(&self.weights);
+        let mut generator = Generator::new(model, settled, vocabulary, plan.training.reset_at_documents);
         for (index, &temperature) in plan.samples.temperatures.iter().enumerate() {
             let request = Request {
                 seed_text: &plan.samples.seed_text,
@@ -527,44 +611,5 @@ impl<'a> Loop<'a> {
             self.tell(&TrainingEvent::Sample(record));
         }
         Ok(())
-    }
-}
-
-/// The learning rate of a step, from 1: a straight rise over the warm-up, then the schedule.
-fn learning_rate(plan: &Plan, step: u64, steps: u64) -> f64 {
-    let training = &plan.training;
-    if step <= training.warmup_steps {
-        return training.learning_rate * step as f64 / training.warmup_steps as f64;
-    }
-    match training.schedule {
-        Schedule::Constant => training.learning_rate,
-        Schedule::Cosine => {
-            let done = (step - training.warmup_steps) as f64;
-            let share = done / steps.saturating_sub(training.warmup_steps).max(1) as f64;
-            let fall = 0.5 * (1.0 + (std::f64::consts::PI * share.min(1.0)).cos());
-            training.learning_rate * (0.01 + 0.99 * fall)
-        }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::learning_rate;
-    use crate::plan::{Plan, Schedule};
-
-    #[test]
-    fn the_learning_rate_rises_and_falls_as_documented() {
-        let mut plan = Plan::default();
-        plan.training.learning_rate = 0.5;
-        plan.training.warmup_steps = 10;
-        let at = |plan: &Plan, step| learning_rate(plan, step, 110);
-        assert!((at(&plan, 1) - 0.05).abs() < 1e-12);
-        assert!((at(&plan, 10) - 0.5).abs() < 1e-12);
-        assert!((at(&plan, 60) - 0.5 * (0.01 + 0.99 * 0.5)).abs() < 1e-12);
-        assert!((at(&plan, 110) - 0.005).abs() < 1e-12);
-        plan.training.schedule = Schedule::Constant;
-        assert!((at(&plan, 110) - 0.5).abs() < 1e-12);
-        plan.training.warmup_steps = 0;
-        assert!((at(&plan, 1) - 0.5).abs() < 1e-12);
     }
 }

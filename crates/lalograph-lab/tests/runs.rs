@@ -59,6 +59,7 @@ fn run(folder: &Path, plan: Plan, stop: u64) -> (RunFolder, TrainingOutcome, Vec
             TrainingEvent::Step { .. } => "step",
             TrainingEvent::Metrics(_) => "metrics",
             TrainingEvent::Judging(_) => "judging",
+            TrainingEvent::Flow(_) => "flow",
             TrainingEvent::Sample(_) => "sample",
         });
         match event {
@@ -126,7 +127,7 @@ fn a_text_is_written_within_its_limit_and_read_from_its_seed() {
     let folder = tempfile::tempdir().unwrap();
     let (run, ..) = run(folder.path(), plan(folder.path()), u64::MAX);
     let file = ModelFile::load(&run.model()).unwrap();
-    let mut generator = Generator::new(&file.model, &file.weights, &file.vocabulary);
+    let mut generator = Generator::new(&file.model, &file.weights, &file.vocabulary, true);
     let request = Request { seed_text: "the hive", choice: Choice::Greedy, tokens: 5, past_end: true };
     let mut pieces = String::new();
     let mut random = stream(1, "sampling", &[]);

@@ -1,16 +1,18 @@
-//! Where a training step's time goes: the squashing functions, the recurrent layer, the softmax, the whole step.
+//! Where a training step's time goes: the squashing functions, products of the shapes that matter, the softmax, the whole step.
 
 #![allow(missing_docs, clippy::unwrap_used, reason = "a benchmark is no interface")]
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use lalograph_net::Cell;
 use lalograph_net::activation::{exp_and_sum, tanh, vectorised};
+use lalograph_net::clipping::{Clipping, GradientMeter};
 use lalograph_net::initial::initial_weights;
-use lalograph_net::matrix::{Into, Matrix, multiply};
-use lalograph_net::model::{LanguageModel, LanguageModelShape, Purpose};
-use lalograph_net::optimiser::{Adam, AdamSettings, norm};
+use lalograph_net::matrix::{Into, Matrix, Output, Packed, Workspace, multiply, multiply_packed};
+use lalograph_net::model::{LanguageModel, LanguageModelShape, Purpose, Regularisation};
+use lalograph_net::optimiser::{Optimiser, OptimiserSettings, Rule};
+use lalograph_net::parameters::PackedWeights;
 use lalograph_net::recurrent::Extent;
-use lalograph_net::step::{AddLanes, Team};
+use lalograph_net::step::{AddLanes, Batch, Draw, Team};
 
 fn activations(c: &mut Criterion) {
     let mut group = c.benchmark_group("activation");
@@ -37,42 +39,66 @@ fn activations(c: &mut Criterion) {
     });
 }
 
-/// The step of the demo's model, and the same multiplications alone as a yardstick.
-fn step(c: &mut Criterion) {
-    let shape =
-        LanguageModelShape { vocabulary: 800, embedding: 128, hidden: 256, layers: 1, cell: Cell::Lstm };
-    let extent = Extent { steps: 64, rows: 32 };
-    let model = LanguageModel::<f32>::new(shape).unwrap();
-    let mut weights = initial_weights(model.layout(), 1);
-    let tokens: Vec<u32> = (0..extent.tokens()).map(|i| (i * 7919 % 800) as u32).collect();
-    let mut group = c.benchmark_group("training step");
-    group.sample_size(20).throughput(Throughput::Elements(tokens.len() as u64));
-    for lanes in [1, 2, 4] {
-        let mut team = Team::new(&model, extent, lanes, Purpose::Training { dropout: false });
-        let mut adam = Adam::new(AdamSettings::default(), weights.len());
-        group.bench_function(format!("{lanes} lanes"), |b| {
-            b.iter(|| {
-                team.learn(&model, &weights, &tokens, &tokens, None, &mut AddLanes);
-                let factor = 1.0 / norm(team.gradient()).max(1.0);
-                adam.step(&mut weights, team.gradient(), 1e-4, factor);
+/// Operations a second (as "elements") of one thread.
+fn products(c: &mut Criterion) {
+    let mut group = c.benchmark_group("product");
+    let mut work = Workspace::new();
+    for (name, m, n, k) in [
+        ("square", 1024, 1024, 1024),
+        ("a step of 32 rows, LSTM of 512", 32, 2048, 512),
+        ("the same backwards", 32, 512, 2048),
+        ("a step of 16 rows, GRU of 256", 16, 768, 256),
+    ] {
+        let (a, b) = (vec![0.5f32; m * k], vec![0.25f32; k * n]);
+        let mut out = vec![0.0f32; m * n];
+        let packed = Packed::of(Matrix::new(&b, k, n));
+        group.throughput(Throughput::Elements(2 * (m * n * k) as u64));
+        group.bench_function(format!("{name}, packed before"), |bench| {
+            bench.iter(|| {
+                let mut out = Output::new(&mut out, m, n);
+                multiply_packed(Matrix::new(&a, m, k), &packed, &mut out, Into::Add, &mut work);
+            });
+        });
+        group.bench_function(format!("{name}, packed meanwhile"), |bench| {
+            bench.iter(|| {
+                let mut out = Output::new(&mut out, m, n);
+                multiply(Matrix::new(&a, m, k), Matrix::new(&b, k, n), &mut out, Into::Add, &mut work);
             });
         });
     }
-    // Forward, and twice as much backward: (steps x rows) x (embedding + hidden) x (4 hidden), and x hidden x vocabulary.
-    let (x, h) = (vec![0.1f32; extent.tokens() * 384], vec![0.1f32; extent.tokens() * 256]);
-    let (wide, table) = (vec![0.1f32; 384 * 1024], vec![0.1f32; 256 * 800]);
-    let mut gates = vec![0.0f32; extent.tokens() * 1024];
-    let mut scores = vec![0.0f32; extent.tokens() * 800];
-    group.bench_function("its multiplications alone, in large pieces on one thread", |b| {
-        b.iter(|| {
-            for _ in 0..3 {
-                let (x, h) = (Matrix::new(&x, extent.tokens(), 384), Matrix::new(&h, extent.tokens(), 256));
-                multiply(x, Matrix::new(&wide, 384, 1024), &mut gates, Into::Replace);
-                multiply(h, Matrix::new(&table, 256, 800), &mut scores, Into::Replace);
-            }
-        });
-    });
 }
 
-criterion_group!(benches, activations, step);
+/// Whole training steps of two models, by the number of lanes.
+fn step(c: &mut Criterion) {
+    for (name, shape, extent) in [
+        ("demo", LanguageModelShape::new(800, 64, 128, Cell::Lstm), Extent { steps: 64, rows: 16 }),
+        ("GRU of 256", LanguageModelShape::new(10_000, 256, 256, Cell::Gru), Extent { steps: 35, rows: 32 }),
+    ] {
+        let model = LanguageModel::new(shape).unwrap();
+        let mut weights: Vec<f32> = initial_weights(model.layout(), 1);
+        let mut packed = PackedWeights::new(model.layout(), true);
+        let mut meter = GradientMeter::new(model.layout());
+        let vocabulary = model.shape().vocabulary as u32;
+        let tokens: Vec<u32> = (0..extent.tokens() as u32).map(|i| i * 7919 % vocabulary).collect();
+        let mut group = c.benchmark_group(format!("training step, {name}"));
+        group.sample_size(20).throughput(Throughput::Elements(tokens.len() as u64));
+        for lanes in [1, 2, 4] {
+            let purpose = Purpose::Training(Regularisation::default());
+            let mut team = Team::new(&model, extent, lanes, purpose, false);
+            let mut optimiser = Optimiser::new(OptimiserSettings::new(Rule::ADAM), model.layout());
+            let batch = Batch { inputs: &tokens, targets: &tokens, fresh: None };
+            group.bench_function(format!("{lanes} lanes"), |b| {
+                b.iter(|| {
+                    packed.update(model.layout(), &weights);
+                    let draw = Draw { seed: 1, step: 0 };
+                    team.learn(&model, packed.with(&weights), batch, draw, &mut AddLanes);
+                    let clipped = meter.measure(team.gradient(), &Clipping::default());
+                    optimiser.step(&mut weights, team.gradient(), 1e-4, &clipped);
+                });
+            });
+        }
+    }
+}
+
+criterion_group!(benches, activations, products, step);
 criterion_main!(benches);

@@ -4,60 +4,9 @@ use std::fmt::Debug;
 use std::iter::Sum;
 use std::ops::{Add, AddAssign, Div, Mul, MulAssign, Neg, Sub, SubAssign};
 
-use gemm_common::Parallelism;
-
-/// A matrix product of the `gemm` family for this processor: `m, n, k`, the output with its column and row stride and whether it is
-/// added to, both factors alike, the factors of output and product, three marks for complex numbers, threads.
-pub(crate) type ProductKernel<T> = unsafe fn(
-    usize,
-    usize,
-    usize,
-    *mut T,
-    isize,
-    isize,
-    bool,
-    *const T,
-    isize,
-    isize,
-    *const T,
-    isize,
-    isize,
-    T,
-    T,
-    bool,
-    bool,
-    bool,
-    Parallelism,
-);
-
-/// Where the two kinds of number have their matrix products.
-pub(crate) mod kernels {
-    use super::ProductKernel;
-
-    /// Sealed: nothing but `f32` and `f64` has one.
-    pub trait HasKernel: Sized {
-        /// The fastest one that this processor can run.
-        fn product_kernel() -> ProductKernel<Self>;
-    }
-
-    impl HasKernel for f32 {
-        #[inline(always)]
-        fn product_kernel() -> ProductKernel<Self> {
-            gemm_f32::gemm::f32::get_gemm_fn()
-        }
-    }
-
-    impl HasKernel for f64 {
-        #[inline(always)]
-        fn product_kernel() -> ProductKernel<Self> {
-            gemm_f64::gemm::f64::get_gemm_fn()
-        }
-    }
-}
-
 /// `f32` for training, `f64` for checking it.
 pub trait Real:
-    kernels::HasKernel
+    crate::kernel::HasKernel
     + Copy
     + Debug
     + Default

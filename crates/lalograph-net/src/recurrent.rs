@@ -1,8 +1,15 @@
-//! What every recurrent layer has in common: it turns a window of inputs into a window of outputs, carrying a state.
+//! A recurrent layer: the walk of a cell through a window of text, forwards and back.
+//!
+//! The inputs of all steps meet their weights in one large product; only the recurrence is done step by step, with its weights packed
+//! once for the window.
 
 use std::ops::Range;
 
-use crate::parameters::{Initial, Layout};
+use crate::activation::vectorised;
+use crate::cells::{Cell, gru, lstm, plain};
+use crate::dropout;
+use crate::matrix::{Into, Matrix, Output, Workspace, add_column_sums, multiply, multiply_packed};
+use crate::parameters::{Gradient, Group, Initial, Layout, PackId, ReadIn, Weights};
 use crate::real::Real;
 
 /// The size of a window of text: `steps` tokens of each of `rows` parallel streams. Arrays over it are
@@ -22,105 +29,521 @@ impl Extent {
     }
 }
 
+/// A window that is being read: its size, and where a row begins anew.
+#[derive(Debug, Clone, Copy)]
+pub struct Window<'a> {
+    /// Its size.
+    pub extent: Extent,
+    /// For each token whether the layers' first state stands before it instead of the state carried on; none if nowhere.
+    pub fresh: Option<&'a [bool]>,
+}
+
+/// How the matrices that meet the step before are filled at first. All have the same variance, gain^2 / hidden.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
+pub enum RecurrentStart {
+    /// A random orthogonal matrix for each gate (Saxe et al., 2014).
+    Orthogonal,
+    /// Uniform numbers.
+    Uniform,
+    /// Normal numbers.
+    Normal,
+}
+
+/// Initial values of the layers.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct StartingValues {
+    /// The recurrent matrices' kind.
+    pub recurrent: RecurrentStart,
+    /// The recurrent matrices' size: 1 keeps lengths, less lets the past fade.
+    pub recurrent_gain: f64,
+    /// Whether input weights and embeddings are normal instead of uniform; their variance is the same.
+    pub normal_inputs: bool,
+    /// Bias of the forget gate of the LSTM and of the update gate of the GRU, which keeps what is remembered (Jozefowicz et al., 2015).
+    pub keep_bias: f64,
+}
+
+impl StartingValues {
+    /// What trains well at once; `docs/measurements.md` has the evidence. With a bias of 3 a memory keeps a third of its content over
+    /// 20 steps, with 1 a five-hundredth.
+    pub fn usual(cell: Cell) -> Self {
+        let (recurrent_gain, keep_bias) = match cell {
+            Cell::PlainTanh | Cell::PlainRelu => (1.0, 0.0),
+            Cell::Gru => (0.2, 1.0),
+            Cell::Lstm => (0.12, 3.0),
+        };
+        Self { recurrent: RecurrentStart::Orthogonal, recurrent_gain, normal_inputs: false, keep_bias }
+    }
+
+    /// Numbers of mean zero with this standard deviation.
+    pub(crate) fn spread(&self, deviation: f64) -> Initial {
+        if self.normal_inputs {
+            Initial::Normal(deviation)
+        } else {
+            Initial::Uniform(deviation * 3f64.sqrt())
+        }
+    }
+
+    fn recurrent(&self, hidden: usize) -> Initial {
+        let deviation = self.recurrent_gain / (hidden as f64).sqrt();
+        match self.recurrent {
+            RecurrentStart::Orthogonal => Initial::Orthogonal(self.recurrent_gain),
+            RecurrentStart::Uniform => Initial::Uniform(deviation * 3f64.sqrt()),
+            RecurrentStart::Normal => Initial::Normal(deviation),
+        }
+    }
+}
+
+/// What a tape must have room for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Room {
+    /// The largest window.
+    pub extent: Extent,
+    /// Backward passes.
+    pub training: bool,
+    /// Windows in which rows begin anew.
+    pub fresh: bool,
+    /// Dropout on the recurrent path.
+    pub recurrent_dropout: bool,
+}
+
 /// What a layer keeps from its forward pass for its backward pass, and the room to work in. Made once for the
 /// largest window; smaller ones use its beginning.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub struct Tape<T> {
-    /// Gate activations, steps x rows x (gates * hidden); their gradients after the backward pass.
-    pub gates: Vec<T>,
-    /// Outputs with the initial ones before them: (steps + 1) x rows x hidden.
-    pub outputs: Vec<T>,
-    /// Memory cells with the initial ones before them, for layers that have them.
-    pub cells: Vec<T>,
-    /// The squashed memory cells, steps x rows x hidden.
-    pub squashed: Vec<T>,
+    /// Gates, steps x rows x (gates * hidden); the gradients of their sums after the backward pass.
+    gates: Vec<T>,
+    /// Outputs with those before the window in front: (steps + 1) x rows x hidden.
+    outputs: Vec<T>,
+    /// Memories likewise, for cells that have them.
+    cells: Vec<T>,
+    /// What the cell keeps besides: steps x rows x hidden.
+    kept: Vec<T>,
+    /// The recurrent product of one step, for cells that need it by itself: rows x (gates * hidden).
+    product: Vec<T>,
+    /// The state that each step began with, where that is not the one before: steps x rows x hidden each.
+    entered_outputs: Vec<T>,
+    entered_cells: Vec<T>,
+    /// The outputs that each step was fed, after dropout: steps x rows x hidden.
+    fed: Vec<T>,
+    /// The mask of the recurrent path, one for the window: rows x hidden.
+    pub(crate) mask: Vec<T>,
+    pub(crate) masked: bool,
     /// Gradients flowing back from the next step: rows x hidden each.
-    pub d_output: Vec<T>,
-    /// The same for the memory cells.
-    pub d_cell: Vec<T>,
-    /// The recurrent weights transposed, so that the backward pass reads them in order.
-    pub transposed: Vec<T>,
+    d_next: Vec<T>,
+    d_cell: Vec<T>,
+    d_fed: Vec<T>,
+    /// The norm of the gradient by each step's outputs, if it is asked for.
+    pub(crate) flow: Option<Vec<f64>>,
 }
 
 impl<T: Real> Tape<T> {
-    /// The outputs of the window, without the initial ones: steps x rows x hidden.
+    /// The outputs of the window: steps x rows x hidden.
     pub fn window_outputs(&self, extent: Extent, hidden: usize) -> &[T] {
         let row = extent.rows * hidden;
         &self.outputs[row..row + extent.tokens() * hidden]
     }
 }
 
-/// A layer that reads a sequence step by step.
-pub trait RecurrentLayer<T: Real>: Send + Sync {
+/// One layer in one direction: where its weights lie, and its sizes.
+#[derive(Debug, Clone)]
+pub struct Recurrent {
+    cell: Cell,
+    inputs: usize,
+    hidden: usize,
+    input: Range<usize>,
+    recurrent: Range<usize>,
+    bias: Range<usize>,
+    /// The bias inside the reset gate's reach, for the GRU.
+    candidate_bias: Range<usize>,
+    /// The state before the first token, if it is learnt.
+    first_state: Option<Range<usize>>,
+    input_pack: PackId,
+    recurrent_pack: PackId,
+    /// Input weights transposed, for the sums that inputs and outputs share and for those that they do not.
+    shared_back: PackId,
+    own_back: Option<PackId>,
+    recurrent_back: PackId,
+}
+
+impl Recurrent {
+    /// Adds the layer's tensors to `layout` under `name`. Input weights have variance 1 / inputs; biases are zero but for that of the
+    /// gate that keeps.
+    pub fn new(
+        layout: &mut Layout,
+        name: &str,
+        cell: Cell,
+        inputs: usize,
+        hidden: usize,
+        learn_first_state: bool,
+        start: StartingValues,
+    ) -> Self {
+        let width = cell.gates() * hidden;
+        let group = Group::Layers;
+        let spread = start.spread(1.0 / (inputs as f64).sqrt());
+        let kept = if matches!(cell, Cell::Gru | Cell::Lstm) { hidden..2 * hidden } else { 0..0 };
+        let bias = Initial::ZeroBut { from: kept.start, to: kept.end, value: start.keep_bias };
+        let input = layout.push(format!("{name}.input"), &[inputs, width], group, spread);
+        let recurrent =
+            layout.push(format!("{name}.recurrent"), &[hidden, width], group, start.recurrent(hidden));
+        let bias = layout.push(format!("{name}.bias"), &[width], group, bias);
+        let candidate_bias = match cell {
+            Cell::Gru => {
+                layout.push(format!("{name}.candidate_bias"), &[hidden], group, Initial::Constant(0.0))
+            }
+            _ => 0..0,
+        };
+        let first_state = learn_first_state.then(|| {
+            let shape = [cell.state_parts() * hidden];
+            layout.push(format!("{name}.first_state"), &shape, group, Initial::Constant(0.0))
+        });
+        let shared = if cell == Cell::Gru { 2 * hidden } else { width };
+        let mut pack = |of: &Range<usize>, rows: usize, part: Range<usize>, back: bool| {
+            let read_in = if back { ReadIn::Backward } else { ReadIn::Forward };
+            layout.pack(of, (rows, width), part, back, read_in)
+        };
+        Self {
+            input_pack: pack(&input, inputs, 0..width, false),
+            recurrent_pack: pack(&recurrent, hidden, 0..width, false),
+            shared_back: pack(&input, inputs, 0..shared, true),
+            own_back: (shared < width).then(|| pack(&input, inputs, shared..width, true)),
+            recurrent_back: pack(&recurrent, hidden, 0..width, true),
+            cell,
+            inputs,
+            hidden,
+            input,
+            recurrent,
+            bias,
+            candidate_bias,
+            first_state,
+        }
+    }
+
     /// Width of its input.
-    fn inputs(&self) -> usize;
+    pub fn inputs(&self) -> usize {
+        self.inputs
+    }
+
     /// Width of its output.
-    fn hidden(&self) -> usize;
-    /// Numbers of state that each row carries from window to window.
-    fn state_width(&self) -> usize;
-    /// Room for windows up to `extent`.
-    fn tape(&self, extent: Extent) -> Tape<T>;
+    pub fn hidden(&self) -> usize {
+        self.hidden
+    }
 
-    /// Runs the window. `x` is steps x rows x inputs. `state` holds rows x `state_width` numbers and is
+    /// Numbers of state that each row carries: the output, and the memory if there is one.
+    pub fn state_width(&self) -> usize {
+        self.cell.state_parts() * self.hidden
+    }
+
+    fn width(&self) -> usize {
+        self.cell.gates() * self.hidden
+    }
+
+    /// Room for windows.
+    pub fn tape<T: Real>(&self, room: Room) -> Tape<T> {
+        let row = room.extent.rows * self.hidden;
+        let window = room.extent.steps * row;
+        let zeros = |wanted: bool, count: usize| vec![T::ZERO; if wanted { count } else { 0 }];
+        let (memory, gru) = (self.cell.has_memory(), self.cell == Cell::Gru);
+        let Room { training, fresh, recurrent_dropout, .. } = room;
+        Tape {
+            gates: zeros(true, self.cell.gates() * window),
+            outputs: zeros(true, window + row),
+            cells: zeros(memory, window + row),
+            kept: zeros(true, self.cell.kept_parts() * window),
+            product: zeros(gru, self.cell.gates() * row),
+            entered_outputs: zeros(fresh, window),
+            entered_cells: zeros(fresh && memory, window),
+            fed: zeros(recurrent_dropout, window),
+            mask: zeros(recurrent_dropout, row),
+            masked: false,
+            d_next: zeros(training, row),
+            d_cell: zeros(training && memory, row),
+            d_fed: zeros(training && recurrent_dropout, row),
+            flow: None,
+        }
+    }
+
+    /// Numbers in a tape of that room, without making it.
+    pub fn tape_len(&self, room: Room) -> usize {
+        let row = room.extent.rows * self.hidden;
+        let window = room.extent.steps * row;
+        let when = |wanted: bool, count: usize| if wanted { count } else { 0 };
+        let (memory, gru) = (self.cell.has_memory(), self.cell == Cell::Gru);
+        let Room { training, fresh, recurrent_dropout, .. } = room;
+        (self.cell.gates() + self.cell.kept_parts()) * window
+            + (1 + usize::from(memory)) * (window + row)
+            + when(gru, self.cell.gates() * row)
+            + when(fresh, window)
+            + when(fresh && memory, window)
+            + when(recurrent_dropout, window + row)
+            + when(training, row)
+            + when(training && memory, row)
+            + when(training && recurrent_dropout, row)
+    }
+
+    /// Puts the state before a text into all rows of `state`.
+    pub fn begin<T: Real>(&self, weights: Weights<'_, T>, rows: usize, state: &mut [T]) {
+        state.fill(T::ZERO);
+        if let Some(first) = &self.first_state {
+            let parts =
+                state.chunks_exact_mut(rows * self.hidden).zip(weights.part(first).chunks_exact(self.hidden));
+            for (part, first) in parts {
+                part.chunks_exact_mut(self.hidden).for_each(|row| row.copy_from_slice(first));
+            }
+        }
+    }
+
+    /// Runs the window. `x` is steps x rows x inputs. `state` holds the outputs, rows x hidden, then the memories, and is
     /// moved on to the window's end. The outputs are left in the tape.
-    fn forward(&self, weights: &[T], extent: Extent, x: &[T], state: &mut [T], tape: &mut Tape<T>);
+    pub fn forward<T: Real>(
+        &self,
+        weights: Weights<'_, T>,
+        window: Window<'_>,
+        x: &[T],
+        state: &mut [T],
+        tape: &mut Tape<T>,
+        work: &mut Workspace<T>,
+    ) {
+        let Extent { steps, rows } = window.extent;
+        let (hidden, width) = (self.hidden, self.width());
+        let block = rows * hidden;
+        let tokens = window.extent.tokens();
+        let Tape {
+            gates,
+            outputs,
+            cells,
+            kept,
+            product,
+            entered_outputs,
+            entered_cells,
+            fed,
+            mask,
+            masked,
+            ..
+        } = tape;
 
-    /// Runs the window backwards from `d_out`, the gradient of the loss by the outputs (steps x rows x hidden): adds to `gradient`, laid out
-    /// like all weights, and writes the gradient by the inputs to `d_x`. No gradient enters from after the window: that cut is
+        let gates = &mut gates[..tokens * width];
+        let bias = weights.part(&self.bias);
+        for row in gates.chunks_exact_mut(width) {
+            row.copy_from_slice(bias);
+        }
+        let input = weights.packed(self.input_pack);
+        let x = Matrix::new(x, tokens, self.inputs);
+        multiply_packed(x, input, &mut Output::new(gates, tokens, width), Into::Add, work);
+
+        let recurrent = weights.packed(self.recurrent_pack);
+        let first = self.first_state.as_ref().map(|range| weights.part(range).split_at(hidden));
+        let (state_output, state_cell) = state.split_at_mut(block);
+        outputs[..block].copy_from_slice(state_output);
+        if self.cell.has_memory() {
+            cells[..block].copy_from_slice(state_cell);
+        }
+        for step in 0..steps {
+            let at = step * block..(step + 1) * block;
+            let (before, after) = outputs.split_at_mut(at.end);
+            let after = &mut after[..block];
+            let mut previous = &before[at.start..];
+            let memories = if self.cell.has_memory() { at.end } else { 0 };
+            let (cells_before, cells_after) = cells.split_at_mut(memories);
+            let mut cells_previous =
+                if cells_before.is_empty() { cells_before } else { &mut cells_before[at.start..] };
+            if let Some(fresh) = window.fresh {
+                let fresh = &fresh[step * rows..(step + 1) * rows];
+                let entered = &mut entered_outputs[at.clone()];
+                entered.copy_from_slice(previous);
+                begin_anew(entered, hidden, fresh, first.map(|(output, _)| output));
+                previous = entered;
+                if self.cell.has_memory() {
+                    let entered = &mut entered_cells[at.clone()];
+                    entered.copy_from_slice(cells_previous);
+                    begin_anew(entered, hidden, fresh, first.map(|(_, cell)| cell));
+                    cells_previous = entered;
+                }
+            }
+            let mut given = previous;
+            if *masked {
+                let fed = &mut fed[at.clone()];
+                fed.copy_from_slice(previous);
+                dropout::apply(&mask[..block], fed);
+                given = fed;
+            }
+            let given = Matrix::new(given, rows, hidden);
+            let gates = &mut gates[step * rows * width..(step + 1) * rows * width];
+            let relu = self.cell == Cell::PlainRelu;
+            match self.cell {
+                Cell::PlainTanh | Cell::PlainRelu => {
+                    multiply_packed(given, recurrent, &mut Output::new(gates, rows, width), Into::Add, work);
+                    vectorised(|| plain::forward(relu, gates, after));
+                }
+                Cell::Gru => {
+                    let product = &mut product[..rows * width];
+                    let mut out = Output::new(product, rows, width);
+                    multiply_packed(given, recurrent, &mut out, Into::Replace, work);
+                    let bias = weights.part(&self.candidate_bias);
+                    let kept = &mut kept[at];
+                    vectorised(|| gru::forward(hidden, gates, product, bias, previous, kept, after));
+                }
+                Cell::Lstm => {
+                    multiply_packed(given, recurrent, &mut Output::new(gates, rows, width), Into::Add, work);
+                    let (cells, kept) = (&mut cells_after[..block], &mut kept[at]);
+                    vectorised(|| lstm::forward(hidden, gates, cells_previous, cells, kept, after));
+                }
+            }
+        }
+        let end = steps * block..(steps + 1) * block;
+        state_output.copy_from_slice(&outputs[end.clone()]);
+        if self.cell.has_memory() {
+            state_cell.copy_from_slice(&cells[end]);
+        }
+    }
+
+    /// Runs the window backwards from `d_out`, the gradient of the loss by the outputs (steps x rows x hidden): writes the gradient of
+    /// the layer's tensors to `gradient` and that of the inputs to `d_x`. No gradient enters from after the window: that cut is
     /// what "truncated" means in truncated backpropagation through time (Williams and Peng, 1990).
     #[expect(clippy::too_many_arguments, reason = "inputs, outputs and scratch of one pass")]
-    fn backward(
+    pub fn backward<T: Real>(
         &self,
-        weights: &[T],
-        extent: Extent,
+        weights: Weights<'_, T>,
+        window: Window<'_>,
         x: &[T],
         d_out: &[T],
         tape: &mut Tape<T>,
-        gradient: &mut [T],
+        gradient: &mut Gradient<'_, T>,
         d_x: &mut [T],
-    );
+        work: &mut Workspace<T>,
+    ) {
+        let Extent { steps, rows } = window.extent;
+        let (hidden, width) = (self.hidden, self.width());
+        let block = rows * hidden;
+        if let Some(range) = &self.first_state {
+            gradient.part(range).fill(T::ZERO);
+        }
+        let recurrent_back = weights.packed(self.recurrent_back);
+        let d_next = &mut tape.d_next[..block];
+        d_next.fill(T::ZERO);
+        tape.d_cell.fill(T::ZERO);
+        for step in (0..steps).rev() {
+            let at = step * block..(step + 1) * block;
+            let gates = &mut tape.gates[step * rows * width..(step + 1) * rows * width];
+            let d_out = &d_out[at.clone()];
+            if let Some(flow) = &mut tape.flow {
+                let square = |(&a, &b): (&T, &T)| (a + b).to_f64() * (a + b).to_f64();
+                flow[step] = d_out.iter().zip(d_next.iter()).map(square).sum::<f64>().sqrt();
+            }
+            let apart = window.fresh.is_some();
+            match self.cell {
+                Cell::PlainTanh | Cell::PlainRelu => {
+                    let outputs = &tape.outputs[at.end..at.end + block];
+                    let relu = self.cell == Cell::PlainRelu;
+                    vectorised(|| plain::backward(relu, gates, outputs, d_out, d_next));
+                }
+                Cell::Gru => {
+                    let previous = if apart { &tape.entered_outputs } else { &tape.outputs };
+                    let (previous, kept) = (&previous[at.clone()], &mut tape.kept[at.clone()]);
+                    vectorised(|| gru::backward(hidden, gates, previous, kept, d_out, d_next));
+                }
+                Cell::Lstm => {
+                    let previous = if apart { &tape.entered_cells } else { &tape.cells };
+                    let (previous, kept) = (&previous[at.clone()], &tape.kept[at.clone()]);
+                    let d_cell = &mut tape.d_cell[..block];
+                    vectorised(|| lstm::backward(hidden, gates, previous, kept, d_out, d_next, d_cell));
+                }
+            }
+            let fresh = window.fresh.map(|fresh| &fresh[step * rows..(step + 1) * rows]);
+            let learns_first = self.first_state.is_some() && fresh.is_some_and(|fresh| fresh.contains(&true));
+            if step == 0 && !learns_first {
+                break;
+            }
+            let d_gates = Matrix::new(gates, rows, width);
+            // What reaches the step before without a product is there already for the GRU.
+            let into = if self.cell == Cell::Gru { Into::Add } else { Into::Replace };
+            if tape.masked {
+                let d_fed = &mut tape.d_fed[..block];
+                let mut out = Output::new(d_fed, rows, hidden);
+                multiply_packed(d_gates, recurrent_back, &mut out, Into::Replace, work);
+                for ((d, &fed), &mask) in d_next.iter_mut().zip(d_fed.iter()).zip(&tape.mask[..block]) {
+                    *d = if into == Into::Add { *d + fed * mask } else { fed * mask };
+                }
+            } else {
+                multiply_packed(d_gates, recurrent_back, &mut Output::new(d_next, rows, hidden), into, work);
+            }
+            let Some(fresh) = fresh else { continue };
+            let mut first = self.first_state.as_ref().map(|range| gradient.part(range).split_at_mut(hidden));
+            for row in (0..rows).filter(|&row| fresh[row]) {
+                let at = row * hidden..(row + 1) * hidden;
+                if let Some((output, cell)) = &mut first {
+                    output.iter_mut().zip(&d_next[at.clone()]).for_each(|(sum, &d)| *sum += d);
+                    let d_cell = tape.d_cell.get(at.clone()).unwrap_or_default();
+                    cell.iter_mut().zip(d_cell).for_each(|(sum, &d)| *sum += d);
+                }
+                d_next[at.clone()].fill(T::ZERO);
+                if let Some(d_cell) = tape.d_cell.get_mut(at) {
+                    d_cell.fill(T::ZERO);
+                }
+            }
+        }
+        self.weight_gradients(weights, window, x, tape, gradient, d_x, work);
+    }
+
+    /// The large products at the end of a backward pass.
+    #[expect(clippy::too_many_arguments, reason = "inputs, outputs and scratch of one pass")]
+    fn weight_gradients<T: Real>(
+        &self,
+        weights: Weights<'_, T>,
+        window: Window<'_>,
+        x: &[T],
+        tape: &Tape<T>,
+        gradient: &mut Gradient<'_, T>,
+        d_x: &mut [T],
+        work: &mut Workspace<T>,
+    ) {
+        let (hidden, width, inputs) = (self.hidden, self.width(), self.inputs);
+        let tokens = window.extent.tokens();
+        let d_gates = &tape.gates[..tokens * width];
+        let by_token = Matrix::new(d_gates, tokens, width);
+        let fed = match (tape.masked, window.fresh) {
+            (true, _) => &tape.fed,
+            (false, Some(_)) => &tape.entered_outputs,
+            (false, None) => &tape.outputs,
+        };
+        let fed = Matrix::new(&fed[..tokens * hidden], tokens, hidden).transposed();
+        let out = gradient.part(&self.recurrent);
+        multiply(fed, by_token, &mut Output::new(out, hidden, width), Into::Replace, work);
+
+        let shared = if self.cell == Cell::Gru { 2 * hidden } else { width };
+        let x = Matrix::new(x, tokens, inputs).transposed();
+        let by_shared = by_token.columns(0, shared);
+        let out = Output::new(gradient.part(&self.input), inputs, width);
+        multiply(x, by_shared, &mut out.columns(0, shared), Into::Replace, work);
+        let mut d_x = Output::new(d_x, tokens, inputs);
+        multiply_packed(by_shared, weights.packed(self.shared_back), &mut d_x, Into::Replace, work);
+        let bias = gradient.part(&self.bias);
+        bias.fill(T::ZERO);
+        add_column_sums(d_gates, bias);
+
+        if let Some(own_back) = self.own_back {
+            // The candidate's sum over the inputs has another gradient than the one over the outputs.
+            let own = &tape.kept[..tokens * hidden];
+            let by_own = Matrix::new(own, tokens, hidden);
+            let out = Output::new(gradient.part(&self.input), inputs, width);
+            multiply(x, by_own, &mut out.columns(shared, width), Into::Replace, work);
+            multiply_packed(by_own, weights.packed(own_back), &mut d_x, Into::Add, work);
+            for unit in 0..hidden {
+                let d_q = gradient.part(&self.bias)[shared + unit];
+                gradient.part(&self.candidate_bias)[unit] = d_q;
+            }
+            let bias = &mut gradient.part(&self.bias)[shared..];
+            bias.fill(T::ZERO);
+            add_column_sums(own, bias);
+        }
+    }
 }
 
-/// See [`GateWeights::push`].
-pub const RECURRENT_BOUND: f64 = 0.2;
-
-/// Where a layer's three tensors lie in the flat weights.
-#[derive(Debug, Clone)]
-pub struct GateWeights {
-    /// Input weights, inputs x (gates * hidden).
-    pub input: Range<usize>,
-    /// Recurrent weights, hidden x (gates * hidden).
-    pub recurrent: Range<usize>,
-    /// Biases, gates * hidden.
-    pub bias: Range<usize>,
-}
-
-impl GateWeights {
-    /// Adds the tensors to the layout. Input weights are uniform with variance 1 / fan-in. Recurrent ones begin
-    /// small, at [`RECURRENT_BOUND`] / sqrt(hidden): what is remembered at first passes through the memory cells and is not stirred.
-    /// Biases are zero but for the stretch of the forget gate's.
-    pub fn push(
-        layout: &mut Layout,
-        name: &str,
-        inputs: usize,
-        hidden: usize,
-        gates: usize,
-        (stretch, value): (Range<usize>, f64),
-    ) -> Self {
-        let width = gates * hidden;
-        let uniform = |bound: f64, fan_in: usize| Initial::Uniform(bound / (fan_in as f64).sqrt());
-        Self {
-            input: layout.push(format!("{name}.input"), &[inputs, width], uniform(3f64.sqrt(), inputs)),
-            recurrent: layout.push(
-                format!("{name}.recurrent"),
-                &[hidden, width],
-                uniform(RECURRENT_BOUND, hidden),
-            ),
-            bias: layout.push(
-                format!("{name}.bias"),
-                &[width],
-                Initial::ZeroBut { from: stretch.start, to: stretch.end, value },
-            ),
+/// Puts the first state, zero if none is learnt, into the rows that begin anew.
+fn begin_anew<T: Real>(state: &mut [T], hidden: usize, fresh: &[bool], first: Option<&[T]>) {
+    for (row, _) in state.chunks_exact_mut(hidden).zip(fresh).filter(|(_, fresh)| **fresh) {
+        match first {
+            Some(first) => row.copy_from_slice(first),
+            None => row.fill(T::ZERO),
         }
     }
 }

@@ -5,8 +5,12 @@
 
 use rayon::prelude::*;
 
-use crate::model::{Dropout, Lane, LanguageModel, Purpose};
+use crate::activation::vectorised;
+use crate::dropout::Dropout;
+use crate::model::{Lane, LanguageModel, Purpose, add_rows};
 use crate::optimiser::PIECE;
+use crate::output::{Candidates, IGNORED, Loss, Sampler};
+use crate::parameters::Weights;
 use crate::random::stream;
 use crate::real::Real;
 use crate::recurrent::Extent;
@@ -14,8 +18,8 @@ use crate::recurrent::Extent;
 /// Adds up the gradients of all lanes, wherever they are. Lanes of one process are added by [`AddLanes`];
 /// several machines would add theirs here too.
 pub trait GradientSum<T: Real>: Send {
-    /// Leaves the sum of all lanes' gradients in `first`.
-    fn sum(&mut self, first: &mut [T], others: &[&[T]]);
+    /// Adds `other` to `sum`; called for the second lane, then the third, and so on.
+    fn add(&mut self, sum: &mut [T], other: &[T]);
 }
 
 /// The sum within one process, in the order of the lanes.
@@ -23,131 +27,211 @@ pub trait GradientSum<T: Real>: Send {
 pub struct AddLanes;
 
 impl<T: Real> GradientSum<T> for AddLanes {
-    fn sum(&mut self, first: &mut [T], others: &[&[T]]) {
-        first.par_chunks_mut(PIECE).enumerate().for_each(|(index, piece)| {
-            let start = index * PIECE;
-            for other in others {
-                let other = &other[start..start + piece.len()];
-                crate::activation::vectorised(|| {
-                    for (x, &y) in piece.iter_mut().zip(other) {
-                        *x += y;
-                    }
-                });
-            }
+    fn add(&mut self, sum: &mut [T], other: &[T]) {
+        sum.par_chunks_mut(PIECE).zip(other.par_chunks(PIECE)).for_each(|(sum, other)| {
+            vectorised(|| sum.iter_mut().zip(other).for_each(|(x, &y)| *x += y));
         });
     }
 }
 
-/// The lanes of a batch.
-pub struct Team<T> {
-    lanes: Vec<Lane<T>>,
-    /// The first row of each lane, and the number of rows past the last.
-    bounds: Vec<usize>,
-    inputs: Vec<Vec<u32>>,
-    targets: Vec<Vec<u32>>,
+/// A window of a batch, step-major: steps x rows tokens.
+#[derive(Debug, Clone, Copy)]
+pub struct Batch<'a> {
+    /// What is read.
+    pub inputs: &'a [u32],
+    /// What should come next, or [`IGNORED`].
+    pub targets: &'a [u32],
+    /// Before which tokens a row begins anew; none if nowhere.
+    pub fresh: Option<&'a [bool]>,
 }
 
-/// How the dropout masks of a step are drawn.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct DropoutDraw {
-    /// The share dropped.
-    pub rate: f64,
+/// What chance decides in a step.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Draw {
     /// The seed of the run.
     pub seed: u64,
-    /// The step, so that each has masks of its own.
+    /// The step, so that each has masks and samples of its own.
     pub step: u64,
 }
 
+/// The part of a batch that a lane has.
+#[derive(Default)]
+struct Hand {
+    inputs: Vec<u32>,
+    targets: Vec<u32>,
+    fresh: Vec<bool>,
+}
+
+/// The lanes of a batch.
+pub struct Team<T> {
+    purpose: Purpose,
+    lanes: Vec<Lane<T>>,
+    /// The first row of each lane, and the number of rows past the last.
+    bounds: Vec<usize>,
+    hands: Vec<Hand>,
+    /// The rows of tables whose gradient is not zero, for each table.
+    touched: Vec<Vec<u32>>,
+    sampler: Option<Sampler>,
+    candidates: Candidates<T>,
+}
+
 impl<T: Real> Team<T> {
-    /// Cuts `extent.rows` into at most `lanes` lanes of nearly equal size.
-    pub fn new(model: &LanguageModel<T>, extent: Extent, lanes: usize, purpose: Purpose) -> Self {
+    /// Cuts `extent.rows` into at most `lanes` lanes of nearly equal size. `fresh` makes room for rows that begin anew inside a window.
+    pub fn new(model: &LanguageModel, extent: Extent, lanes: usize, purpose: Purpose, fresh: bool) -> Self {
         let lanes = lanes.clamp(1, extent.rows.max(1));
         let bounds: Vec<usize> = (0..=lanes).map(|lane| lane * extent.rows / lanes).collect();
-        let sizes = bounds.windows(2).map(|pair| Extent { steps: extent.steps, rows: pair[1] - pair[0] });
+        let lane = |(index, pair): (usize, &[usize])| {
+            let extent = Extent { steps: extent.steps, rows: pair[1] - pair[0] };
+            // The first lane's gradient is where all are added up.
+            let dense = if index == 0 { 0..model.layout().len() } else { model.dense() };
+            model.lane_with_gradient(extent, purpose, fresh, dense)
+        };
+        let lanes: Vec<Lane<T>> = bounds.windows(2).enumerate().map(lane).collect();
+        let tables = lanes.first().map_or(0, |lane| lane.by_rows.len());
+        let most = lanes.iter().flat_map(|lane| &lane.by_rows).map(|rows| rows.rows.capacity()).sum();
         Self {
-            lanes: sizes.map(|extent| model.lane(extent, purpose)).collect(),
+            purpose,
+            hands: lanes.iter().map(|_| Hand::default()).collect(),
+            touched: (0..tables).map(|_| Vec::with_capacity(most)).collect(),
+            lanes,
             bounds,
-            inputs: vec![Vec::new(); lanes],
-            targets: vec![Vec::new(); lanes],
+            sampler: None,
+            candidates: Candidates::default(),
         }
+    }
+
+    /// The same, for a model whose softmax is trained against samples drawn by these counts, one a token.
+    #[must_use]
+    pub fn sampling_by(mut self, counts: &[u64]) -> Self {
+        self.sampler = Some(Sampler::new(counts));
+        self
     }
 
     fn rows(&self) -> usize {
         self.bounds.last().copied().unwrap_or(0)
     }
 
-    /// Deals a step-major window out to the lanes.
-    fn deal(&mut self, inputs: &[u32], targets: &[u32]) {
+    /// Deals a window out to the lanes.
+    fn deal(&mut self, batch: Batch<'_>) {
         let rows = self.rows();
-        for (lane, pair) in self.bounds.windows(2).enumerate() {
-            for (from, to) in [(inputs, &mut self.inputs[lane]), (targets, &mut self.targets[lane])] {
-                to.clear();
-                for step in from.chunks_exact(rows) {
-                    to.extend_from_slice(&step[pair[0]..pair[1]]);
-                }
+        for (hand, pair) in self.hands.iter_mut().zip(self.bounds.windows(2)) {
+            deal_one(batch.inputs, rows, pair, &mut hand.inputs);
+            deal_one(batch.targets, rows, pair, &mut hand.targets);
+            deal_one(batch.fresh.unwrap_or_default(), rows, pair, &mut hand.fresh);
+        }
+    }
+
+    /// Runs a window forward and backward. The gradient of the *mean* loss over the tokens that are scored, and of the penalties, is in
+    /// [`Team::gradient`] afterwards; the sum of the losses is returned.
+    pub fn learn(
+        &mut self,
+        model: &LanguageModel,
+        weights: Weights<'_, T>,
+        batch: Batch<'_>,
+        draw: Draw,
+        sum: &mut dyn GradientSum<T>,
+    ) -> Loss {
+        self.deal(batch);
+        let Purpose::Training(regularisation) = self.purpose else {
+            return Loss::default();
+        };
+        let scored = batch.targets.iter().filter(|&&target| target != IGNORED).count();
+        let scale = 1.0 / scored.max(1) as f64;
+        if let (Some(sampler), Some(samples)) = (&self.sampler, model.samples()) {
+            let mut random = stream(draw.seed, "sampled softmax", &[draw.step]);
+            self.candidates.draw(sampler, samples, &mut random);
+        }
+        let sample = self.sampler.as_ref().map(|sampler| (sampler, &self.candidates));
+        let rates = regularisation.dropout;
+        self.lanes.par_iter_mut().zip(&self.hands).enumerate().for_each(|(index, (lane, hand))| {
+            let mut dropout = rates.any().then(|| Dropout::draw(rates, draw.seed, draw.step, index as u64));
+            model.forward(weights, &hand.inputs, hand.fresh(), lane, dropout.as_mut());
+            model.learn(weights, &hand.targets, scale, lane, dropout.as_ref(), sample);
+        });
+        self.add_up(model, sum);
+        self.total()
+    }
+
+    fn add_up(&mut self, model: &LanguageModel, sum: &mut dyn GradientSum<T>) {
+        let dense = model.dense();
+        let Some((first, others)) = self.lanes.split_first_mut() else {
+            return;
+        };
+        for other in others.iter() {
+            sum.add(&mut first.gradient[dense.clone()], &other.gradient);
+        }
+        // Only rows that were touched by the step before are not zero.
+        let Lane { gradient, by_rows, .. } = first;
+        for (touched, rows) in self.touched.iter_mut().zip(by_rows.iter()) {
+            if rows.table.start >= dense.start && rows.table.end <= dense.end {
+                continue;
+            }
+            let table = &mut gradient[rows.table.clone()];
+            for row in touched.drain(..) {
+                table[row as usize * rows.width..(row as usize + 1) * rows.width].fill(T::ZERO);
+            }
+        }
+        for (index, touched) in self.touched.iter_mut().enumerate() {
+            let all = by_rows
+                .get(index)
+                .into_iter()
+                .chain(others.iter().filter_map(|lane| lane.by_rows.get(index)));
+            for rows in all {
+                add_rows(rows, gradient);
+                touched.extend_from_slice(&rows.rows);
             }
         }
     }
 
-    /// Runs a window forward and backward. Returns the summed loss; the gradient of the *mean* loss is in
-    /// [`Team::gradient`] afterwards. `inputs` and `targets` are steps x rows.
-    pub fn learn(
-        &mut self,
-        model: &LanguageModel<T>,
-        weights: &[T],
-        inputs: &[u32],
-        targets: &[u32],
-        dropout: Option<DropoutDraw>,
-        sum: &mut dyn GradientSum<T>,
-    ) -> f64 {
-        self.deal(inputs, targets);
-        let scale = T::of(1.0 / targets.len() as f64);
-        let losses: Vec<f64> = self
-            .lanes
-            .par_iter_mut()
-            .zip(self.inputs.par_iter().zip(&self.targets))
-            .enumerate()
-            .map(|(index, (lane, (inputs, targets)))| {
-                let mut masks = dropout.map(|draw| Dropout {
-                    rate: draw.rate,
-                    random: stream(draw.seed, "dropout", &[draw.step, index as u64]),
-                });
-                lane.gradient.fill(T::ZERO);
-                model.forward(weights, inputs, lane, masks.as_mut());
-                model.loss_and_gradient(weights, targets, scale, lane)
-            })
-            .collect();
-        if let Some((first, others)) = self.lanes.split_first_mut() {
-            let others: Vec<&[T]> = others.iter().map(|lane| lane.gradient.as_slice()).collect();
-            sum.sum(&mut first.gradient, &others);
-        }
-        losses.iter().sum()
+    fn total(&self) -> Loss {
+        self.lanes.iter().fold(Loss::default(), |total, lane| Loss {
+            sum: total.sum + lane.loss.sum,
+            penalty: total.penalty + lane.loss.penalty,
+        })
     }
 
     /// Runs a window forward only and returns the summed loss.
-    pub fn judge(&mut self, model: &LanguageModel<T>, weights: &[T], inputs: &[u32], targets: &[u32]) -> f64 {
-        self.deal(inputs, targets);
-        let losses: Vec<f64> = self
-            .lanes
-            .par_iter_mut()
-            .zip(self.inputs.par_iter().zip(&self.targets))
-            .map(|(lane, (inputs, targets))| {
-                model.forward(weights, inputs, lane, None);
-                model.loss(weights, targets, lane, None)
-            })
-            .collect();
-        losses.iter().sum()
+    pub fn judge(&mut self, model: &LanguageModel, weights: Weights<'_, T>, batch: Batch<'_>) -> f64 {
+        self.deal(batch);
+        self.lanes.par_iter_mut().zip(&self.hands).for_each(|(lane, hand)| {
+            model.forward(weights, &hand.inputs, hand.fresh(), lane, None);
+            lane.loss = Loss { sum: model.loss(weights, &hand.targets, lane, None), penalty: 0.0 };
+        });
+        self.total().sum
     }
 
-    /// The gradient of the last window's mean loss.
+    /// The gradient of the last window.
     pub fn gradient(&self) -> &[T] {
         self.lanes.first().map_or(&[], |lane| &lane.gradient)
     }
 
-    /// Forgets what was read.
-    pub fn reset_state(&mut self) {
+    /// Puts the state before a text into all rows.
+    pub fn begin(&mut self, model: &LanguageModel, weights: Weights<'_, T>) {
         for lane in &mut self.lanes {
-            lane.reset_state();
+            model.begin(weights, lane);
         }
+    }
+
+    /// The state carried by each lane, one array a layer.
+    pub fn states(&self) -> impl Iterator<Item = &[Vec<T>]> {
+        self.lanes.iter().map(Lane::states)
+    }
+
+    /// The same, to be set.
+    pub fn states_mut(&mut self) -> impl Iterator<Item = &mut [Vec<T>]> {
+        self.lanes.iter_mut().map(Lane::states_mut)
+    }
+}
+
+impl Hand {
+    fn fresh(&self) -> Option<&[bool]> {
+        (!self.fresh.is_empty()).then_some(&self.fresh)
+    }
+}
+
+fn deal_one<X: Copy>(from: &[X], rows: usize, pair: &[usize], to: &mut Vec<X>) {
+    to.clear();
+    for step in from.chunks_exact(rows.max(1)) {
+        to.extend_from_slice(&step[pair[0]..pair[1]]);
     }
 }

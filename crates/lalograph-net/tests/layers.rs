@@ -1,30 +1,83 @@
 //! The parts of a model one by one: values worked out by hand, and what must hold at every size.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
+use lalograph_net::initial::initial_weights;
+use lalograph_net::matrix::Workspace;
 use lalograph_net::model::{LanguageModel, LanguageModelShape};
-use lalograph_net::parameters::{Initial, Layout};
+use lalograph_net::output::{Clusters, IGNORED, Scratch, Softmax, SoftmaxKind};
+use lalograph_net::parameters::{Gradient, Initial, Layout, PackedWeights};
 use lalograph_net::random::stream;
-use lalograph_net::softmax::{IGNORED, Softmax};
+use lalograph_net::recurrent::{RecurrentStart, StartingValues};
 use lalograph_net::step::{AddLanes, GradientSum};
-use lalograph_net::{Cell, embedding, initial::initial_weights};
+use lalograph_net::{Cell, Real, embedding};
 use rand::RngExt;
 
-/// A softmax over three tokens of one hidden number: scores are `w * h + b`.
-fn small_softmax() -> (Softmax, Vec<f64>) {
-    let mut layout = Layout::default();
-    let softmax = Softmax::new(&mut layout, "output", 1, 3);
-    // Weights 1, 0, -1 and biases 0, ln 2, 0.
-    (softmax, vec![1.0, 0.0, -1.0, 0.0, 2f64.ln(), 0.0])
+/// An output over vectors of some width, with its weights and all the room that it needs.
+struct Small<T> {
+    softmax: Softmax,
+    packed: PackedWeights<T>,
+    weights: Vec<T>,
+    scratch: Scratch<T>,
+    work: Workspace<T>,
+    width: usize,
+}
+
+impl<T: Real> Small<T> {
+    fn new(width: usize, vocabulary: usize, kind: &SoftmaxKind, weights: Option<Vec<T>>) -> Self {
+        let mut layout = Layout::default();
+        let start = StartingValues::usual(Cell::Lstm);
+        let softmax = Softmax::new(&mut layout, width, vocabulary, kind, None, start);
+        let weights = weights.unwrap_or_else(|| initial_weights(&layout, 1));
+        let mut packed = PackedWeights::new(&layout, true);
+        packed.update(&layout, &weights);
+        let scratch = softmax.scratch(8, true);
+        Self { softmax, packed, weights, scratch, work: Workspace::new(), width }
+    }
+
+    fn loss(&mut self, x: &[T], targets: &[u32]) -> (f64, Vec<f64>) {
+        let mut each = Vec::new();
+        let weights = self.packed.with(&self.weights);
+        let (scratch, work) = (&mut self.scratch, &mut self.work);
+        let total = self.softmax.loss(weights, x, targets, scratch, Some(&mut each), work);
+        (total, each)
+    }
+
+    fn learn(&mut self, x: &[T], targets: &[u32]) -> (f64, Vec<T>, Vec<T>) {
+        let mut gradient = vec![T::ZERO; self.weights.len()];
+        let mut d_x = vec![T::ONE; targets.len() * self.width];
+        let loss = self.softmax.learn(
+            self.packed.with(&self.weights),
+            x,
+            targets,
+            T::ONE,
+            0.0,
+            None,
+            &mut self.scratch,
+            &mut Gradient { data: &mut gradient, offset: 0 },
+            None,
+            &mut d_x,
+            &mut self.work,
+        );
+        (loss.sum, gradient, d_x)
+    }
+
+    fn scores(&mut self, x: &[T], vocabulary: usize) -> Vec<T> {
+        let mut scores = vec![T::ZERO; x.len() / self.width * vocabulary];
+        let weights = self.packed.with(&self.weights);
+        self.softmax.scores(weights, x, &mut scores, &mut self.scratch, &mut self.work);
+        scores
+    }
+}
+
+/// Scores over three tokens of one number: `w * h + b` with weights 1, 0, -1 and biases 0, ln 2, 0.
+fn three_tokens() -> Small<f64> {
+    Small::new(1, 3, &SoftmaxKind::Full, Some(vec![1.0, 0.0, -1.0, 0.0, 2f64.ln(), 0.0]))
 }
 
 #[test]
 fn the_loss_is_the_logarithm_of_a_probability_worked_out_by_hand() {
-    let (softmax, weights) = small_softmax();
-    let mut scratch = softmax.scratch(2);
     // h = 0: probabilities 1/4, 2/4, 1/4. h = ln 3: scores ln 3, ln 2, -ln 3, so 3, 2, 1/3 of 16/3.
-    let hidden = [0.0, 3f64.ln()];
-    let mut each = Vec::new();
-    let total = softmax.loss(&weights, &hidden, &[1, 0], &mut scratch, Some(&mut each));
+    let (total, each) = three_tokens().loss(&[0.0, 3f64.ln()], &[1, 0]);
     assert!((each[0] - 2f64.ln()).abs() < 1e-14, "{each:?}");
     assert!((each[1] - (16f64 / 9.0).ln()).abs() < 1e-14, "{each:?}");
     assert!((total - each.iter().sum::<f64>()).abs() < 1e-15);
@@ -32,11 +85,8 @@ fn the_loss_is_the_logarithm_of_a_probability_worked_out_by_hand() {
 
 #[test]
 fn the_gradient_is_the_probability_less_the_target() {
-    let (softmax, weights) = small_softmax();
-    let mut scratch = softmax.scratch(1);
-    let (mut gradient, mut d_hidden) = (vec![0.0; 6], vec![0.0; 1]);
     let hidden = [3f64.ln()];
-    softmax.loss_and_gradient(&weights, &hidden, &[0], 1.0, &mut scratch, &mut gradient, &mut d_hidden);
+    let (_, gradient, d_hidden) = three_tokens().learn(&hidden, &[0]);
     let d_scores = [9.0 / 16.0 - 1.0, 6.0 / 16.0, 1.0 / 16.0];
     for token in 0..3 {
         assert!((gradient[token] - d_scores[token] * hidden[0]).abs() < 1e-14, "weight {token}");
@@ -47,35 +97,45 @@ fn the_gradient_is_the_probability_less_the_target() {
 
 #[test]
 fn an_ignored_target_has_no_loss_and_no_gradient() {
-    let (softmax, weights) = small_softmax();
-    let mut scratch = softmax.scratch(3);
-    let hidden = [0.5, 7.0, -0.5];
-    let run = |hidden: &[f64], targets: &[u32], scratch: &mut [f64]| {
-        let (mut gradient, mut d_hidden) = (vec![0.0; 6], vec![9.0; hidden.len()]);
-        let loss =
-            softmax.loss_and_gradient(&weights, hidden, targets, 1.0, scratch, &mut gradient, &mut d_hidden);
-        (loss, gradient, d_hidden)
-    };
-    let (loss, gradient, d_hidden) = run(&hidden, &[2, IGNORED, 0], &mut scratch);
-    let (without, expected, _) = run(&[0.5, -0.5], &[2, 0], &mut scratch[..6]);
-    assert!((loss - without).abs() < 1e-14);
-    assert_eq!(d_hidden[1], 0.0);
-    for (x, y) in gradient.iter().zip(&expected) {
-        assert!((x - y).abs() < 1e-14);
+    let clusters = SoftmaxKind::Clustered(Clusters { ends: vec![1], shrink: 2 });
+    for mut small in [three_tokens(), Small::new(1, 3, &clusters, None)] {
+        let (loss, gradient, d_hidden) = small.learn(&[0.5, 7.0, -0.5], &[2, IGNORED, 0]);
+        let (without, expected, _) = small.learn(&[0.5, -0.5], &[2, 0]);
+        assert!((loss - without).abs() < 1e-14);
+        assert_eq!(d_hidden[1], 0.0);
+        for (x, y) in gradient.iter().zip(&expected) {
+            assert!((x - y).abs() < 1e-14);
+        }
+        let (total, each) = small.loss(&[0.5, 7.0, -0.5], &[IGNORED, 2, IGNORED]);
+        assert_eq!((each[0], each[1], each[2]), (0.0, total, 0.0));
+        assert_eq!(small.loss(&[0.5, 7.0, -0.5], &[IGNORED; 3]).0, 0.0);
+        assert!(small.learn(&[0.5, 7.0, -0.5], &[IGNORED; 3]).1.iter().all(|&g| g == 0.0));
     }
-    assert_eq!(softmax.loss(&weights, &hidden, &[IGNORED; 3], &mut scratch, None), 0.0);
 }
 
 #[test]
 fn scores_far_apart_neither_overflow_nor_vanish() {
-    let mut layout = Layout::default();
-    let softmax = Softmax::new(&mut layout, "output", 1, 2);
-    let weights = vec![1.0f32, -1.0, 0.0, 0.0];
-    let mut scratch = softmax.scratch(1);
+    let mut small = Small::new(1, 2, &SoftmaxKind::Full, Some(vec![1.0f32, -1.0, 0.0, 0.0]));
     for h in [500.0f32, -500.0, 0.0] {
-        let loss = softmax.loss(&weights, &[h], &[0], &mut scratch, None);
+        let (loss, _) = small.loss(&[h], &[0]);
         let exact = if h < 0.0 { -2.0 * f64::from(h) } else { (1.0 + f64::from(-2.0 * h).exp()).ln() };
         assert!((loss - exact).abs() < 1e-3, "{h}: {loss}");
+    }
+}
+
+#[test]
+fn clusters_make_one_distribution_and_their_loss_is_its_logarithm() {
+    let kind = SoftmaxKind::Clustered(Clusters { ends: vec![5, 12, 13], shrink: 2 });
+    let mut small = Small::<f64>::new(16, 30, &kind, None);
+    let x: Vec<f64> = (0..32).map(|i| ((i * 7) % 11) as f64 - 5.0).collect();
+    let scores = small.scores(&x, 30);
+    for (row, scores) in scores.chunks(30).enumerate() {
+        let total: f64 = scores.iter().map(|score| score.exp()).sum();
+        assert!((total - 1.0).abs() < 1e-12, "{total}");
+        for (token, score) in scores.iter().enumerate() {
+            let (loss, _) = small.loss(&x[row * 16..(row + 1) * 16], &[token as u32]);
+            assert!((loss + score).abs() < 1e-12, "{token}: {loss} {score}");
+        }
     }
 }
 
@@ -99,52 +159,74 @@ fn lanes_are_added_in_order_at_every_size_around_a_piece() {
         };
         let lanes: Vec<Vec<f32>> = (0..3).map(lane).collect();
         let mut sum = lanes[0].clone();
-        AddLanes.sum(&mut sum, &[&lanes[1], &lanes[2]]);
+        AddLanes.add(&mut sum, &lanes[1]);
+        AddLanes.add(&mut sum, &lanes[2]);
         for (index, x) in sum.iter().enumerate() {
             assert_eq!(*x, (lanes[0][index] + lanes[1][index]) + lanes[2][index], "{size}: {index}");
         }
-        let mut alone = lanes[0].clone();
-        AddLanes.sum(&mut alone, &[]);
-        assert_eq!(alone, lanes[0]);
     }
 }
 
+fn model(vocabulary: usize, layers: usize, start: StartingValues) -> LanguageModel {
+    let shape = LanguageModelShape::new(vocabulary, 16, 32, Cell::Lstm);
+    LanguageModel::new(LanguageModelShape { layers, start, ..shape }).unwrap()
+}
+
 #[test]
-fn initial_values_stay_within_their_bounds_and_use_them() {
-    let shape = LanguageModelShape { vocabulary: 40, embedding: 16, hidden: 32, layers: 2, cell: Cell::Lstm };
-    let model = LanguageModel::<f64>::new(shape).unwrap();
-    let weights = initial_weights::<f64>(model.layout(), 3);
-    assert_eq!(weights.len(), model.layout().len());
-    for tensor in model.layout().tensors() {
-        let part = &weights[tensor.range.clone()];
-        assert_eq!(part.len(), tensor.shape.iter().product::<usize>());
-        match tensor.initial {
-            Initial::Uniform(bound) => {
+fn initial_values_have_the_size_that_they_say() {
+    for recurrent in [RecurrentStart::Orthogonal, RecurrentStart::Uniform, RecurrentStart::Normal] {
+        for normal_inputs in [false, true] {
+            let usual = StartingValues::usual(Cell::Lstm);
+            let start = StartingValues { recurrent, recurrent_gain: 0.7, normal_inputs, ..usual };
+            let model = model(40, 2, start);
+            let weights = initial_weights::<f64>(model.layout(), 3);
+            assert_eq!(weights.len(), model.layout().len());
+            for tensor in model.layout().tensors() {
+                let part = &weights[tensor.range.clone()];
+                let count = part.len() as f64;
+                let mean = part.iter().sum::<f64>() / count;
+                let deviation = (part.iter().map(|x| x * x).sum::<f64>() / count).sqrt();
                 let widest = part.iter().fold(0.0f64, |widest, x| widest.max(x.abs()));
-                assert!(widest <= bound && widest > 0.9 * bound, "{}: {widest} of {bound}", tensor.name);
-                let mean = part.iter().sum::<f64>() / part.len() as f64;
-                assert!(mean.abs() < 0.15 * bound, "{}: mean {mean}", tensor.name);
-            }
-            Initial::ZeroBut { from, to, value } => {
-                for (index, &x) in part.iter().enumerate() {
-                    let expected = if (from..to).contains(&index) { value } else { 0.0 };
-                    assert_eq!(x, expected, "{} {index}", tensor.name);
+                let expected = match tensor.initial {
+                    Initial::Uniform(bound) => {
+                        assert!(
+                            widest <= bound && widest > 0.9 * bound,
+                            "{}: {widest} of {bound}",
+                            tensor.name
+                        );
+                        bound / 3f64.sqrt()
+                    }
+                    Initial::Normal(deviation) => deviation,
+                    Initial::Orthogonal(gain) => gain / 32f64.sqrt(),
+                    Initial::Constant(value) => value,
+                    Initial::ZeroBut { from, to, value } => {
+                        (value * value * (to - from) as f64 / count).sqrt()
+                    }
+                };
+                assert!(
+                    (deviation - expected).abs() < 0.1 * expected + 1e-12,
+                    "{}: {deviation}",
+                    tensor.name
+                );
+                if tensor.shape.len() > 1 {
+                    assert!(mean.abs() < 0.15 * deviation, "{}: mean {mean}", tensor.name);
                 }
             }
+            // The forget gate is the second quarter of a layer's bias, and starts open.
+            let bias = model.layout().tensors().iter().find(|tensor| tensor.name == "layer.1.bias").unwrap();
+            let bias = &weights[bias.range.clone()];
+            assert!(
+                bias[32..64].iter().all(|&x| x == usual.keep_bias) && bias[..32].iter().all(|&x| x == 0.0)
+            );
+            assert_ne!(weights, initial_weights::<f64>(model.layout(), 4));
         }
     }
-    // The forget gate is the second quarter of a layer's bias, and starts open.
-    let bias = model.layout().tensors().iter().find(|tensor| tensor.name == "layer.1.bias").unwrap();
-    let bias = &weights[bias.range.clone()];
-    assert!(bias[32..64].iter().all(|&x| x >= 1.0) && bias[..32].iter().all(|&x| x == 0.0));
-    assert_ne!(weights, initial_weights::<f64>(model.layout(), 4));
 }
 
 #[test]
 fn a_wider_vocabulary_leaves_the_other_initial_values_alone() {
     let of = |vocabulary| {
-        let shape = LanguageModelShape { vocabulary, embedding: 5, hidden: 6, layers: 1, cell: Cell::Lstm };
-        let model = LanguageModel::<f32>::new(shape).unwrap();
+        let model = model(vocabulary, 1, StartingValues::usual(Cell::Lstm));
         let weights = initial_weights::<f32>(model.layout(), 1);
         let tensor = model.layout().tensors().iter().find(|t| t.name == "layer.0.recurrent").unwrap();
         weights[tensor.range.clone()].to_vec()

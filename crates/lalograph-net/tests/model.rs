@@ -1,23 +1,34 @@
 //! The language model as a whole: against a plain written-out one, and its properties.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
-use lalograph_net::model::{LanguageModel, LanguageModelShape, Purpose, ShapeError};
-use lalograph_net::optimiser::{Adam, AdamSettings, clip_factor, norm};
+use lalograph_net::clipping::{Clipping, GradientMeter};
+use lalograph_net::dropout::DropoutRates;
+use lalograph_net::initial::initial_weights;
+use lalograph_net::model::{LanguageModel, LanguageModelShape, Purpose, Regularisation, ShapeError};
+use lalograph_net::optimiser::{Optimiser, OptimiserSettings, Rule};
+use lalograph_net::output::{Clusters, SoftmaxKind};
+use lalograph_net::parameters::PackedWeights;
 use lalograph_net::recurrent::Extent;
-use lalograph_net::step::{AddLanes, DropoutDraw, Team};
-use lalograph_net::{Cell, initial::initial_weights};
+use lalograph_net::step::{AddLanes, Batch, Draw, Team};
+use lalograph_net::{Cell, Real};
 
-const SHAPE: LanguageModelShape =
-    LanguageModelShape { vocabulary: 23, embedding: 6, hidden: 9, layers: 2, cell: Cell::Lstm };
+fn shape(cell: Cell) -> LanguageModelShape {
+    LanguageModelShape { layers: 2, ..LanguageModelShape::new(23, 6, 9, cell) }
+}
+
+fn logistic(x: f64) -> f64 {
+    1.0 / (1.0 + (-x).exp())
+}
 
 /// -ln p of each token of one stream, from the formulas, one number at a time.
-fn plain_losses(model: &LanguageModel<f64>, weights: &[f64], tokens: &[u32]) -> Vec<f64> {
+fn plain_losses(model: &LanguageModel, weights: &[f64], tokens: &[u32]) -> Vec<f64> {
     let tensor = |name: &str| {
         let found = model.layout().tensors().iter().find(|tensor| tensor.name == name).unwrap();
         &weights[found.range.clone()]
     };
-    let LanguageModelShape { vocabulary, embedding, hidden, layers, .. } = model.shape();
-    let logistic = |x: f64| 1.0 / (1.0 + (-x).exp());
+    let LanguageModelShape { vocabulary, embedding, hidden, layers, cell, .. } = *model.shape() else {
+        unreachable!()
+    };
     let mut h = vec![vec![0.0; hidden]; layers];
     let mut c = vec![vec![0.0; hidden]; layers];
     let mut losses = Vec::new();
@@ -26,19 +37,31 @@ fn plain_losses(model: &LanguageModel<f64>, weights: &[f64], tokens: &[u32]) -> 
         for layer in 0..layers {
             let part = |name: &str| tensor(&format!("layer.{layer}.{name}"));
             let (wx, wh, b) = (part("input"), part("recurrent"), part("bias"));
-            let z: Vec<f64> = (0..4 * hidden)
-                .map(|j| {
-                    let from_x: f64 = x.iter().enumerate().map(|(i, v)| v * wx[i * 4 * hidden + j]).sum();
-                    let from_h: f64 =
-                        h[layer].iter().enumerate().map(|(i, v)| v * wh[i * 4 * hidden + j]).sum();
-                    from_x + from_h + b[j]
-                })
-                .collect();
+            let width = cell.gates() * hidden;
+            let sums = |from: &[f64], w: &[f64]| -> Vec<f64> {
+                (0..width).map(|j| from.iter().enumerate().map(|(i, v)| v * w[i * width + j]).sum()).collect()
+            };
+            let (from_x, from_h) = (sums(&x, wx), sums(&h[layer], wh));
             for n in 0..hidden {
-                let (i, f) = (logistic(z[n]), logistic(z[hidden + n]));
-                let (g, o) = (z[2 * hidden + n].tanh(), logistic(z[3 * hidden + n]));
-                c[layer][n] = f * c[layer][n] + i * g;
-                h[layer][n] = o * c[layer][n].tanh();
+                let z = |gate: usize| {
+                    let j = gate * hidden + n;
+                    from_x[j] + from_h[j] + b[j]
+                };
+                match cell {
+                    Cell::PlainTanh => h[layer][n] = z(0).tanh(),
+                    Cell::PlainRelu => h[layer][n] = z(0).max(0.0),
+                    Cell::Gru => {
+                        let j = 2 * hidden + n;
+                        let q = from_h[j] + part("candidate_bias")[n];
+                        let candidate = (from_x[j] + b[j] + logistic(z(0)) * q).tanh();
+                        let keep = logistic(z(1));
+                        h[layer][n] = keep * h[layer][n] + (1.0 - keep) * candidate;
+                    }
+                    Cell::Lstm => {
+                        c[layer][n] = logistic(z(1)) * c[layer][n] + logistic(z(0)) * z(2).tanh();
+                        h[layer][n] = logistic(z(3)) * c[layer][n].tanh();
+                    }
+                }
             }
             x.clone_from(&h[layer]);
         }
@@ -56,67 +79,143 @@ fn text(count: usize, seed: usize) -> Vec<u32> {
     (0..count).map(|i| ((i * i * 3 + i * 5 + seed) % 23) as u32).collect()
 }
 
+/// The loss of each token of a stream, read in windows of some length.
+fn losses_in_windows<T: Real>(
+    model: &LanguageModel,
+    weights: &[T],
+    tokens: &[u32],
+    window: usize,
+) -> Vec<f64> {
+    let packed = PackedWeights::reading(model.layout(), weights);
+    let weights = packed.with(weights);
+    let mut lane = model.lane(Extent { steps: window, rows: 1 }, Purpose::Reading, false);
+    let mut losses = Vec::new();
+    let last = tokens.len() - 1;
+    for start in (0..last).step_by(window) {
+        let end = (start + window).min(last);
+        model.forward(weights, &tokens[start..end], None, &mut lane, None);
+        model.loss(weights, &tokens[start + 1..=end], &mut lane, Some(&mut losses));
+    }
+    losses
+}
+
 #[test]
 fn windows_of_any_cut_give_the_losses_of_the_written_out_model() {
-    let model = LanguageModel::new(SHAPE).unwrap();
-    let weights = initial_weights::<f64>(model.layout(), 1);
-    let tokens = text(61, 4);
-    let expected = plain_losses(&model, &weights, &tokens);
-    for window in [1, 7, 60] {
-        let mut lane = model.lane(Extent { steps: window, rows: 1 }, Purpose::Reading);
-        let mut losses = Vec::new();
-        for start in (0..60).step_by(window) {
-            let end = (start + window).min(60);
-            model.forward(&weights, &tokens[start..end], &mut lane, None);
-            model.loss(&weights, &tokens[start + 1..=end], &mut lane, Some(&mut losses));
+    for cell in Cell::ALL {
+        let model = LanguageModel::new(shape(cell)).unwrap();
+        let weights = initial_weights::<f64>(model.layout(), 1);
+        let tokens = text(61, 4);
+        let expected = plain_losses(&model, &weights, &tokens);
+        for window in [1, 7, 60] {
+            let losses = losses_in_windows(&model, &weights, &tokens, window);
+            assert_eq!(losses.len(), expected.len());
+            for (loss, expected) in losses.iter().zip(&expected) {
+                assert!((loss - expected).abs() < 1e-12, "{cell:?}: window {window}");
+            }
         }
-        assert_eq!(losses.len(), expected.len());
-        for (loss, expected) in losses.iter().zip(&expected) {
-            assert!((loss - expected).abs() < 1e-10, "window {window}");
-        }
+    }
+}
+
+#[test]
+fn a_window_in_one_piece_equals_two_halves_with_the_state_carried() {
+    for cell in Cell::ALL {
+        let shape = LanguageModelShape { layer_norm: true, residual: true, layers: 3, ..shape(cell) };
+        let model = LanguageModel::new(shape).unwrap();
+        let exact = initial_weights::<f64>(model.layout(), 1);
+        let single: Vec<f32> = exact.iter().map(|&w| w as f32).collect();
+        let tokens = text(81, 2);
+        let pairs = |whole: Vec<f64>, halves: Vec<f64>, error: f64| {
+            for (x, y) in whole.iter().zip(&halves) {
+                assert!((x - y).abs() <= error * x.abs(), "{cell:?}: {x} {y}");
+            }
+        };
+        let halves = |window| losses_in_windows(&model, &exact, &tokens, window);
+        pairs(halves(80), halves(40), 1e-12);
+        let halves = |window| losses_in_windows(&model, &single, &tokens, window);
+        pairs(halves(80), halves(40), 1e-6);
     }
 }
 
 #[test]
 fn single_precision_stays_close_to_double() {
-    let (single, double) =
-        (LanguageModel::<f32>::new(SHAPE).unwrap(), LanguageModel::<f64>::new(SHAPE).unwrap());
-    let weights = initial_weights::<f64>(double.layout(), 1);
-    let narrow: Vec<f32> = weights.iter().map(|&w| w as f32).collect();
-    let tokens = text(200, 1);
-    let expected: f64 = plain_losses(&double, &weights, &tokens).iter().sum();
-    let mut lane = single.lane(Extent { steps: 199, rows: 1 }, Purpose::Reading);
-    single.forward(&narrow, &tokens[..199], &mut lane, None);
-    let loss = single.loss(&narrow, &tokens[1..], &mut lane, None);
-    assert!((loss / expected - 1.0).abs() < 1e-5, "{loss} {expected}");
+    for cell in Cell::ALL {
+        let model = LanguageModel::new(shape(cell)).unwrap();
+        let weights = initial_weights::<f64>(model.layout(), 1);
+        let narrow: Vec<f32> = weights.iter().map(|&w| w as f32).collect();
+        let tokens = text(200, 1);
+        let expected: f64 = plain_losses(&model, &weights, &tokens).iter().sum();
+        let loss: f64 = losses_in_windows(&model, &narrow, &tokens, 199).iter().sum();
+        assert!((loss / expected - 1.0).abs() < 1e-5, "{cell:?}: {loss} {expected}");
+    }
+}
+
+/// The summed loss of a batch of streams read by some lanes.
+fn judged(model: &LanguageModel, weights: &[f64], streams: &[Vec<u32>], lanes: usize) -> f64 {
+    let (steps, rows) = (streams[0].len() - 1, streams.len());
+    let step_major = |offset: usize| -> Vec<u32> {
+        (0..steps).flat_map(|step| streams.iter().map(move |stream| stream[step + offset])).collect()
+    };
+    let packed = PackedWeights::reading(model.layout(), weights);
+    let mut team = Team::new(model, Extent { steps, rows }, lanes, Purpose::Reading, false);
+    let batch = Batch { inputs: &step_major(0), targets: &step_major(1), fresh: None };
+    team.judge(model, packed.with(weights), batch)
 }
 
 #[test]
 fn rows_of_a_batch_do_not_see_each_other() {
-    let model = LanguageModel::new(SHAPE).unwrap();
+    let model = LanguageModel::new(shape(Cell::Gru)).unwrap();
     let weights = initial_weights::<f64>(model.layout(), 2);
     let streams: Vec<Vec<u32>> = (0..5).map(|row| text(13, row * 3)).collect();
-    let step_major = |offset: usize| -> Vec<u32> {
-        (0..12).flat_map(|step| streams.iter().map(move |stream| stream[step + offset])).collect()
-    };
     let expected: f64 = streams.iter().flat_map(|stream| plain_losses(&model, &weights, stream)).sum();
     for lanes in [1, 2, 3, 5, 9] {
-        let mut team = Team::new(&model, Extent { steps: 12, rows: 5 }, lanes, Purpose::Reading);
-        let loss = team.judge(&model, &weights, &step_major(0), &step_major(1));
+        let loss = judged(&model, &weights, &streams, lanes);
         assert!((loss - expected).abs() < 1e-9, "{lanes} lanes");
     }
 }
 
+#[test]
+fn documents_that_begin_anew_are_read_as_if_they_were_alone() {
+    for cell in Cell::ALL {
+        let model = LanguageModel::new(shape(cell)).unwrap();
+        let weights = initial_weights::<f64>(model.layout(), 2);
+        let documents: Vec<Vec<u32>> = [4, 9, 2, 6].map(|length| text(length, length)).to_vec();
+        let expected: f64 =
+            documents.iter().flat_map(|document| plain_losses(&model, &weights, document)).sum();
+        // One row of all documents, each token read but its last, and each beginning anew.
+        let (mut inputs, mut targets, mut fresh) = (Vec::new(), Vec::new(), Vec::new());
+        for document in &documents {
+            for (index, pair) in document.windows(2).enumerate() {
+                inputs.push(pair[0]);
+                targets.push(pair[1]);
+                fresh.push(index == 0);
+            }
+        }
+        let packed = PackedWeights::reading(model.layout(), &weights);
+        let mut team = Team::new(&model, Extent { steps: inputs.len(), rows: 1 }, 1, Purpose::Reading, true);
+        let batch = Batch { inputs: &inputs, targets: &targets, fresh: Some(&fresh) };
+        let loss = team.judge(&model, packed.with(&weights), batch);
+        assert!((loss - expected).abs() < 1e-10, "{cell:?}: {loss} {expected}");
+    }
+}
+
 /// A few steps of training; everything that a run's numbers depend on.
-fn train(threads: usize, lanes: usize, dropout: f64) -> (Vec<f32>, Vec<f64>) {
+fn train(
+    shape: LanguageModelShape,
+    (threads, lanes): (usize, usize),
+    regularisation: Regularisation,
+) -> (Vec<f32>, Vec<f64>) {
     let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
     pool.install(|| {
-        let model = LanguageModel::<f32>::new(SHAPE).unwrap();
-        let mut weights = initial_weights(model.layout(), 7);
-        let mut adam = Adam::new(AdamSettings::default(), weights.len());
+        let model = LanguageModel::new(shape).unwrap();
+        let layout = model.layout();
+        let mut weights: Vec<f32> = initial_weights(layout, 7);
+        let mut packed = PackedWeights::new(layout, true);
+        let mut optimiser = Optimiser::new(OptimiserSettings::new(Rule::ADAM), layout);
+        let mut meter = GradientMeter::new(layout);
+        let clipping = Clipping { norm: Some(1.0), ..Clipping::default() };
         let extent = Extent { steps: 10, rows: 8 };
-        let purpose = Purpose::Training { dropout: dropout > 0.0 };
-        let mut team = Team::new(&model, extent, lanes, purpose);
+        let purpose = Purpose::Training(regularisation);
+        let mut team = Team::new(&model, extent, lanes, purpose, false).sampling_by(&[3; 23]);
         let tokens = text(4000, 0);
         let mut losses = Vec::new();
         for step in 0..120u64 {
@@ -126,11 +225,13 @@ fn train(threads: usize, lanes: usize, dropout: f64) -> (Vec<f32>, Vec<f64>) {
                     .map(|index| tokens[index + offset])
                     .collect()
             };
-            let draw = (dropout > 0.0).then_some(DropoutDraw { rate: dropout, seed: 1, step });
-            let loss = team.learn(&model, &weights, &at(0), &at(1), draw, &mut AddLanes);
-            losses.push(loss / 80.0);
-            let factor = clip_factor(norm(team.gradient()), Some(1.0));
-            adam.step(&mut weights, team.gradient(), 0.02, factor);
+            packed.update(layout, &weights);
+            let batch = Batch { inputs: &at(0), targets: &at(1), fresh: None };
+            let both = packed.with(&weights);
+            let loss = team.learn(&model, both, batch, Draw { seed: 1, step }, &mut AddLanes);
+            losses.push(loss.sum / 80.0);
+            let clipped = meter.measure(team.gradient(), &clipping);
+            optimiser.step(&mut weights, team.gradient(), 0.02, &clipped);
         }
         (weights, losses)
     })
@@ -138,56 +239,92 @@ fn train(threads: usize, lanes: usize, dropout: f64) -> (Vec<f32>, Vec<f64>) {
 
 #[test]
 fn threads_change_no_bit_and_the_loss_falls() {
-    for dropout in [0.0, 0.2] {
-        let (weights, losses) = train(1, 3, dropout);
-        assert!(losses[119] < 0.7 * losses[0], "{losses:?}");
-        assert!((losses[0] - 23f64.ln()).abs() < 0.3, "the first loss is near uniform: {}", losses[0]);
+    let none = Regularisation::default();
+    let dropout = DropoutRates { inputs: 0.1, words: 0.1, layers: 0.1, recurrent: 0.1, output: 0.1 };
+    let some =
+        Regularisation { dropout, activation_penalty: 0.1, temporal_penalty: 0.1, label_smoothing: 0.0 };
+    let clusters = SoftmaxKind::Clustered(Clusters { ends: vec![8], shrink: 2 });
+    for (cell, softmax, tied, regularisation) in [
+        (Cell::Lstm, SoftmaxKind::Full, false, none),
+        (Cell::Lstm, SoftmaxKind::Full, true, some),
+        (Cell::Gru, clusters, false, some),
+        (Cell::PlainTanh, SoftmaxKind::Sampled(15), false, none),
+        (Cell::PlainRelu, SoftmaxKind::Sampled(15), true, none),
+    ] {
+        let shape = LanguageModelShape { softmax, tied, ..shape(cell) };
+        let train = |threads, lanes| train(shape.clone(), (threads, lanes), regularisation);
+        let (weights, losses) = train(1, 3);
+        assert!(losses[119] < 0.75 * losses[0], "{cell:?}: {losses:?}");
+        let uniform = shape.softmax == SoftmaxKind::Full;
+        assert!(
+            !uniform || (losses[0] - 23f64.ln()).abs() < 0.4,
+            "the first loss is near uniform: {}",
+            losses[0]
+        );
         for threads in [2, 4] {
-            assert!(train(threads, 3, dropout).0 == weights, "{threads} threads");
+            assert!(train(threads, 3).0 == weights, "{cell:?}: {threads} threads");
         }
-        assert!(train(1, 1, dropout).0 != weights, "lanes are part of the plan, not a detail");
+        assert!(train(1, 1).0 != weights, "lanes are part of the plan, not a detail");
     }
 }
 
 #[test]
 fn shapes_without_sense_are_refused() {
-    assert_eq!(
-        LanguageModel::<f32>::new(LanguageModelShape { hidden: 0, ..SHAPE }).err(),
-        Some(ShapeError::Zero("hidden width"))
-    );
-    assert!(matches!(
-        LanguageModel::<f32>::new(LanguageModelShape { layers: 1000, ..SHAPE }).err(),
-        Some(ShapeError::TooLarge { limit: 64, .. })
-    ));
+    let refused = |shape: LanguageModelShape| LanguageModel::new(shape).err().unwrap();
+    let usual = || shape(Cell::Lstm);
+    assert_eq!(refused(LanguageModelShape { hidden: 0, ..usual() }), ShapeError::Zero("hidden width"));
+    let error = refused(LanguageModelShape { layers: 1000, ..usual() });
+    assert!(matches!(error, ShapeError::TooLarge { limit: 64, .. }));
+    let clusters = |ends: &[usize]| SoftmaxKind::Clustered(Clusters { ends: ends.to_vec(), shrink: 4 });
+    for ends in [&[][..], &[0, 5], &[5, 5], &[7, 3], &[5, 23]] {
+        let error = refused(LanguageModelShape { softmax: clusters(ends), ..usual() });
+        assert!(matches!(error, ShapeError::Clusters { .. }), "{ends:?}");
+    }
+    let error = refused(LanguageModelShape { softmax: clusters(&[5]), tied: true, ..usual() });
+    assert_eq!(error, ShapeError::TiedClusters);
+    let error = refused(LanguageModelShape { softmax: SoftmaxKind::Sampled(0), ..usual() });
+    assert!(matches!(error, ShapeError::Zero(_)));
 }
 
 /// The gradient of one window in the working precision against double precision, at the sizes that vector instructions and
 /// packed products are used for.
 #[test]
 fn single_precision_gradients_stay_close_to_double() {
-    let shape =
-        LanguageModelShape { vocabulary: 300, embedding: 64, hidden: 128, layers: 2, cell: Cell::Lstm };
-    let extent = Extent { steps: 64, rows: 8 };
-    let (single, double) =
-        (LanguageModel::<f32>::new(shape).unwrap(), LanguageModel::<f64>::new(shape).unwrap());
-    let weights = initial_weights::<f64>(double.layout(), 1);
-    let narrow: Vec<f32> = weights.iter().map(|&w| w as f32).collect();
-    let tokens: Vec<u32> = (0..extent.tokens() + 8).map(|i| (i * i * 31 % 300) as u32).collect();
-    let (inputs, targets) = (&tokens[..extent.tokens()], &tokens[8..]);
-    let purpose = Purpose::Training { dropout: false };
-    let mut fine = double.lane(extent, purpose);
-    double.forward(&weights, inputs, &mut fine, None);
-    double.loss_and_gradient(&weights, targets, 1.0, &mut fine);
-    let mut team = Team::new(&single, extent, 2, purpose);
-    team.learn(&single, &narrow, inputs, targets, None, &mut AddLanes);
-    let scale = 1.0 / targets.len() as f64;
-    for tensor in double.layout().tensors() {
-        let (mut difference, mut size) = (0.0f64, 0.0f64);
-        for index in tensor.range.clone() {
-            let exact = fine.gradient[index] * scale;
-            difference += (f64::from(team.gradient()[index]) - exact).powi(2);
-            size += exact * exact;
+    for cell in Cell::ALL {
+        let shape = LanguageModelShape { layers: 2, ..LanguageModelShape::new(300, 64, 128, cell) };
+        let extent = Extent { steps: 64, rows: 8 };
+        let model = LanguageModel::new(shape).unwrap();
+        let weights = initial_weights::<f64>(model.layout(), 1);
+        let narrow: Vec<f32> = weights.iter().map(|&w| w as f32).collect();
+        let tokens: Vec<u32> = (0..extent.tokens() + 8).map(|i| (i * i * 31 % 300) as u32).collect();
+        let batch = Batch { inputs: &tokens[..extent.tokens()], targets: &tokens[8..], fresh: None };
+        fn gradient<T: Real>(
+            model: &LanguageModel,
+            extent: Extent,
+            weights: &[T],
+            batch: Batch<'_>,
+        ) -> Vec<f64> {
+            let mut packed = PackedWeights::new(model.layout(), true);
+            packed.update(model.layout(), weights);
+            let purpose = Purpose::Training(Regularisation::default());
+            let mut team = Team::new(model, extent, 2, purpose, false);
+            let draw = Draw { seed: 1, step: 0 };
+            team.learn(model, packed.with(weights), batch, draw, &mut AddLanes);
+            team.gradient().iter().map(|g| g.to_f64()).collect()
         }
-        assert!(difference.sqrt() < 1e-4 * size.sqrt(), "{}: {difference} of {size}", tensor.name);
+        let (single, double) =
+            (gradient(&model, extent, &narrow, batch), gradient(&model, extent, &weights, batch));
+        for tensor in model.layout().tensors() {
+            let (mut difference, mut size) = (0.0f64, 0.0f64);
+            for index in tensor.range.clone() {
+                difference += (single[index] - double[index]).powi(2);
+                size += double[index] * double[index];
+            }
+            assert!(
+                difference.sqrt() < 1e-4 * size.sqrt(),
+                "{cell:?} {}: {difference} of {size}",
+                tensor.name
+            );
+        }
     }
 }

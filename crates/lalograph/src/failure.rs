@@ -136,8 +136,8 @@ impl From<LabError> for Failure {
             LabError::NoValidation { .. } => {
                 "raise --validation-share, or set it to 0 to train on everything"
             }
-            LabError::NotFinite { .. } => {
-                "lower --learning-rate or --clip-norm; the run's folder keeps the best model up to there, if one was validated"
+            LabError::NotFinite { .. } | LabError::Diverged { .. } => {
+                "lower --learning-rate or --clip-norm; the run's folder keeps the best model up to there"
             }
             LabError::BadModel { .. } => "train it again, or copy it anew from where it is whole",
             LabError::BadFile { ref source, .. } => match source {
@@ -187,7 +187,9 @@ mod tests {
             TextError::IndexOutside { index: 9, last: 3 }.into(),
             LabError::Exists(PathBuf::from("runs/one")).into(),
             LabError::TooShort { tokens: 3, rows: 2, window: 4, needed: 9 }.into(),
-            LabError::NotFinite { step: 4, what: "training loss" }.into(),
+            LabError::NotFinite { step: 4, parameter: "output.bias".into() }.into(),
+            LabError::Diverged { step: 4, text: "training", parameter: "embedding".into(), greatest: 1e9 }
+                .into(),
             LabError::BadModel { path: PathBuf::from("m"), what: "it is cut short".into() }.into(),
             LabError::SeedUnknown.into(),
             LabError::Text(TextError::EmptyVocabulary { unit: "word", minimum_count: 2 }).into(),

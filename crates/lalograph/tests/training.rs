@@ -33,7 +33,8 @@ fn the_same_seed_writes_the_same_model_file_on_any_number_of_threads() {
 
 /// The loss of a text under the file's weights, worked out one number at a time from the published equations, with the
 /// file's own text form of plan and vocabulary.
-fn plain_loss(model: &[u8], documents: &[Vec<u32>]) -> f64 {
+/// `begins_anew` is whether the state does with every document.
+fn plain_loss(model: &[u8], documents: &[Vec<u32>], begins_anew: bool) -> f64 {
     let tensors = SafeTensors::deserialize(model).unwrap();
     let tensor = |name: &str| -> (Vec<f64>, Vec<usize>) {
         let view = tensors.tensor(name).unwrap();
@@ -55,6 +56,9 @@ fn plain_loss(model: &[u8], documents: &[Vec<u32>]) -> f64 {
     let (mut total, mut count) = (0.0, 0.0);
     for document in documents {
         let mut input = 2; // the start token
+        if begins_anew {
+            h.iter_mut().chain(&mut c).for_each(|state| state.fill(0.0));
+        }
         for &target in document.iter().chain(&[3]) {
             let width = embedding_shape[1];
             let mut x = embedding[input as usize * width..][..width].to_vec();
@@ -95,10 +99,11 @@ fn plain_loss(model: &[u8], documents: &[Vec<u32>]) -> f64 {
 fn score_agrees_with_a_plain_forward_pass_over_the_model_file() {
     let workshop = workshop_with_demo();
     workshop.run(&format!("{SMALL} --layers 2 --name deep")).ok();
+    workshop.run(&format!("{SMALL} --name carried --set training.reset_at_documents=false")).ok();
     let text: Vec<String> =
         workshop.read("thornmere/diaries/volume-00001.txt").lines().take(8).map(str::to_owned).collect();
     workshop.write("eight.txt", text.join("\n") + "\n");
-    for run in ["runs/deep", "thornmere/runs/demo"] {
+    for run in ["runs/deep", "runs/carried", "thornmere/runs/demo"] {
         let score = workshop.run(&format!("score {run} eight.txt --json")).ok();
         let score: Value = serde_json::from_str(&score).unwrap();
         let documents: Vec<Vec<u32>> = text
@@ -109,7 +114,7 @@ fn score_agrees_with_a_plain_forward_pass_over_the_model_file() {
             })
             .collect();
         let model = std::fs::read(workshop.path(run).join("model.safetensors")).unwrap();
-        let expected = plain_loss(&model, &documents);
+        let expected = plain_loss(&model, &documents, run != "runs/carried");
         let loss = score["loss"].as_f64().unwrap();
         assert!((loss - expected).abs() < 1e-4, "{run}: {loss} {expected}");
         assert!((score["perplexity"].as_f64().unwrap() - loss.exp()).abs() < 1e-9);
@@ -298,11 +303,116 @@ fn an_interrupted_run_keeps_its_best_model_and_says_so() {
 }
 
 #[test]
-fn a_loss_that_is_no_longer_finite_ends_the_run_with_its_step() {
+fn a_run_whose_numbers_are_no_longer_finite_ends_with_its_step_and_parameter_and_a_whole_model() {
     let workshop = workshop_with_demo();
-    let words =
-        format!("{SMALL} --name wild --learning-rate 1e38 --clip-norm 0 --set training.warmup_steps=0");
-    workshop.run(&words).fails(1, &["step ", "not a finite number", "--learning-rate"]);
-    let description: Value = serde_json::from_str(&workshop.read("runs/wild/run.json")).unwrap();
-    assert_eq!(description["status"], "failed");
+    // Judged every step, so that a model from before it went wrong is there; and never, so that the last one in hand is kept.
+    for (name, flags, message) in [
+        (
+            "wild",
+            "--validate-every 1 --clip-norm 0 --optimiser sgd --cell plain-relu",
+            "validation perplexity",
+        ),
+        (
+            "unjudged",
+            "--validate-every 0 --clip-norm 0 --optimiser sgd --cell plain-relu",
+            "the gradient of `",
+        ),
+        ("usual", "--validate-every 1", "has grown furthest"),
+    ] {
+        let words = format!(
+            "train thornmere/diaries --document line --hidden 16 --batch 8 --window 16 --steps 40 --quiet --name {name} \
+             --learning-rate 1e6 {flags}"
+        );
+        workshop.run(&words).fails(1, &["step ", message, "is not a finite number", "--learning-rate"]);
+        let run = workshop.read(&format!("runs/{name}/run.json"));
+        let description: Value = serde_json::from_str(&run).unwrap();
+        assert_eq!(description["status"], "failed");
+        workshop.run(&format!("score runs/{name} thornmere/diaries --first 5")).ok();
+    }
+    let wilder =
+        format!("{SMALL} --name wilder --learning-rate 1e38 --clip-norm 0 --set training.warmup_steps=0");
+    workshop.run(&wilder).fails(1, &["step ", "not a finite number"]);
+}
+
+#[test]
+fn every_kind_of_cell_softmax_optimiser_and_window_trains_and_is_used_from_its_file() {
+    let workshop = workshop_with_demo();
+    for (name, flags) in [
+        ("tanh", "--cell plain-tanh --optimiser nesterov --schedule step"),
+        ("relu", "--cell plain-relu --optimiser rmsprop --schedule exponential --learning-rate 0.0003"),
+        (
+            "gru",
+            "--cell gru --layers 2 --optimiser adamw --schedule one-cycle --set model.layer_norm=true --set model.residual=true",
+        ),
+        ("tied", "--tied --optimiser averaged-sgd --schedule plateau --learning-rate 0.5"),
+        ("clusters", "--softmax clustered --set model.clusters=[50,200] --schedule inverse-square-root"),
+        (
+            "sampled",
+            "--softmax sampled --set model.softmax_samples=40 --optimiser momentum --schedule constant",
+        ),
+        ("windows", "--set training.windows=independent --set training.stride=5 --set training.loss_at=last"),
+        ("documents", "--set training.windows=documents --set model.learn_first_state=true --flow-every 10"),
+        (
+            "regularised",
+            "--set regularisation.dropout_recurrent=0.2 --set regularisation.dropout_words=0.1 \
+             --set regularisation.activation_penalty=1.0 --set regularisation.temporal_penalty=1.0 \
+             --set regularisation.label_smoothing=0.1 --set training.window_jitter=0.3 --set training.clip_value=0.1",
+        ),
+    ] {
+        workshop.run(&format!("{SMALL} {flags} --name {name}")).ok();
+        let metrics = workshop.read(&format!("runs/{name}/metrics.jsonl"));
+        let losses: Vec<f64> = metrics
+            .lines()
+            .map(|line| serde_json::from_str::<Value>(line).unwrap())
+            .filter_map(|record| record["validation_loss"].as_f64())
+            .collect();
+        assert!(losses[losses.len() - 1] < losses[0], "{name}: {losses:?}");
+        let score = workshop.run(&format!("score runs/{name} thornmere/diaries --first 20 --json")).ok();
+        let score: Value = serde_json::from_str(&score).unwrap();
+        assert!(score["perplexity"].as_f64().unwrap() < 1000.0, "{name}: {score}");
+        assert!(!workshop.run(&format!("sample runs/{name} --tokens 5")).ok().trim().is_empty(), "{name}");
+    }
+    let metrics = workshop.read("runs/sampled/metrics.jsonl");
+    assert!(metrics.contains("\"training_perplexity\":null"), "a sampled loss is no perplexity: {metrics}");
+    for file in ["flow.jsonl", "gradient-flow.png", "gradient-flow.svg"] {
+        assert!(workshop.path("runs/documents").join(file).is_file(), "{file}");
+    }
+    let flow: Value =
+        serde_json::from_str(workshop.read("runs/documents/flow.jsonl").lines().last().unwrap()).unwrap();
+    assert_eq!((flow["step"].as_u64(), flow["by_distance"][0].as_array().unwrap().len()), (Some(30), 16));
+    assert!(flow["by_parameter"]["layer.0.recurrent"].as_f64().unwrap() > 0.0);
+    workshop
+        .run(&format!("{SMALL} --set model.directions=both"))
+        .fails(2, &["model.directions", "backwards"]);
+    workshop.run(&format!("{SMALL} --softmax clustered --tied")).fails(2, &["cannot be tied"]);
+}
+
+#[test]
+fn what_a_plan_costs_and_how_fast_this_machine_is() {
+    let workshop = Workshop::new();
+    let small = "--cell gru --embedding 10 --hidden 20 --indices 100 --batch 4 --window 8";
+    let cost = workshop.run(&format!("plan cost {small} --no-measure --json")).ok();
+    let cost: Value = serde_json::from_str(&cost).unwrap();
+    // Embedding, input, recurrent, two biases, output and its bias.
+    let parameters = 100 * 10 + 10 * 60 + 20 * 60 + 60 + 20 + 100 * 20 + 100;
+    assert_eq!(cost["parameters"], parameters);
+    assert_eq!(cost["layers"].as_array().unwrap().len(), 7);
+    assert_eq!(cost["bytes"]["weights"], parameters * 4);
+    assert_eq!(cost["bytes"]["optimiser"], parameters * 8);
+    let forward = 2.0 * (10.0 * 60.0 + 20.0 * 60.0 + 20.0 * 100.0);
+    assert_eq!(cost["forward_operations_per_token"], forward);
+    assert_eq!(cost["training_operations_per_token"], 3.0 * forward - 2.0 * 20.0 * 60.0 / 8.0);
+    let words = workshop.run(&format!("plan cost {small} --tokens 1000")).ok();
+    assert!(words.contains("layer.0.candidate_bias") && words.contains("tokens/s"), "{words}");
+    let gauge = workshop.run(&format!("gauge {small} --rounds 2 --seconds 0.1 --json")).ok();
+    let gauge: Value = serde_json::from_str(&gauge).unwrap();
+    assert_eq!(gauge["rounds"], 2);
+    for figure in
+        ["peak_gigaflops", "training_gigaflops", "training_tokens_per_second", "sampling_tokens_per_second"]
+    {
+        assert!(gauge[figure]["median"].as_f64().unwrap() > 0.0, "{figure}");
+    }
+    workshop.run("gauge --seconds 0").fails(2, &["--seconds"]);
+    workshop.run("plan cost --set model.hiden=3").fails(2, &["did you mean `model.hidden`"]);
+    workshop.run("plan cost --plan nowhere.toml").fails(1, &["nowhere.toml"]);
 }

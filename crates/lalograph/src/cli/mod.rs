@@ -2,6 +2,7 @@
 
 mod corpus;
 mod model;
+mod plan;
 mod survey;
 mod vocab;
 
@@ -10,7 +11,11 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub(crate) use corpus::{CleaningArgs, CorpusArgs, ReadingArgs, TokenArgs, YesNo};
-pub(crate) use model::{CellChoice, SampleArgs, ScoreArgs, TrainArgs};
+pub(crate) use model::{
+    CellChoice, ModelArgs, OptimiserChoice, SampleArgs, ScheduleChoice, ScoreArgs, SoftmaxChoice, StepArgs,
+    TrainArgs,
+};
+pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCommand, PlanCostArgs};
 pub(crate) use survey::{SplitArgs, SurveyArgs};
 pub(crate) use vocab::{
     TokenOrder, VocabBuildArgs, VocabCommand, VocabCompareArgs, VocabCoverageArgs, VocabDecodeArgs,
@@ -71,12 +76,20 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: VocabCommand,
     },
+    /// Look at a plan before it is carried out.
+    Plan {
+        /// What to say of it.
+        #[command(subcommand)]
+        command: PlanCommand,
+    },
     /// Train a language model on a corpus, from flags or from a plan, with samples as it goes.
     Train(Box<TrainArgs>),
     /// Write text with a trained model.
     Sample(SampleArgs),
     /// Judge a text with a trained model: perplexity and bits per byte.
     Score(ScoreArgs),
+    /// Measure this machine: matrix products, and training and sampling by a plan.
+    Gauge(GaugeArgs),
     /// Print the completions of a shell, to be stored where it looks for them.
     #[command(
         after_help = "Examples:\n  lalograph completions bash > lalograph.bash\n  lalograph completions fish > lalograph.fish"

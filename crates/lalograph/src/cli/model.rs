@@ -58,18 +58,9 @@ pub(crate) struct TrainArgs {
     #[command(flatten, next_help_heading = "Corpus")]
     pub(crate) tokens: TokenArgs,
 
-    /// Kind of the recurrent layers.
-    #[arg(long, value_enum, value_name = "CELL", help_heading = "Model")]
-    pub(crate) cell: Option<CellChoice>,
-    /// Width of a token's vector.
-    #[arg(long, value_name = "N", help_heading = "Model")]
-    pub(crate) embedding: Option<usize>,
-    /// Width of each recurrent layer.
-    #[arg(long, value_name = "N", help_heading = "Model")]
-    pub(crate) hidden: Option<usize>,
-    /// Recurrent layers.
-    #[arg(long, value_name = "N", help_heading = "Model")]
-    pub(crate) layers: Option<usize>,
+    /// The network.
+    #[command(flatten)]
+    pub(crate) model: ModelArgs,
 
     /// Seed of everything that is left to chance.
     #[arg(long, value_name = "N", help_heading = "Training")]
@@ -80,12 +71,15 @@ pub(crate) struct TrainArgs {
     /// Optimiser steps, instead of epochs.
     #[arg(long, value_name = "N", help_heading = "Training", conflicts_with = "epochs")]
     pub(crate) steps: Option<u64>,
-    /// Streams of text read side by side.
-    #[arg(long, value_name = "N", help_heading = "Training")]
-    pub(crate) batch: Option<usize>,
-    /// Tokens of each stream in one step.
-    #[arg(long, value_name = "N", help_heading = "Training")]
-    pub(crate) window: Option<usize>,
+    /// The size of a step.
+    #[command(flatten)]
+    pub(crate) step: StepArgs,
+    /// How weights are moved.
+    #[arg(long, value_enum, value_name = "RULE", help_heading = "Training")]
+    pub(crate) optimiser: Option<OptimiserChoice>,
+    /// How the learning rate moves after its warm-up.
+    #[arg(long, value_enum, value_name = "SCHEDULE", help_heading = "Training")]
+    pub(crate) schedule: Option<ScheduleChoice>,
     /// Highest learning rate.
     #[arg(long, value_name = "RATE", help_heading = "Training")]
     pub(crate) learning_rate: Option<f64>,
@@ -95,6 +89,9 @@ pub(crate) struct TrainArgs {
     /// Share of numbers dropped between layers while training.
     #[arg(long, value_name = "SHARE", help_heading = "Training")]
     pub(crate) dropout: Option<f64>,
+    /// Measure how far back in time gradients reach every N steps, and draw it.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) flow_every: Option<u64>,
     /// Judge the validation text every N steps; 0 for at the end only.
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) validate_every: Option<u64>,
@@ -113,11 +110,100 @@ pub(crate) struct TrainArgs {
     pub(crate) seed_text: Option<String>,
 }
 
+/// The network.
+#[derive(Debug, Args)]
+pub(crate) struct ModelArgs {
+    /// Kind of the recurrent layers.
+    #[arg(long, value_enum, value_name = "CELL", help_heading = "Model")]
+    pub(crate) cell: Option<CellChoice>,
+    /// Width of a token's vector.
+    #[arg(long, value_name = "N", help_heading = "Model")]
+    pub(crate) embedding: Option<usize>,
+    /// Width of each recurrent layer.
+    #[arg(long, value_name = "N", help_heading = "Model")]
+    pub(crate) hidden: Option<usize>,
+    /// Recurrent layers.
+    #[arg(long, value_name = "N", help_heading = "Model")]
+    pub(crate) layers: Option<usize>,
+    /// Use the token vectors as the output's weights.
+    #[arg(long, help_heading = "Model")]
+    pub(crate) tied: bool,
+    /// How the distribution over the vocabulary is computed; perplexity is exact with all three.
+    #[arg(long, value_enum, value_name = "KIND", help_heading = "Model")]
+    pub(crate) softmax: Option<SoftmaxChoice>,
+}
+
+/// The size of a step.
+#[derive(Debug, Args)]
+pub(crate) struct StepArgs {
+    /// Streams of text read side by side.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) batch: Option<usize>,
+    /// Tokens of each stream in one step.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) window: Option<usize>,
+}
+
 /// Kind of the recurrent layers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum CellChoice {
+    /// One sum through tanh.
+    PlainTanh,
+    /// One sum, cut off below zero.
+    PlainRelu,
+    /// Gated recurrent unit.
+    Gru,
     /// Long short-term memory.
     Lstm,
+}
+
+/// How the distribution over the vocabulary is computed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum SoftmaxChoice {
+    /// Over all tokens.
+    Full,
+    /// Over clusters of tokens by frequency, for large vocabularies of words.
+    Clustered,
+    /// Over all tokens, but trained against a sample of them.
+    Sampled,
+}
+
+/// How weights are moved.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum OptimiserChoice {
+    /// Gradient descent.
+    Sgd,
+    /// Gradient descent with momentum.
+    Momentum,
+    /// With momentum that looks ahead.
+    Nesterov,
+    /// By the root of the mean square of gradients.
+    Rmsprop,
+    /// By means of gradients and of their squares.
+    Adam,
+    /// The same, with weight decay apart from the gradient.
+    Adamw,
+    /// Gradient descent; the mean of the weights is judged and kept.
+    AveragedSgd,
+}
+
+/// How the learning rate moves after its warm-up.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum ScheduleChoice {
+    /// It stays.
+    Constant,
+    /// It falls by a factor every so many steps.
+    Step,
+    /// The same, spread evenly over the steps.
+    Exponential,
+    /// It falls along half a cosine.
+    Cosine,
+    /// It falls with the square root of the steps.
+    InverseSquareRoot,
+    /// It rises for a third of the steps and falls for the rest.
+    OneCycle,
+    /// It falls by a factor when validation no longer improves.
+    Plateau,
 }
 
 /// `sample`.

@@ -1,10 +1,13 @@
 //! One file a command.
 
 mod demo;
+mod gauge;
 mod pages;
+mod plan;
 mod reading;
 mod sample;
 mod score;
+mod settings;
 mod split;
 mod survey;
 mod train;
@@ -27,9 +30,11 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
         Command::Survey(args) => survey::run(&args, screen),
         Command::Split(args) => split::run(&args, screen),
         Command::Vocab { command } => vocab::run(&command, screen),
+        Command::Plan { command } => plan::run(&command, screen),
         Command::Train(args) => train::run(&args, screen),
         Command::Sample(args) => sample::run(&args, screen),
         Command::Score(args) => score::run(&args, screen),
+        Command::Gauge(args) => gauge::run(&args, screen),
         Command::Completions { shell } => pages::completions(shell, screen),
         Command::Manual { folder, force } => pages::manual(&folder, force, screen),
     }

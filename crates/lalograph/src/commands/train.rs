@@ -1,23 +1,25 @@
 //! `train`: a plan from flags and files, then the run.
 
 use std::ops::ControlFlow;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use jiff::ZonedDateTime;
 use lalograph_lab::files::Existing;
-use lalograph_lab::plan::CellName;
-use lalograph_lab::records::{MetricsRecord, SampleRecord};
+use lalograph_lab::records::{FlowRecord, MetricsRecord, SampleRecord, read_lines};
 use lalograph_lab::run::{RunDescription, RunStatus};
 use lalograph_lab::{LabError, Plan, Prepared, RunFolder, TrainingEvent, TrainingOutcome, prepare, train};
 use lalograph_text::Corpus;
 use serde::Serialize;
 
 use super::reading::{LeftOut, lay_over, refuse_idle, say_reading, say_unknown};
+use super::settings::{describe, describe_windows, lay, lay_model, rule_of, schedule_of};
 use super::threads;
 use super::vocab::apply_token_args;
-use crate::cli::{CellChoice, TrainArgs};
+use crate::cli::TrainArgs;
 use crate::failure::Failure;
 use crate::interrupt;
+use crate::output::chart::write_pictures;
+use crate::output::flow_chart::flow_chart;
 use crate::output::number::{bytes, count, duration, percent, perplexity};
 use crate::output::palette::{SLATE, TEAL};
 use crate::output::progress::{Measure, Progress};
@@ -52,10 +54,11 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
     let job = Job { prepared: &prepared, runs: &args.runs, name, existing, threads: threads(args.threads) };
     let output = if args.json { Output::Json } else { Output::Words };
     let (run, outcome) = carry_out(&job, output, screen)?;
+    let flow = draw_flow(&run)?;
     if args.json {
         screen.json(&OutcomeLine::new(&run, &prepared, &outcome))?;
     } else {
-        screen.line(&render_outcome(&run, &prepared, &outcome, screen))?;
+        screen.line(&render_outcome(&run, &prepared, &outcome, flow.as_deref(), screen))?;
     }
     if outcome.status == RunStatus::Interrupted {
         return Err(Failure::Interrupted(format!(
@@ -65,6 +68,20 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
         )));
     }
     Ok(())
+}
+
+/// Draws how far back gradients reached, if that was measured; returns where.
+fn draw_flow(run: &RunFolder) -> Result<Option<PathBuf>, Failure> {
+    if !run.flow().is_file() {
+        return Ok(None);
+    }
+    let records: Vec<FlowRecord> = read_lines(&run.flow())?;
+    let Some(scene) = flow_chart(&records) else {
+        return Ok(None);
+    };
+    let picture = run.path().join("gradient-flow");
+    write_pictures(scene, &picture, Existing::Replace)?;
+    Ok(Some(picture.with_extension("png")))
 }
 
 /// Lays the flags over the plan file, and the plan file over the defaults.
@@ -89,30 +106,21 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
         plan.vocabulary.file.clone_from(&args.vocabulary);
     }
     apply_token_args(&args.tokens, &mut plan.vocabulary)?;
-    if let Some(CellChoice::Lstm) = args.cell {
-        plan.model.cell = CellName::Lstm;
-    }
+    lay_model(&args.model, &args.step, &mut plan);
     if args.steps.is_some() {
         plan.training.steps = args.steps;
     } else if args.epochs.is_some() {
         plan.training.steps = None;
     }
-    fn lay<T: Clone>(flag: &Option<T>, setting: &mut T) {
-        if let Some(value) = flag {
-            setting.clone_from(value);
-        }
-    }
     lay(&args.validation_share, &mut plan.corpus.validation_share);
-    lay(&args.embedding, &mut plan.model.embedding);
-    lay(&args.hidden, &mut plan.model.hidden);
-    lay(&args.layers, &mut plan.model.layers);
     lay(&args.seed, &mut plan.training.seed);
     lay(&args.epochs, &mut plan.training.epochs);
-    lay(&args.batch, &mut plan.training.batch);
-    lay(&args.window, &mut plan.training.window);
     lay(&args.learning_rate, &mut plan.training.learning_rate);
     lay(&args.clip_norm, &mut plan.training.clip_norm);
     lay(&args.dropout, &mut plan.training.dropout);
+    lay(&args.flow_every, &mut plan.training.flow_every);
+    lay(&args.optimiser.map(rule_of), &mut plan.optimiser.rule);
+    lay(&args.schedule.map(schedule_of), &mut plan.training.schedule);
     lay(&args.validate_every, &mut plan.training.validate_every);
     lay(&args.temperatures, &mut plan.samples.temperatures);
     lay(&args.sample_every, &mut plan.samples.every);
@@ -284,6 +292,11 @@ impl<'s> View<'s> {
             }
             TrainingEvent::Metrics(record) => self.metrics(record),
             TrainingEvent::Sample(record) => self.sample(record),
+            TrainingEvent::Flow(record) => {
+                if self.output == Output::Json {
+                    self.json(&FlowLine { kind: "flow", record });
+                }
+            }
             TrainingEvent::Reading { .. }
             | TrainingEvent::LeftOut(_)
             | TrainingEvent::Reused(_)
@@ -319,7 +332,7 @@ impl<'s> View<'s> {
         }
         match record {
             MetricsRecord::Training { training_perplexity, tokens_per_second, .. } => {
-                self.training = Some(*training_perplexity);
+                self.training = *training_perplexity;
                 self.speed = *tokens_per_second;
             }
             MetricsRecord::Validation {
@@ -400,26 +413,8 @@ pub(crate) fn render_start(prepared: &Prepared, screen: &Screen) -> String {
                 lalograph_text::Reserved::COUNT
             ),
         ),
-        (
-            "model",
-            format!(
-                "embedding {}, LSTM {} x {}, softmax {}: {} parameters",
-                shape.embedding,
-                shape.layers,
-                shape.hidden,
-                count(shape.vocabulary as u64),
-                count(model.layout().len() as u64)
-            ),
-        ),
-        (
-            "steps",
-            format!(
-                "{} of {} streams x {} tokens, state carried, gradients cut at the window's edge",
-                count(*steps),
-                plan.training.batch,
-                plan.training.window
-            ),
-        ),
+        ("model", format!("{}: {} parameters", describe(shape), count(model.layout().len() as u64))),
+        ("steps", format!("{} of {}", count(*steps), describe_windows(&plan.training))),
     ];
     format!("{}\n{}", screen.heading("The run"), facts(screen, &rows))
 }
@@ -428,6 +423,7 @@ fn render_outcome(
     run: &RunFolder,
     prepared: &Prepared,
     outcome: &TrainingOutcome,
+    flow: Option<&Path>,
     screen: &Screen,
 ) -> String {
     let mut rows = Vec::new();
@@ -438,14 +434,12 @@ fn render_outcome(
         }
         rows.push(("bits per byte", format!("{:.4}, validation text", score.bits_per_byte)));
     }
-    rows.push((
-        "training perplexity",
-        format!(
-            "{}, last {} steps, with dropout",
-            perplexity(outcome.training_loss.exp()),
-            prepared.plan.training.record_every
-        ),
-    ));
+    if prepared.model.samples().is_none() {
+        let last = prepared.plan.training.record_every;
+        let dropout = if prepared.plan.regularisation().dropout.any() { ", with dropout" } else { "" };
+        let figure = perplexity(outcome.training_loss.exp());
+        rows.push(("training perplexity", format!("{figure}, last {last} steps{dropout}")));
+    }
     rows.push(("kept", format!("the weights of step {}", count(outcome.kept_step))));
     rows.push((
         "time",
@@ -455,6 +449,9 @@ fn render_outcome(
             count(outcome.tokens_per_second as u64)
         ),
     ));
+    if let Some(flow) = flow {
+        rows.push(("gradient flow", format!("{} and .svg", flow.display())));
+    }
     let size = std::fs::metadata(run.model()).map_or(0, |meta| meta.len());
     rows.push(("model", format!("{} ({})", run.model().display(), bytes(size))));
     format!("{}\n{}", screen.heading("Trained"), facts(screen, &rows))
@@ -468,13 +465,21 @@ struct SampleLine<'a> {
     record: &'a SampleRecord,
 }
 
+/// How far back gradients reach, among the lines of `train --json`.
+#[derive(Serialize)]
+struct FlowLine<'a> {
+    kind: &'static str,
+    #[serde(flatten)]
+    record: &'a FlowRecord,
+}
+
 /// The last line of `train --json`.
 #[derive(Serialize)]
 struct OutcomeLine<'a> {
     kind: &'static str,
     status: RunStatus,
     run: &'a Path,
-    model: std::path::PathBuf,
+    model: PathBuf,
     steps: u64,
     kept_step: u64,
     parameters: u64,

@@ -32,7 +32,7 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
     for record in records {
         match record {
             MetricsRecord::Training { step, training_perplexity, .. } => {
-                training.push((*step as f64, *training_perplexity));
+                training.extend(training_perplexity.map(|perplexity| (*step as f64, perplexity)));
             }
             MetricsRecord::Validation { step, validation_perplexity, .. } => {
                 validation.push((*step as f64, *validation_perplexity));
@@ -122,9 +122,10 @@ mod tests {
             tokens: step * 100,
             seconds: 1.0,
             training_loss: 1.0,
-            training_perplexity: 400.0 / step as f64,
+            training_perplexity: Some(400.0 / step as f64),
             learning_rate: 0.01,
             gradient_norm: 1.0,
+            clipped_gradient_norm: 1.0,
             clipped_share: 0.0,
             tokens_per_second: 1.0,
         });

@@ -2,10 +2,12 @@
 
 pub(crate) mod chart;
 pub(crate) mod coverage_chart;
+pub(crate) mod flow_chart;
 pub(crate) mod number;
 pub(crate) mod outline;
 pub(crate) mod palette;
 pub(crate) mod progress;
+pub(crate) mod scale_chart;
 pub(crate) mod screen;
 pub(crate) mod survey_charts;
 pub(crate) mod survey_text;

@@ -1,0 +1,297 @@
+//! How fast this machine is: its matrix products, and training and sampling by a plan on made-up tokens.
+
+use std::time::Instant;
+
+use lalograph_net::LanguageModel;
+use lalograph_net::clipping::GradientMeter;
+use lalograph_net::initial::initial_weights;
+use lalograph_net::matrix::{Into, Matrix, Output, Packed, Workspace, multiply_packed};
+use lalograph_net::model::Purpose;
+use lalograph_net::optimiser::Optimiser;
+use lalograph_net::output::Sampler;
+use lalograph_net::parameters::PackedWeights;
+use lalograph_net::random::stream;
+use lalograph_net::recurrent::Extent;
+use lalograph_net::step::{AddLanes, Draw, Team};
+use lalograph_text::tokens::TokenSequence;
+use rayon::prelude::*;
+use serde::Serialize;
+
+use crate::cost::{zipf_counts, zipf_share};
+use crate::error::LabError;
+use crate::generate::{Choice, choose};
+use crate::plan::Plan;
+use crate::streams::{TrainingWindows, WindowBuffer};
+
+/// Rows, columns and depth of the product that the machine is measured by.
+const SIDE: usize = 2048;
+
+/// A spread of measurements.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Spread {
+    /// The middle one.
+    pub median: f64,
+    /// The lowest.
+    pub lowest: f64,
+    /// The highest.
+    pub highest: f64,
+}
+
+impl Spread {
+    fn of(mut values: Vec<f64>) -> Self {
+        values.sort_by(f64::total_cmp);
+        let at = |index: usize| values.get(index).copied().unwrap_or(f64::NAN);
+        Self { median: at(values.len() / 2), lowest: at(0), highest: at(values.len().saturating_sub(1)) }
+    }
+}
+
+/// What was measured.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Gauge {
+    /// Threads used.
+    pub threads: usize,
+    /// Rounds measured; every figure is taken in each.
+    pub rounds: usize,
+    /// Matrix products of 2,048 x 2,048 numbers, in thousand million operations a second.
+    pub peak_gigaflops: Spread,
+    /// Tokens learnt from in a second: everything included, from taking a window to moving the weights.
+    pub training_tokens_per_second: Spread,
+    /// The matrix operations in that, in thousand million a second.
+    pub training_gigaflops: Spread,
+    /// The second over the first, round by round.
+    pub training_share_of_peak: Spread,
+    /// Tokens written in a second, one after the other.
+    pub sampling_tokens_per_second: Spread,
+}
+
+/// A model that is trained on made-up tokens, and the matrix product beside it.
+pub struct Bench {
+    plan: Plan,
+    model: LanguageModel,
+    text: TokenSequence,
+    operations_per_token: f64,
+}
+
+impl Bench {
+    /// Lays out a plan's model over a vocabulary, and makes up tokens whose counts fall as one over the rank.
+    ///
+    /// # Errors
+    /// A model that cannot be made.
+    pub fn new(plan: &Plan, vocabulary: usize) -> Result<Self, LabError> {
+        let model = LanguageModel::new(plan.shape(vocabulary))?;
+        let sampler = Sampler::new(&zipf_counts(vocabulary));
+        let mut random = stream(plan.training.seed, "made-up tokens", &[]);
+        // Enough windows that none is soon met again.
+        let tokens = plan.training.batch * plan.training.window * 20;
+        let text = TokenSequence::from_indices((0..tokens).map(|_| sampler.draw(&mut random)).collect());
+        let share = zipf_share(vocabulary);
+        let operations_per_token = model.operations(plan.training.window, &share).training;
+        Ok(Self { plan: plan.clone(), model, text, operations_per_token })
+    }
+
+    /// Measures in `rounds` rounds of about `seconds` each, on `threads` threads. In each round the matrix product and training take turns, so
+    /// that what else the machine does falls on both. `progress` is told the rounds done, and stops by returning `false`.
+    ///
+    /// # Errors
+    /// Threads that cannot be started.
+    pub fn measure(
+        &self,
+        threads: usize,
+        rounds: usize,
+        seconds: f64,
+        progress: impl FnMut(usize) -> bool + Send,
+    ) -> Result<Gauge, LabError> {
+        let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build()?;
+        Ok(pool.install(|| self.measure_in_pool(threads, rounds, seconds, progress)))
+    }
+
+    fn measure_in_pool(
+        &self,
+        threads: usize,
+        rounds: usize,
+        seconds: f64,
+        mut progress: impl FnMut(usize) -> bool,
+    ) -> Gauge {
+        let mut product = Product::new(threads);
+        let mut training = Training::new(self);
+        let mut sampling = Sampling::new(self);
+        // Once each before it counts: pages, caches and clocks settle.
+        product.run();
+        training.step();
+        sampling.step();
+        let mut peaks = Vec::new();
+        let mut speeds = Vec::new();
+        let mut samplings = Vec::new();
+        for round in 0..rounds.max(1) {
+            // In turns of about a tenth of the round each.
+            let (mut product_done, mut product_time) = (0.0, 0.0);
+            let (mut tokens_done, mut training_time) = (0.0, 0.0);
+            let begun = Instant::now();
+            while begun.elapsed().as_secs_f64() < seconds || product_done == 0.0 {
+                let (count, time) = repeat(seconds / 20.0, || product.run());
+                product_done += count;
+                product_time += time;
+                let (count, time) = repeat(seconds / 10.0, || training.step());
+                tokens_done += count;
+                training_time += time;
+            }
+            peaks.push(product_done / product_time / 1e9);
+            speeds.push(tokens_done / training_time);
+            let (count, time) = repeat(seconds / 5.0, || sampling.step());
+            samplings.push(count / time);
+            if !progress(round + 1) {
+                break;
+            }
+        }
+        let flops = |speed: f64| speed * self.operations_per_token / 1e9;
+        Gauge {
+            threads,
+            rounds: peaks.len(),
+            training_share_of_peak: Spread::of(
+                speeds.iter().zip(&peaks).map(|(&speed, peak)| flops(speed) / peak).collect(),
+            ),
+            training_gigaflops: Spread::of(speeds.iter().map(|&speed| flops(speed)).collect()),
+            training_tokens_per_second: Spread::of(speeds),
+            peak_gigaflops: Spread::of(peaks),
+            sampling_tokens_per_second: Spread::of(samplings),
+        }
+    }
+}
+
+/// Repeats something for about so long; returns the sum of what it yields and the seconds taken.
+fn repeat(seconds: f64, mut once: impl FnMut() -> f64) -> (f64, f64) {
+    let begun = Instant::now();
+    let mut sum = 0.0;
+    loop {
+        sum += once();
+        let elapsed = begun.elapsed().as_secs_f64();
+        if elapsed >= seconds {
+            return (sum, elapsed);
+        }
+    }
+}
+
+/// A square product, each thread some of its rows.
+struct Product {
+    left: Vec<f32>,
+    right: Vec<f32>,
+    packed: Packed<f32>,
+    parts: Vec<(Vec<f32>, Workspace<f32>)>,
+}
+
+impl Product {
+    fn new(threads: usize) -> Self {
+        let numbers =
+            |seed: usize| (0..SIDE * SIDE).map(|i| ((i * 31 + seed) % 17) as f32 / 17.0 - 0.5).collect();
+        let rows = |part: usize| (part + 1) * SIDE / threads - part * SIDE / threads;
+        Self {
+            left: numbers(1),
+            right: numbers(2),
+            packed: Packed::new(SIDE, SIDE),
+            parts: (0..threads).map(|part| (vec![0.0; rows(part) * SIDE], Workspace::new())).collect(),
+        }
+    }
+
+    fn run(&mut self) -> f64 {
+        let threads = self.parts.len();
+        self.packed.pack_side_by_side(Matrix::new(&self.right, SIDE, SIDE));
+        let left = Matrix::new(&self.left, SIDE, SIDE);
+        let packed = &self.packed;
+        self.parts.par_iter_mut().enumerate().for_each(|(part, (out, work))| {
+            let (from, to) = (part * SIDE / threads, (part + 1) * SIDE / threads);
+            let mut out = Output::new(out, to - from, SIDE);
+            multiply_packed(left.rows(from, to), packed, &mut out, Into::Replace, work);
+        });
+        2.0 * (SIDE * SIDE * SIDE) as f64
+    }
+}
+
+/// Training steps as a run makes them.
+struct Training<'b> {
+    bench: &'b Bench,
+    windows: TrainingWindows<'b>,
+    buffer: WindowBuffer,
+    team: Team<f32>,
+    weights: Vec<f32>,
+    packed: PackedWeights<f32>,
+    meter: GradientMeter,
+    optimiser: Optimiser<f32>,
+    step: u64,
+}
+
+impl<'b> Training<'b> {
+    fn new(bench: &'b Bench) -> Self {
+        let (plan, model) = (&bench.plan, &bench.model);
+        let training = &plan.training;
+        let extent = Extent { steps: TrainingWindows::most_steps(training), rows: training.batch };
+        let begins = TrainingWindows::begin_anew(training);
+        let purpose = Purpose::Training(plan.regularisation());
+        let mut team = Team::new(model, extent, training.lanes, purpose, begins);
+        if model.samples().is_some() {
+            team = team.sampling_by(&zipf_counts(model.shape().vocabulary));
+        }
+        Self {
+            bench,
+            windows: TrainingWindows::new(&bench.text, training),
+            buffer: WindowBuffer::new(begins),
+            team,
+            weights: initial_weights(model.layout(), training.seed),
+            packed: PackedWeights::new(model.layout(), true),
+            meter: GradientMeter::new(model.layout()),
+            optimiser: Optimiser::new(plan.optimiser(1000), model.layout()),
+            step: 0,
+        }
+    }
+
+    fn step(&mut self) -> f64 {
+        let Bench { plan, model, .. } = self.bench;
+        let windows = self.windows.windows() as u64;
+        let (pass, window) = (self.step / windows, (self.step % windows) as usize);
+        self.windows.window(pass, window, &mut self.buffer);
+        self.packed.update(model.layout(), &self.weights);
+        let weights = self.packed.with(&self.weights);
+        let draw = Draw { seed: 1, step: self.step };
+        self.team.learn(model, weights, self.buffer.batch(), draw, &mut AddLanes);
+        let clipped = self.meter.measure(self.team.gradient(), &plan.clipping());
+        // Small, so that made-up text does not drive the weights anywhere.
+        self.optimiser.step(&mut self.weights, self.team.gradient(), 1e-5, &clipped);
+        self.step += 1;
+        self.buffer.scored() as f64
+    }
+}
+
+/// A text that is written token by token.
+struct Sampling<'b> {
+    bench: &'b Bench,
+    weights: Vec<f32>,
+    packed: PackedWeights<f32>,
+    lane: lalograph_net::model::Lane<f32>,
+    scores: Vec<f32>,
+    random: lalograph_net::random::Stream,
+    token: u32,
+}
+
+impl<'b> Sampling<'b> {
+    fn new(bench: &'b Bench) -> Self {
+        let model = &bench.model;
+        let weights = initial_weights(model.layout(), 1);
+        Self {
+            packed: model.packed_for_reading(&weights),
+            weights,
+            lane: model.lane(Extent { steps: 1, rows: 1 }, Purpose::Reading, false),
+            scores: vec![0.0; model.shape().vocabulary],
+            random: stream(1, "sampling", &[]),
+            token: 1,
+            bench,
+        }
+    }
+
+    fn step(&mut self) -> f64 {
+        let model = &self.bench.model;
+        let weights = self.packed.with(&self.weights);
+        model.forward(weights, &[self.token], None, &mut self.lane, None);
+        model.last_scores(weights, &mut self.lane, &mut self.scores);
+        self.token = choose(&self.scores, Choice::Temperature(1.0), &mut self.random);
+        1.0
+    }
+}

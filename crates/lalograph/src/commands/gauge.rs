@@ -1,0 +1,194 @@
+//! `gauge`: how fast this machine is.
+
+use lalograph_lab::cost::{cost, zipf_share};
+use lalograph_lab::files::Existing;
+use lalograph_lab::gauge::{Bench, Gauge, Spread};
+use lalograph_lab::{LabError, Plan};
+use serde::Serialize;
+
+use super::settings::{Sized, describe, sized_plan};
+use super::threads;
+use crate::cli::GaugeArgs;
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::chart::write_pictures;
+use crate::output::number::count;
+use crate::output::progress::{Measure, Progress};
+use crate::output::scale_chart::{ScalePoint, scale_charts};
+use crate::output::screen::Screen;
+use crate::output::table::{Column, facts, table};
+
+const HIDDEN: [usize; 5] = [128, 256, 512, 1024, 2048];
+const BATCH: [usize; 6] = [8, 16, 32, 64, 128, 256];
+const INDICES: [usize; 4] = [100, 1_000, 10_000, 100_000];
+
+/// What `gauge --json` prints.
+#[derive(Serialize)]
+struct GaugeDocument {
+    model: String,
+    vocabulary: usize,
+    batch: usize,
+    window: usize,
+    training_operations_per_token: f64,
+    #[serde(flatten)]
+    gauge: Gauge,
+}
+
+/// Runs the command.
+pub(super) fn run(args: &GaugeArgs, screen: &Screen) -> Result<(), Failure> {
+    if !(args.seconds > 0.0 && args.seconds <= 3600.0) {
+        return Err(Failure::Usage(format!("--seconds {} is not above 0 and at most 3600", args.seconds)));
+    }
+    interrupt::listen();
+    let Sized { plan, indices, source } = sized_plan(&args.plan)?;
+    if args.scale {
+        return scale(args, &plan, indices, screen);
+    }
+    let mut progress = Progress::new(screen, "measuring", Measure::Steps, u64::from(args.rounds));
+    let found = measure(args, &plan, indices, |round| progress.at(round, ""))?;
+    progress.finish();
+    if args.plan.json {
+        return screen.json(&found);
+    }
+    let gauge = &found.gauge;
+    let rows = [
+        figures(
+            "matrix peak",
+            &gauge.peak_gigaflops,
+            |x| format!("{x:.1}"),
+            "GFLOP/s, 2,048 x 2,048 x 2,048",
+        ),
+        figures("training", &gauge.training_tokens_per_second, tokens, "tokens/s, everything included"),
+        figures("", &gauge.training_gigaflops, |x| format!("{x:.1}"), "GFLOP/s in its matrix products"),
+        figures("training / peak", &gauge.training_share_of_peak, |x| format!("{x:.3}"), "round by round"),
+        figures("sampling", &gauge.sampling_tokens_per_second, tokens, "tokens/s, one text"),
+    ];
+    let columns = [Column::Text, Column::Number, Column::Number, Column::Number, Column::Text];
+    let about = [
+        ("model", found.model),
+        ("vocabulary", format!("{} indices ({source}), made-up tokens", count(indices as u64))),
+        ("step", format!("{} streams x {} tokens", found.batch, found.window)),
+        ("threads", format!("{}, {} rounds of {} s", gauge.threads, gauge.rounds, args.seconds)),
+    ];
+    screen.line(&format!(
+        "{}\n{}\n\n{}",
+        screen.heading("This machine"),
+        facts(screen, &about),
+        table(screen, &["", "median", "lowest", "highest", ""], &columns, &rows),
+    ))
+}
+
+fn figures(name: &str, spread: &Spread, show: impl Fn(f64) -> String, what: &str) -> Vec<String> {
+    vec![name.to_owned(), show(spread.median), show(spread.lowest), show(spread.highest), what.to_owned()]
+}
+
+fn tokens(speed: f64) -> String {
+    count(speed.round() as u64)
+}
+
+/// Operations a second, in words.
+pub(super) fn operations_per_second(speed: f64) -> String {
+    format!("{:.1} GFLOP/s", speed / 1e9)
+}
+
+fn measure(
+    args: &GaugeArgs,
+    plan: &Plan,
+    indices: usize,
+    mut progress: impl FnMut(u64) + Send,
+) -> Result<GaugeDocument, Failure> {
+    let bench = Bench::new(plan, indices)?;
+    let rounds = usize::from(args.rounds);
+    let gauge = bench.measure(threads(args.plan.threads), rounds, args.seconds, |round| {
+        progress(round as u64);
+        !interrupt::asked()
+    })?;
+    if interrupt::asked() {
+        return Err(Failure::Interrupted("stopped; nothing was written".into()));
+    }
+    let operations = cost(plan, indices, &zipf_share(indices))?.training_operations_per_token;
+    Ok(GaugeDocument {
+        model: describe(&plan.shape(indices)),
+        vocabulary: indices,
+        batch: plan.training.batch,
+        window: plan.training.window,
+        training_operations_per_token: operations,
+        gauge,
+    })
+}
+
+/// Measures plans that differ from the given one in one size each.
+fn scale(args: &GaugeArgs, plan: &Plan, indices: usize, screen: &Screen) -> Result<(), Failure> {
+    let place = |folder: &std::path::Path, name: &str| folder.join(name);
+    if let (Some(folder), false) = (&args.pictures, args.force) {
+        if let Some(taken) = ["scale-hidden.png", "scale-batch.png", "scale-vocabulary.png"]
+            .iter()
+            .map(|name| place(folder, name))
+            .find(|path| path.exists())
+        {
+            return Err(LabError::Exists(taken).into());
+        }
+    }
+    let mut points = Vec::new();
+    let mut plans = Vec::new();
+    for hidden in HIDDEN {
+        let mut other = plan.clone();
+        (other.model.hidden, other.model.embedding) = (hidden, hidden);
+        plans.push(("hidden", hidden, other, indices));
+    }
+    for batch in BATCH {
+        let mut other = plan.clone();
+        other.training.batch = batch;
+        plans.push(("batch", batch, other, indices));
+    }
+    plans.extend(INDICES.map(|indices| ("vocabulary", indices, plan.clone(), indices)));
+    let mut progress = Progress::new(screen, "measuring", Measure::Steps, plans.len() as u64);
+    for (index, (what, value, plan, indices)) in plans.iter().enumerate() {
+        progress.at(index as u64, &format!("{what} {}", count(*value as u64)));
+        let GaugeDocument { gauge, .. } = measure(args, plan, *indices, |_| {})?;
+        points.push(ScalePoint {
+            varied: what,
+            value: *value,
+            tokens_per_second: gauge.training_tokens_per_second.median,
+            gigaflops: gauge.training_gigaflops.median,
+            share_of_peak: gauge.training_share_of_peak.median,
+        });
+    }
+    progress.finish();
+    if let Some(folder) = &args.pictures {
+        std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
+        let existing = if args.force { Existing::Replace } else { Existing::Keep };
+        for (name, scene) in scale_charts(&points) {
+            write_pictures(scene, &place(folder, &format!("scale-{name}")), existing)?;
+        }
+    }
+    if args.plan.json {
+        return screen.json(&points);
+    }
+    let rows: Vec<Vec<String>> = points
+        .iter()
+        .map(|point| {
+            vec![
+                point.varied.to_owned(),
+                count(point.value as u64),
+                tokens(point.tokens_per_second),
+                format!("{:.1}", point.gigaflops),
+                format!("{:.3}", point.share_of_peak),
+            ]
+        })
+        .collect();
+    let columns = [Column::Text, Column::Number, Column::Number, Column::Number, Column::Number];
+    let heads = ["varied", "size", "tokens/s", "GFLOP/s", "of the peak"];
+    let mut text = format!(
+        "{}\n  {}; batch {}, window {}; the sizes below in place of its own\n\n{}",
+        screen.heading("Training speed by size"),
+        describe(&plan.shape(indices)),
+        plan.training.batch,
+        plan.training.window,
+        table(screen, &heads, &columns, &rows)
+    );
+    if let Some(folder) = &args.pictures {
+        text.push_str(&format!("\n\n  charts: {}", place(folder, "scale-*.png and .svg").display()));
+    }
+    screen.line(&text)
+}

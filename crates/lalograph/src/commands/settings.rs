@@ -1,0 +1,162 @@
+//! From flags to a plan, and from a plan to words.
+
+use std::path::Path;
+
+use lalograph_lab::files::read_vocabulary;
+use lalograph_lab::plan::{CellName, LossAt, RuleName, ScheduleName, SoftmaxName, TrainingPlan, WindowKind};
+use lalograph_lab::{LabError, Plan};
+use lalograph_net::output::SoftmaxKind;
+use lalograph_net::{Cell, LanguageModelShape};
+use lalograph_text::Reserved;
+
+use crate::cli::{CellChoice, ModelArgs, OptimiserChoice, PlanArgs, ScheduleChoice, SoftmaxChoice, StepArgs};
+use crate::failure::Failure;
+use crate::output::number::count;
+
+/// A plan and the size of the vocabulary that it is about.
+pub(super) struct Sized {
+    pub(super) plan: Plan,
+    pub(super) indices: usize,
+    /// Where the size comes from.
+    pub(super) source: String,
+}
+
+/// Lays flags over a plan file, or over the plan of a run's folder.
+pub(super) fn sized_plan(args: &PlanArgs) -> Result<Sized, Failure> {
+    let (file, run) = match &args.plan {
+        Some(path) if path.is_dir() => (Some(path.join("plan.toml")), Some(path)),
+        Some(path) => (Some(path.clone()), None),
+        None => (None, None),
+    };
+    let mut plan = read_plan(file.as_deref(), &args.settings)?;
+    lay_model(&args.model, &args.step, &mut plan);
+    plan.check().map_err(|error| Failure::Usage(error.to_string()))?;
+    let of_run = run.map(|path| path.join("vocabulary.json")).filter(|path| path.is_file());
+    let (indices, source) = match (args.indices, of_run.as_ref().or(plan.vocabulary.file.as_ref())) {
+        (Some(indices), _) => (indices as usize, "as given".to_owned()),
+        (None, Some(path)) => (read_vocabulary(path)?.len(), format!("of {}", path.display())),
+        (None, None) => {
+            let size = plan.vocabulary.size.unwrap_or(20_000) + Reserved::COUNT as usize;
+            (size, "the most that the plan allows; --indices says another".to_owned())
+        }
+    };
+    Ok(Sized { plan, indices, source })
+}
+
+/// Reads a plan file, or begins with an empty one.
+pub(super) fn read_plan(file: Option<&Path>, settings: &[String]) -> Result<Plan, Failure> {
+    let text = match file {
+        Some(path) => std::fs::read_to_string(path).map_err(LabError::at(path))?,
+        None => String::new(),
+    };
+    Plan::from_toml(&text, settings).map_err(|error| match file {
+        Some(path) => Failure::Usage(format!("{}: {error}", path.display())),
+        None => Failure::Usage(error.to_string()),
+    })
+}
+
+/// Lays a flag over a setting, if it was given.
+pub(super) fn lay<T: Clone>(flag: &Option<T>, setting: &mut T) {
+    if let Some(value) = flag {
+        setting.clone_from(value);
+    }
+}
+
+/// Lays the flags of model and step over a plan.
+pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) {
+    let cell = |choice| match choice {
+        CellChoice::PlainTanh => CellName::PlainTanh,
+        CellChoice::PlainRelu => CellName::PlainRelu,
+        CellChoice::Gru => CellName::Gru,
+        CellChoice::Lstm => CellName::Lstm,
+    };
+    let softmax = |choice| match choice {
+        SoftmaxChoice::Full => SoftmaxName::Full,
+        SoftmaxChoice::Clustered => SoftmaxName::Clustered,
+        SoftmaxChoice::Sampled => SoftmaxName::Sampled,
+    };
+    lay(&model.cell.map(cell), &mut plan.model.cell);
+    lay(&model.embedding, &mut plan.model.embedding);
+    lay(&model.hidden, &mut plan.model.hidden);
+    lay(&model.layers, &mut plan.model.layers);
+    lay(&model.softmax.map(softmax), &mut plan.model.softmax);
+    plan.model.tied |= model.tied;
+    lay(&step.batch, &mut plan.training.batch);
+    lay(&step.window, &mut plan.training.window);
+}
+
+/// The rule that a flag names.
+pub(super) fn rule_of(choice: OptimiserChoice) -> RuleName {
+    match choice {
+        OptimiserChoice::Sgd => RuleName::Sgd,
+        OptimiserChoice::Momentum => RuleName::Momentum,
+        OptimiserChoice::Nesterov => RuleName::Nesterov,
+        OptimiserChoice::Rmsprop => RuleName::Rmsprop,
+        OptimiserChoice::Adam => RuleName::Adam,
+        OptimiserChoice::Adamw => RuleName::Adamw,
+        OptimiserChoice::AveragedSgd => RuleName::AveragedSgd,
+    }
+}
+
+/// The schedule that a flag names.
+pub(super) fn schedule_of(choice: ScheduleChoice) -> ScheduleName {
+    match choice {
+        ScheduleChoice::Constant => ScheduleName::Constant,
+        ScheduleChoice::Step => ScheduleName::Step,
+        ScheduleChoice::Exponential => ScheduleName::Exponential,
+        ScheduleChoice::Cosine => ScheduleName::Cosine,
+        ScheduleChoice::InverseSquareRoot => ScheduleName::InverseSquareRoot,
+        ScheduleChoice::OneCycle => ScheduleName::OneCycle,
+        ScheduleChoice::Plateau => ScheduleName::Plateau,
+    }
+}
+
+/// A network in a line.
+pub(super) fn describe(shape: &LanguageModelShape) -> String {
+    let cell = match shape.cell {
+        Cell::PlainTanh => "plain tanh",
+        Cell::PlainRelu => "plain rectified",
+        Cell::Gru => "GRU",
+        Cell::Lstm => "LSTM",
+    };
+    let mut parts =
+        vec![format!("embedding {}", shape.embedding), format!("{cell} {} x {}", shape.layers, shape.hidden)];
+    let extras = [
+        (shape.layer_norm, "layers normalised"),
+        (shape.residual, "residual"),
+        (shape.learn_first_state, "first state learnt"),
+    ];
+    parts.extend(extras.iter().filter(|(with, _)| *with).map(|(_, what)| (*what).to_owned()));
+    let softmax = match &shape.softmax {
+        SoftmaxKind::Full => "softmax".to_owned(),
+        SoftmaxKind::Clustered(clusters) => format!("softmax in {} clusters", clusters.ends.len() + 1),
+        SoftmaxKind::Sampled(samples) => format!("softmax trained on {} samples", count(*samples as u64)),
+    };
+    let tied = if shape.tied { ", tied to the embedding" } else { "" };
+    parts.push(format!("{softmax} {}{tied}", count(shape.vocabulary as u64)));
+    parts.join(", ")
+}
+
+/// How windows are taken, in a line.
+pub(super) fn describe_windows(training: &TrainingPlan) -> String {
+    let TrainingPlan { batch, window, .. } = training;
+    match training.windows {
+        WindowKind::Carried => {
+            let reset = if training.reset_at_documents { ", begun anew at documents" } else { "" };
+            format!(
+                "{batch} streams x {window} tokens, state carried{reset}, gradients cut at the window's edge"
+            )
+        }
+        WindowKind::Independent => {
+            let stride = training.stride.unwrap_or(*window);
+            let at = match training.loss_at {
+                LossAt::Every => "every token predicted",
+                LossAt::Last => "the last token predicted",
+            };
+            format!("{batch} windows x {window} tokens, each by itself, {stride} apart, {at}")
+        }
+        WindowKind::Documents => {
+            format!("{batch} rows of whole documents x {window} tokens, gradients cut at the window's edge")
+        }
+    }
+}

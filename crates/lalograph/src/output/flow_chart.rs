@@ -1,0 +1,71 @@
+//! How far back in time gradients reach.
+
+use kuva::plot::LinePlot;
+use kuva::render::layout::{Layout, TickFormat};
+use kuva::render::plots::Plot;
+use kuva::render::render::{Scene, render_multiple};
+use lalograph_lab::records::FlowRecord;
+
+use crate::output::chart::{count_ticks, framed};
+use crate::output::number::count;
+use crate::output::palette::{HONEY, PLUM, SLATE, TEAL};
+
+/// The norm of the gradient by each layer's outputs over the distance from the token whose loss it is, when it was first measured (dotted)
+/// and last. `None` if it never was.
+pub(crate) fn flow_chart(records: &[FlowRecord]) -> Option<Scene> {
+    let (first, last) = (records.first()?, records.last()?);
+    let colours = [TEAL, HONEY, PLUM, SLATE];
+    let mut plots = Vec::new();
+    let shown =
+        if first.step == last.step { vec![(last, false)] } else { vec![(first, true), (last, false)] };
+    for (record, dotted) in shown {
+        for (layer, norms) in record.by_distance.iter().enumerate() {
+            // A logarithmic axis has no zero: what is below the least number of single precision is not drawn.
+            let points: Vec<(f64, f64)> = norms
+                .iter()
+                .enumerate()
+                .filter(|(_, norm)| **norm > 1e-38 && norm.is_finite())
+                .map(|(distance, &norm)| (distance as f64, norm))
+                .collect();
+            if points.is_empty() {
+                continue;
+            }
+            let name = format!("layer {}, step {}", layer + 1, count(record.step));
+            let line = LinePlot::new()
+                .with_data(points)
+                .with_color(colours[layer % colours.len()].hex())
+                .with_stroke_width(if dotted { 2.0 } else { 2.5 })
+                .with_legend(&name);
+            plots.push(Plot::Line(if dotted { line.with_dotted() } else { line }));
+        }
+    }
+    if plots.is_empty() {
+        return None;
+    }
+    let layout = framed(Layout::auto_from_plots(&plots), "How far back gradients reach")
+        .with_x_label("tokens back from the one that is predicted")
+        .with_y_label("norm of the gradient by the layer's outputs (logarithmic)")
+        .with_log_y()
+        .with_x_tick_format(count_ticks())
+        .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(|y| format!("{y:.0e}"))));
+    Some(render_multiple(plots, layout))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::flow_chart;
+    use lalograph_lab::records::FlowRecord;
+
+    #[test]
+    fn runs_of_one_and_more_measurements_are_drawn_and_others_are_not() {
+        let record = |step, norms: &[f64]| FlowRecord {
+            step,
+            by_distance: vec![norms.to_vec(), norms.to_vec()],
+            by_parameter: [].into(),
+        };
+        assert!(flow_chart(&[]).is_none());
+        assert!(flow_chart(&[record(1, &[0.0, 0.0])]).is_none());
+        assert!(flow_chart(&[record(1, &[1.0, 0.1, 0.0])]).is_some());
+        assert!(flow_chart(&[record(1, &[1.0]), record(9, &[f64::NAN, 0.5])]).is_some());
+    }
+}
