@@ -16,7 +16,9 @@ use crate::files::{Existing, write_whole};
 use crate::plan::Plan;
 
 const FORMAT: &str = "lalograph model";
-const VERSION: &str = "1";
+const VERSION: &str = "2";
+/// The version before: of a time when the state was always carried on from document to document.
+const CARRIED_VERSION: &str = "1";
 
 /// How far a model was trained.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
@@ -56,10 +58,14 @@ impl ModelFile {
     ///
     /// The header is written here and not by the safetensors crate, whose metadata map has no fixed order.
     pub fn to_bytes(&self) -> Vec<u8> {
+        self.to_bytes_of(VERSION)
+    }
+
+    fn to_bytes_of(&self, version: &str) -> Vec<u8> {
         let data: Vec<u8> = self.weights.iter().flat_map(|w| w.to_le_bytes()).collect();
         let mut metadata = BTreeMap::from([
             ("format", FORMAT.to_owned()),
-            ("version", VERSION.to_owned()),
+            ("version", version.to_owned()),
             ("plan", self.plan.to_toml()),
             ("vocabulary", self.vocabulary.to_json()),
             ("cleaning", json(self.vocabulary.cleaning())),
@@ -119,13 +125,16 @@ impl ModelFile {
         if entry("format")? != FORMAT {
             return Err(format!("its format is `{}`, not `{FORMAT}`", entry("format")?));
         }
-        if entry("version")? != VERSION {
+        let version = entry("version")?;
+        if ![VERSION, CARRIED_VERSION].contains(&version) {
             return Err(format!(
-                "its version is {}, and this program reads version {VERSION}",
-                entry("version")?
+                "its version is {version}, and this program reads versions {CARRIED_VERSION} and {VERSION}"
             ));
         }
-        let plan = Plan::from_toml(entry("plan")?, &[]).map_err(|error| format!("its plan: {error}"))?;
+        let mut plan = Plan::from_toml(entry("plan")?, &[]).map_err(|error| format!("its plan: {error}"))?;
+        if version == CARRIED_VERSION {
+            plan.training.reset_at_documents = false;
+        }
         let vocabulary = Vocabulary::from_json(entry("vocabulary")?).map_err(|error| error.to_string())?;
         let progress: Progress =
             serde_json::from_str(entry("progress")?).map_err(|error| format!("its progress: {error}"))?;
@@ -186,4 +195,32 @@ fn content_hash(metadata: &BTreeMap<&str, String>, data: &[u8]) -> String {
     }
     hash.update(data);
     hash.finalize().to_hex().to_string()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{CARRIED_VERSION, ModelFile, Progress};
+    use crate::plan::Plan;
+    use lalograph_net::LanguageModel;
+    use lalograph_net::initial::initial_weights;
+    use lalograph_text::VocabularyBuilder;
+
+    #[test]
+    fn a_file_of_the_first_version_is_read_as_it_was_trained() {
+        let plan = Plan::from_toml("[model]\nembedding = 3\nhidden = 4\n", &[]).unwrap();
+        let mut builder = VocabularyBuilder::new(&plan.vocabulary.spec());
+        builder.add("the bees came home");
+        let vocabulary = builder.finish(1).unwrap();
+        let model = LanguageModel::new(plan.shape(vocabulary.len())).unwrap();
+        let weights = initial_weights(model.layout(), 1);
+        let file = ModelFile { plan, vocabulary, progress: Progress::default(), model, weights };
+        let now = ModelFile::from_bytes(&file.to_bytes()).unwrap();
+        assert_eq!((&now.plan, &now.weights), (&file.plan, &file.weights));
+        assert!(now.plan.training.reset_at_documents);
+        let before = ModelFile::from_bytes(&file.to_bytes_of(CARRIED_VERSION)).unwrap();
+        assert!(!before.plan.training.reset_at_documents);
+        assert_eq!(before.weights, file.weights);
+        let error = ModelFile::from_bytes(&file.to_bytes_of("3")).err().unwrap();
+        assert!(error.contains("its version is 3"), "{error}");
+    }
 }

@@ -328,9 +328,8 @@ pub struct ModelPlan {
     pub softmax_samples: usize,
     /// How recurrent matrices begin: `orthogonal`, `uniform` or `normal`.
     pub recurrent_start: RecurrentStartName,
-    /// Their size, 1 for matrices that keep lengths; without one 0.12 for `lstm`, 0.2 for `gru`, 1 for the plain cells.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub recurrent_gain: Option<f64>,
+    /// Their size: 1 for matrices that keep lengths, less for a past that fades.
+    pub recurrent_gain: f64,
     /// How input weights and token vectors begin: `uniform` or `normal`, of equal variance.
     pub input_start: InputStartName,
     /// First bias of the gate that keeps what is remembered; without one 3 for `lstm`, 1 for `gru`.
@@ -355,7 +354,7 @@ impl Default for ModelPlan {
             cluster_shrink: 4,
             softmax_samples: 1000,
             recurrent_start: RecurrentStartName::Orthogonal,
-            recurrent_gain: None,
+            recurrent_gain: 1.0,
             input_start: InputStartName::Uniform,
             keep_bias: None,
         }
@@ -712,7 +711,7 @@ impl Plan {
             at_least_one("model.layers", model.layers as u64),
             at_least_one("model.cluster_shrink", model.cluster_shrink as u64),
             within("model.softmax_samples", model.softmax_samples as f64, (1.0, 1e6), "from 1 to 1,000,000"),
-            not_negative("model.recurrent_gain", model.recurrent_gain.unwrap_or(1.0)),
+            not_negative("model.recurrent_gain", model.recurrent_gain),
             within("model.keep_bias", model.keep_bias.unwrap_or(0.0), (-100.0, 100.0), "from -100 to 100"),
             at_least_one("training.epochs", training.epochs),
             within("training.batch", training.batch as f64, size, "from 1 to 65,536"),
@@ -795,7 +794,7 @@ impl Plan {
                     RecurrentStartName::Uniform => RecurrentStart::Uniform,
                     RecurrentStartName::Normal => RecurrentStart::Normal,
                 },
-                recurrent_gain: model.recurrent_gain.unwrap_or(usual.recurrent_gain),
+                recurrent_gain: model.recurrent_gain,
                 normal_inputs: model.input_start == InputStartName::Normal,
                 keep_bias: model.keep_bias.unwrap_or(usual.keep_bias),
             },

@@ -4,7 +4,7 @@
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use lalograph_net::Cell;
-use lalograph_net::activation::{exp_and_sum, tanh, vectorised};
+use lalograph_net::activation::{exp_and_sum, tanh};
 use lalograph_net::clipping::{Clipping, GradientMeter};
 use lalograph_net::initial::initial_weights;
 use lalograph_net::matrix::{Into, Matrix, Output, Packed, Workspace, multiply, multiply_packed};
@@ -13,6 +13,7 @@ use lalograph_net::optimiser::{Optimiser, OptimiserSettings, Rule};
 use lalograph_net::parameters::PackedWeights;
 use lalograph_net::recurrent::Extent;
 use lalograph_net::step::{AddLanes, Batch, Draw, Team};
+use lalograph_net::vectorised;
 
 fn activations(c: &mut Criterion) {
     let mut group = c.benchmark_group("activation");
@@ -21,7 +22,7 @@ fn activations(c: &mut Criterion) {
     let mut out = xs.clone();
     group.bench_function("tanh, ours", |b| {
         b.iter(|| {
-            vectorised(|| {
+            vectorised!({
                 for (y, &x) in out.iter_mut().zip(&xs) {
                     *y = tanh(x);
                 }
@@ -34,7 +35,7 @@ fn activations(c: &mut Criterion) {
     group.bench_function("softmax row", |b| {
         b.iter(|| {
             out.copy_from_slice(&xs);
-            vectorised(|| exp_and_sum(&mut out, 5.0))
+            vectorised!(exp_and_sum(&mut out, 5.0))
         });
     });
 }

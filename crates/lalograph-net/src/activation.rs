@@ -7,10 +7,32 @@
 
 use crate::real::Real;
 
-/// Runs `work` compiled for the best instruction set that this machine has. `work` must be small enough to be inlined
-/// whole: loops over slices and calls of `#[inline(always)]` functions.
+/// Computes an expression compiled for the best instruction set that this machine has: loops over slices and calls of
+/// `#[inline(always)]` functions.
+///
+/// A macro, because all of it must be inlined into the function that is compiled for the instruction set, and only a closure that says so is.
+///
+/// ```
+/// let mut xs = [1.0f32, 2.0, 3.0];
+/// let sum: f32 = lalograph_net::vectorised!({
+///     xs.iter_mut().for_each(|x| *x *= 2.0);
+///     xs.iter().sum()
+/// });
+/// assert_eq!(sum, 12.0);
+/// ```
+#[macro_export]
+macro_rules! vectorised {
+    ($work:expr) => {
+        $crate::activation::for_this_machine({
+            #[inline(always)]
+            || $work
+        })
+    };
+}
+
+/// What [`vectorised!`] calls.
 #[inline(always)]
-pub fn vectorised<R>(work: impl FnOnce() -> R) -> R {
+pub fn for_this_machine<R>(work: impl FnOnce() -> R) -> R {
     pulp::Arch::new().dispatch(work)
 }
 
@@ -89,7 +111,7 @@ pub fn exp_and_sum<T: Real>(xs: &mut [T], shift: T) -> T {
 
 #[cfg(test)]
 mod tests {
-    use super::{exp_and_sum, exp_f32, greatest, sigmoid, tanh, vectorised};
+    use super::{exp_and_sum, exp_f32, greatest, sigmoid, tanh};
 
     /// Every representable number from -100 to 100 at a spacing fine enough to meet each exponent many times.
     fn grid() -> impl Iterator<Item = f32> {
@@ -124,12 +146,12 @@ mod tests {
             let xs: Vec<f32> = (0..length).map(|i| ((i * 37) % 19) as f32 - 9.0).collect();
             let plain: Vec<f32> = xs.iter().map(|&x| exp_f32(x - 1.5)).collect();
             let mut fast = xs.clone();
-            let sum = vectorised(|| exp_and_sum(&mut fast, 1.5));
+            let sum = vectorised!(exp_and_sum(&mut fast, 1.5));
             assert_eq!(fast, plain, "length {length}");
             let exact: f64 = plain.iter().map(|&x| f64::from(x)).sum();
             assert!((f64::from(sum) - exact).abs() <= exact * 1e-6);
             let best = xs.iter().copied().fold(f32::MIN, f32::max);
-            assert_eq!(vectorised(|| greatest(&xs, f32::MIN)), best, "length {length}");
+            assert_eq!(vectorised!(greatest(&xs, f32::MIN)), best, "length {length}");
         }
     }
 }

@@ -2,10 +2,10 @@
 
 use rayon::prelude::*;
 
-use crate::activation::vectorised;
 use crate::optimiser::PIECE;
 use crate::parameters::{Group, Layout};
 use crate::real::Real;
+use crate::vectorised;
 
 /// How gradients are limited. The limit on values comes first, then those on norms.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
@@ -74,10 +74,10 @@ impl GradientMeter {
         let limit = clipping.value.map(T::of);
         self.sums.par_iter_mut().zip(&self.stretches).for_each(|(sums, (_, range))| {
             let part = &gradient[range.clone()];
-            sums[0] = vectorised(|| sum_of_squares(part, |x| x));
+            sums[0] = vectorised!(sum_of_squares(part, |x| x));
             sums[1] = match limit {
                 None => sums[0],
-                Some(limit) => vectorised(|| {
+                Some(limit) => vectorised!({
                     sum_of_squares(part, |x| {
                         if x > limit {
                             limit

@@ -2,9 +2,9 @@
 
 use rand::Rng;
 
-use crate::activation::vectorised;
 use crate::random::{Stream, stream};
 use crate::real::Real;
+use crate::vectorised;
 
 /// The share of numbers dropped in each place where it can be done, 0 for none.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
@@ -94,7 +94,7 @@ pub fn draw_mask<T: Real>(mask: &mut [T], rate: f64, random: &mut Stream) {
 
 /// Multiplies each number by its mask's: the forward and the backward pass alike.
 pub fn apply<T: Real>(mask: &[T], xs: &mut [T]) {
-    vectorised(|| {
+    vectorised!({
         for (x, &m) in xs.iter_mut().zip(mask) {
             *x *= m;
         }

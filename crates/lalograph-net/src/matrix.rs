@@ -6,17 +6,17 @@
 
 use rayon::prelude::*;
 
-use crate::activation::vectorised;
 use crate::kernel::{Kernel, Tile};
 use crate::real::Real;
+use crate::vectorised;
 
 /// Products added up between two visits of an output number: a piece of the right factor of this depth stays in the
 /// second-level cache, one of the left factor in the first.
 const DEPTH: usize = 384;
 /// Numbers of the right factor that are worked on together, for the same reason.
 const RIGHT_NUMBERS: usize = 96 * 1024;
-/// Rows of the left factor that are packed together.
-const LEFT_ROWS: usize = 64;
+/// Rows of the left factor that are packed together: whole tiles of 4, 6 and 8 rows.
+const LEFT_ROWS: usize = 96;
 
 /// A view of a row-major matrix, or of its transpose, or of some columns of either.
 #[derive(Debug, Clone, Copy)]
@@ -365,10 +365,12 @@ fn pack_panels<T: Real>(matrix: Matrix<'_, T>, width: usize, out: &mut [T]) {
         if matrix.column_stride == 1 && count == width {
             match width {
                 // The widths of the usual tiles: copies of a known size need no call.
-                48 => copy_rows::<48, T>(part, panel),
-                24 => copy_rows::<24, T>(part, panel),
+                64 => copy_rows::<64, T>(part, panel),
+                32 => copy_rows::<32, T>(part, panel),
                 16 => copy_rows::<16, T>(part, panel),
                 8 => copy_rows::<8, T>(part, panel),
+                6 => copy_rows::<6, T>(part, panel),
+                4 => copy_rows::<4, T>(part, panel),
                 _ => copy_any_rows(part, width, panel),
             }
         } else if matrix.column_stride == 1 {
@@ -433,7 +435,7 @@ fn transpose_into<T: Real>(part: Matrix<'_, T>, width: usize, panel: &mut [T]) {
 
 /// Adds to `sums` the sum of each column of a row-major matrix whose rows are `sums.len()` long.
 pub fn add_column_sums<T: Real>(rows: &[T], sums: &mut [T]) {
-    vectorised(|| {
+    vectorised!({
         for row in rows.chunks_exact(sums.len()) {
             for (sum, &x) in sums.iter_mut().zip(row) {
                 *sum += x;

@@ -2,10 +2,10 @@
 
 use rayon::prelude::*;
 
-use crate::activation::vectorised;
 use crate::clipping::Clipped;
 use crate::parameters::{Group, Layout};
 use crate::real::Real;
+use crate::vectorised;
 
 /// Numbers handled as one piece: fixed, so that sums are added in the same order on any number of threads.
 pub(crate) const PIECE: usize = 1 << 14;
@@ -168,7 +168,7 @@ impl<T: Real> Optimiser<T> {
                     let first = first.get_mut(at.clone()).unwrap_or_default();
                     let second = second.get_mut(at).unwrap_or_default();
                     let update = update(stretch);
-                    vectorised(|| rule.apply(update, weights, gradient, first, second));
+                    vectorised!(rule.apply(update, weights, gradient, first, second));
                 }
             };
         let pieces = weights.par_chunks_mut(PIECE).zip(gradient.par_chunks(PIECE)).zip(&self.pieces);
@@ -184,7 +184,7 @@ impl<T: Real> Optimiser<T> {
             let share = T::of(1.0 / (steps - after) as f64);
             self.average.par_chunks_mut(PIECE).zip(weights.par_chunks(PIECE)).for_each(
                 |(average, weights)| {
-                    vectorised(|| {
+                    vectorised!({
                         average.iter_mut().zip(weights).for_each(|(mean, &w)| *mean += (w - *mean) * share)
                     });
                 },

@@ -5,12 +5,12 @@
 
 use std::ops::Range;
 
-use crate::activation::vectorised;
 use crate::cells::{Cell, gru, lstm, plain};
 use crate::dropout;
 use crate::matrix::{Into, Matrix, Output, Workspace, add_column_sums, multiply, multiply_packed};
 use crate::parameters::{Gradient, Group, Initial, Layout, PackId, ReadIn, Weights};
 use crate::real::Real;
+use crate::vectorised;
 
 /// The size of a window of text: `steps` tokens of each of `rows` parallel streams. Arrays over it are
 /// step-major: number `(step * rows + row) * width + i`.
@@ -63,15 +63,15 @@ pub struct StartingValues {
 }
 
 impl StartingValues {
-    /// What trains well at once; `docs/measurements.md` has the evidence. With a bias of 3 a memory keeps a third of its content over
-    /// 20 steps, with 1 a five-hundredth.
+    /// What trains well at once; `docs/measurements.md` has the evidence. With a bias of 3 the memory of an LSTM keeps a third of its content
+    /// over 20 steps, with 1 a five-hundredth.
     pub fn usual(cell: Cell) -> Self {
-        let (recurrent_gain, keep_bias) = match cell {
-            Cell::PlainTanh | Cell::PlainRelu => (1.0, 0.0),
-            Cell::Gru => (0.2, 1.0),
-            Cell::Lstm => (0.12, 3.0),
+        let keep_bias = match cell {
+            Cell::PlainTanh | Cell::PlainRelu => 0.0,
+            Cell::Gru => 1.0,
+            Cell::Lstm => 3.0,
         };
-        Self { recurrent: RecurrentStart::Orthogonal, recurrent_gain, normal_inputs: false, keep_bias }
+        Self { recurrent: RecurrentStart::Orthogonal, recurrent_gain: 1.0, normal_inputs: false, keep_bias }
     }
 
     /// Numbers of mean zero with this standard deviation.
@@ -372,7 +372,7 @@ impl Recurrent {
             match self.cell {
                 Cell::PlainTanh | Cell::PlainRelu => {
                     multiply_packed(given, recurrent, &mut Output::new(gates, rows, width), Into::Add, work);
-                    vectorised(|| plain::forward(relu, gates, after));
+                    vectorised!(plain::forward(relu, gates, after));
                 }
                 Cell::Gru => {
                     let product = &mut product[..rows * width];
@@ -380,12 +380,12 @@ impl Recurrent {
                     multiply_packed(given, recurrent, &mut out, Into::Replace, work);
                     let bias = weights.part(&self.candidate_bias);
                     let kept = &mut kept[at];
-                    vectorised(|| gru::forward(hidden, gates, product, bias, previous, kept, after));
+                    vectorised!(gru::forward(hidden, gates, product, bias, previous, kept, after));
                 }
                 Cell::Lstm => {
                     multiply_packed(given, recurrent, &mut Output::new(gates, rows, width), Into::Add, work);
                     let (cells, kept) = (&mut cells_after[..block], &mut kept[at]);
-                    vectorised(|| lstm::forward(hidden, gates, cells_previous, cells, kept, after));
+                    vectorised!(lstm::forward(hidden, gates, cells_previous, cells, kept, after));
                 }
             }
         }
@@ -434,18 +434,18 @@ impl Recurrent {
                 Cell::PlainTanh | Cell::PlainRelu => {
                     let outputs = &tape.outputs[at.end..at.end + block];
                     let relu = self.cell == Cell::PlainRelu;
-                    vectorised(|| plain::backward(relu, gates, outputs, d_out, d_next));
+                    vectorised!(plain::backward(relu, gates, outputs, d_out, d_next));
                 }
                 Cell::Gru => {
                     let previous = if apart { &tape.entered_outputs } else { &tape.outputs };
                     let (previous, kept) = (&previous[at.clone()], &mut tape.kept[at.clone()]);
-                    vectorised(|| gru::backward(hidden, gates, previous, kept, d_out, d_next));
+                    vectorised!(gru::backward(hidden, gates, previous, kept, d_out, d_next));
                 }
                 Cell::Lstm => {
                     let previous = if apart { &tape.entered_cells } else { &tape.cells };
                     let (previous, kept) = (&previous[at.clone()], &tape.kept[at.clone()]);
                     let d_cell = &mut tape.d_cell[..block];
-                    vectorised(|| lstm::backward(hidden, gates, previous, kept, d_out, d_next, d_cell));
+                    vectorised!(lstm::backward(hidden, gates, previous, kept, d_out, d_next, d_cell));
                 }
             }
             let fresh = window.fresh.map(|fresh| &fresh[step * rows..(step + 1) * rows]);

@@ -5,7 +5,6 @@
 
 use rayon::prelude::*;
 
-use crate::activation::vectorised;
 use crate::dropout::Dropout;
 use crate::model::{Lane, LanguageModel, Purpose, add_rows};
 use crate::optimiser::PIECE;
@@ -14,6 +13,7 @@ use crate::parameters::Weights;
 use crate::random::stream;
 use crate::real::Real;
 use crate::recurrent::Extent;
+use crate::vectorised;
 
 /// Adds up the gradients of all lanes, wherever they are. Lanes of one process are added by [`AddLanes`];
 /// several machines would add theirs here too.
@@ -29,7 +29,7 @@ pub struct AddLanes;
 impl<T: Real> GradientSum<T> for AddLanes {
     fn add(&mut self, sum: &mut [T], other: &[T]) {
         sum.par_chunks_mut(PIECE).zip(other.par_chunks(PIECE)).for_each(|(sum, other)| {
-            vectorised(|| sum.iter_mut().zip(other).for_each(|(x, &y)| *x += y));
+            vectorised!(sum.iter_mut().zip(other).for_each(|(x, &y)| *x += y));
         });
     }
 }

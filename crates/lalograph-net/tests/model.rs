@@ -26,9 +26,7 @@ fn plain_losses(model: &LanguageModel, weights: &[f64], tokens: &[u32]) -> Vec<f
         let found = model.layout().tensors().iter().find(|tensor| tensor.name == name).unwrap();
         &weights[found.range.clone()]
     };
-    let LanguageModelShape { vocabulary, embedding, hidden, layers, cell, .. } = *model.shape() else {
-        unreachable!()
-    };
+    let LanguageModelShape { vocabulary, embedding, hidden, layers, cell, .. } = *model.shape();
     let mut h = vec![vec![0.0; hidden]; layers];
     let mut c = vec![vec![0.0; hidden]; layers];
     let mut losses = Vec::new();

@@ -181,7 +181,7 @@ mod tests {
     #[test]
     fn each_error_has_its_kind_of_failure_and_a_remedy_where_there_is_one() {
         let denied = || io::Error::from(io::ErrorKind::PermissionDenied);
-        let work: [Failure; 9] = [
+        let work: [Failure; 10] = [
             TextError::Missing(PathBuf::from("letters")).into(),
             TextError::NoText { files: 1, skipped: 1, first: None }.into(),
             TextError::IndexOutside { index: 9, last: 3 }.into(),

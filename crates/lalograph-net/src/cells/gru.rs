@@ -41,7 +41,8 @@ pub(crate) fn forward<T: Real>(
         let (from_z, from_n) = rest.split_at(hidden);
         let from_n = &from_n[..hidden];
         let at = row * hidden..(row + 1) * hidden;
-        let (previous, kept, outputs) = (&previous[at.clone()], &mut kept[at.clone()], &mut outputs[at]);
+        let (previous, kept, outputs) =
+            (&previous[at.clone()][..hidden], &mut kept[at.clone()][..hidden], &mut outputs[at][..hidden]);
         for i in 0..hidden {
             r[i] = sigmoid(r[i] + from_r[i]);
             z[i] = sigmoid(z[i] + from_z[i]);
@@ -66,8 +67,8 @@ pub(crate) fn backward<T: Real>(
     for (row, gates) in gates.chunks_exact_mut(GATES * hidden).enumerate() {
         let [r, z, n] = split(gates, hidden);
         let at = row * hidden..(row + 1) * hidden;
-        let (previous, kept) = (&previous[at.clone()], &mut kept[at.clone()]);
-        let (d_out, d_next) = (&d_out[at.clone()], &mut d_next[at]);
+        let (previous, kept) = (&previous[at.clone()][..hidden], &mut kept[at.clone()][..hidden]);
+        let (d_out, d_next) = (&d_out[at.clone()][..hidden], &mut d_next[at][..hidden]);
         for i in 0..hidden {
             let d_h = d_out[i] + d_next[i];
             let (r_i, z_i, n_i) = (r[i], z[i], n[i]);

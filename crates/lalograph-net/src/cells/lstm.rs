@@ -34,8 +34,8 @@ pub(crate) fn forward<T: Real>(
     for (row, gates) in gates.chunks_exact_mut(GATES * hidden).enumerate() {
         let [i, f, g, o] = split(gates, hidden);
         let at = row * hidden..(row + 1) * hidden;
-        let (previous, cells) = (&previous[at.clone()], &mut cells[at.clone()]);
-        let (kept, outputs) = (&mut kept[at.clone()], &mut outputs[at]);
+        let (previous, cells) = (&previous[at.clone()][..hidden], &mut cells[at.clone()][..hidden]);
+        let (kept, outputs) = (&mut kept[at.clone()][..hidden], &mut outputs[at][..hidden]);
         for n in 0..hidden {
             i[n] = sigmoid(i[n]);
             f[n] = sigmoid(f[n]);
@@ -62,8 +62,9 @@ pub(crate) fn backward<T: Real>(
     for (row, gates) in gates.chunks_exact_mut(GATES * hidden).enumerate() {
         let [i, f, g, o] = split(gates, hidden);
         let at = row * hidden..(row + 1) * hidden;
-        let (previous, kept) = (&previous[at.clone()], &kept[at.clone()]);
-        let (d_out, d_next, d_cell) = (&d_out[at.clone()], &d_next[at.clone()], &mut d_cell[at]);
+        let (previous, kept) = (&previous[at.clone()][..hidden], &kept[at.clone()][..hidden]);
+        let (d_out, d_next, d_cell) =
+            (&d_out[at.clone()][..hidden], &d_next[at.clone()][..hidden], &mut d_cell[at][..hidden]);
         for n in 0..hidden {
             let d_h = d_out[n] + d_next[n];
             let d_c = d_cell[n] + d_h * o[n] * (T::ONE - kept[n] * kept[n]);

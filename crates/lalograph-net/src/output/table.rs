@@ -4,10 +4,11 @@
 
 use std::ops::Range;
 
-use crate::activation::{exp_and_sum, greatest, vectorised};
-use crate::matrix::{Into, Matrix, Output, Workspace, add_column_sums, multiply, multiply_packed};
+use crate::activation::{exp_and_sum, greatest};
+use crate::matrix::{Into, Matrix, Output, Workspace, multiply, multiply_packed};
 use crate::parameters::{Gradient, Layout, PackId, ReadIn, Weights};
 use crate::real::Real;
+use crate::vectorised;
 
 /// Scores in a chunk, at most, unless [`LEAST_ROWS`] have more: what a lane's share of the last cache holds.
 const CHUNK_SCORES: usize = 3 << 20;
@@ -135,19 +136,23 @@ impl Table {
                     added += smoothing * (mean - own);
                 }
                 let factor = scale / sum;
-                vectorised(|| {
-                    for x in row.iter_mut() {
+                let d_bias = &mut gradient.part(&self.bias)[..row.len()];
+                // Added up while the row is at hand: all rows together are more than a cache holds.
+                vectorised!({
+                    for (x, d_bias) in row.iter_mut().zip(d_bias.iter_mut()) {
                         *x = *x * factor - share;
+                        *d_bias += *x;
                     }
                 });
-                row[target as usize] -= scale * T::of(1.0 - smoothing);
+                let wanted = scale * T::of(1.0 - smoothing);
+                row[target as usize] -= wanted;
+                d_bias[target as usize] -= wanted;
             }
             let d_scores = Matrix::new(scores, count, self.outcomes);
             let mut out = Output::new(gradient.part(&self.weights), self.outcomes, self.inputs);
             multiply(d_scores.transposed(), Matrix::new(x, count, self.inputs), &mut out, into, work);
             let mut out = Output::new(d_x, count, self.inputs);
             multiply_packed(d_scores, weights.packed(self.back), &mut out, Into::Replace, work);
-            add_column_sums(scores, gradient.part(&self.bias));
             into = Into::Add;
         }
         added
@@ -166,7 +171,7 @@ pub(crate) struct Exponentiated<T> {
 /// Turns a row of scores into unnormalised probabilities, the greatest of them 1.
 pub(crate) fn exponentiate<T: Real>(row: &mut [T], target: u32) -> Exponentiated<T> {
     let wanted = row[target as usize];
-    let (best, sum) = vectorised(|| {
+    let (best, sum) = vectorised!({
         let best = greatest(row, wanted);
         (best, exp_and_sum(row, best))
     });

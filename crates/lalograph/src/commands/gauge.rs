@@ -120,14 +120,12 @@ fn measure(
 /// Measures plans that differ from the given one in one size each.
 fn scale(args: &GaugeArgs, plan: &Plan, indices: usize, screen: &Screen) -> Result<(), Failure> {
     let place = |folder: &std::path::Path, name: &str| folder.join(name);
-    if let (Some(folder), false) = (&args.pictures, args.force) {
-        if let Some(taken) = ["scale-hidden.png", "scale-batch.png", "scale-vocabulary.png"]
-            .iter()
-            .map(|name| place(folder, name))
-            .find(|path| path.exists())
-        {
-            return Err(LabError::Exists(taken).into());
-        }
+    let names = ["scale-hidden.png", "scale-batch.png", "scale-vocabulary.png"];
+    let folder = args.pictures.as_ref().filter(|_| !args.force);
+    if let Some(taken) =
+        folder.and_then(|folder| names.iter().map(|name| place(folder, name)).find(|path| path.exists()))
+    {
+        return Err(LabError::Exists(taken).into());
     }
     let mut points = Vec::new();
     let mut plans = Vec::new();
