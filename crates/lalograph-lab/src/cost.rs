@@ -10,6 +10,7 @@ use serde::Serialize;
 use crate::error::LabError;
 use crate::plan::Plan;
 use crate::streams::TrainingWindows;
+use crate::train::JUDGED_ROWS;
 
 /// Bytes of one number.
 const NUMBER: u64 = 4;
@@ -38,12 +39,19 @@ pub struct MemoryCost {
     pub optimiser: u64,
     /// What lanes keep of a window, and the room that they work in.
     pub activations: u64,
+    /// The lanes in which the validation text is judged.
+    pub validation: u64,
 }
 
 impl MemoryCost {
     /// All of it.
     pub fn total(&self) -> u64 {
-        self.weights + self.packed_weights + self.gradients + self.optimiser + self.activations
+        self.weights
+            + self.packed_weights
+            + self.gradients
+            + self.optimiser
+            + self.activations
+            + self.validation
     }
 }
 
@@ -97,6 +105,12 @@ pub fn cost(
         activations += all - gradient;
         gradients += if lane == 0 { 0 } else { gradient };
     }
+    let judged = (0..lanes.min(JUDGED_ROWS)).map(|lane| {
+        let lanes = lanes.min(JUDGED_ROWS);
+        let rows = (lane + 1) * JUDGED_ROWS / lanes - lane * JUDGED_ROWS / lanes;
+        model.lane_len(Extent { steps: training.window, rows }, Purpose::Reading, true).0 as u64
+    });
+    let validation: u64 = judged.sum();
     let operations = model.operations(training.window, share_of);
     Ok(Cost {
         vocabulary,
@@ -108,6 +122,7 @@ pub fn cost(
             gradients: gradients as u64 * NUMBER,
             optimiser: optimiser * parameters * NUMBER,
             activations: activations as u64 * NUMBER,
+            validation: validation * NUMBER,
         },
         forward_operations_per_token: operations.forward,
         training_operations_per_token: operations.training,

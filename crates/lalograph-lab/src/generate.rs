@@ -2,7 +2,7 @@
 
 use lalograph_net::LanguageModel;
 use lalograph_net::model::{Lane, Purpose};
-use lalograph_net::parameters::PackedWeights;
+use lalograph_net::parameters::Weights;
 use lalograph_net::random::Stream;
 use lalograph_net::recurrent::Extent;
 use lalograph_text::{Reserved, Vocabulary};
@@ -64,8 +64,7 @@ const WINDOW: usize = 32;
 /// Writes texts with one model, one after another.
 pub struct Generator<'m> {
     model: &'m LanguageModel,
-    weights: &'m [f32],
-    packed: PackedWeights<f32>,
+    weights: Weights<'m, f32>,
     vocabulary: &'m Vocabulary,
     lane: Lane<f32>,
     scores: Vec<f32>,
@@ -77,21 +76,12 @@ impl<'m> Generator<'m> {
     /// Makes room to work in. `begins_anew` is whether the model was trained to begin anew with every document.
     pub fn new(
         model: &'m LanguageModel,
-        weights: &'m [f32],
+        weights: Weights<'m, f32>,
         vocabulary: &'m Vocabulary,
         begins_anew: bool,
     ) -> Self {
         let lane = model.lane(Extent { steps: WINDOW, rows: 1 }, Purpose::Reading, false);
-        let packed = model.packed_for_reading(weights);
-        Self {
-            model,
-            weights,
-            packed,
-            vocabulary,
-            lane,
-            scores: vec![0.0; model.shape().vocabulary],
-            begins_anew,
-        }
+        Self { model, weights, vocabulary, lane, scores: vec![0.0; model.shape().vocabulary], begins_anew }
     }
 
     /// The tokens of a seed text that the vocabulary does not know, in order.
@@ -122,7 +112,7 @@ impl<'m> Generator<'m> {
             decoder.push(index, &mut seed)?;
         }
 
-        let weights = self.packed.with(self.weights);
+        let weights = self.weights;
         self.model.begin(weights, &mut self.lane);
         for window in read.chunks(WINDOW) {
             self.model.forward(weights, window, None, &mut self.lane, None);

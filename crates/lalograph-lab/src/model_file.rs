@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 use std::fs;
+use std::io::{self, Write};
 use std::path::Path;
 
 use lalograph_net::LanguageModel;
@@ -12,7 +13,7 @@ use safetensors::tensor::Dtype;
 use serde::{Deserialize, Serialize};
 
 use crate::error::LabError;
-use crate::files::{Existing, write_whole};
+use crate::files::{Existing, WholeFile};
 use crate::plan::Plan;
 
 const FORMAT: &str = "lalograph model";
@@ -53,25 +54,35 @@ struct TensorEntry<'a> {
     data_offsets: [usize; 2],
 }
 
-impl ModelFile {
-    /// The file's bytes: the same for the same content, whatever the machine's clock says.
+/// The content of a model file, borrowed: what is written while a model is trained, without a copy of its weights.
+#[derive(Clone, Copy)]
+pub(crate) struct ModelContent<'a> {
+    pub(crate) plan: &'a Plan,
+    pub(crate) vocabulary: &'a Vocabulary,
+    pub(crate) progress: &'a Progress,
+    pub(crate) model: &'a LanguageModel,
+    pub(crate) weights: &'a [f32],
+}
+
+impl ModelContent<'_> {
+    /// Writes the file's bytes: the same for the same content, whatever the machine's clock says.
     ///
     /// The header is written here and not by the safetensors crate, whose metadata map has no fixed order.
-    pub fn to_bytes(&self) -> Vec<u8> {
-        self.to_bytes_of(VERSION)
-    }
-
-    fn to_bytes_of(&self, version: &str) -> Vec<u8> {
-        let data: Vec<u8> = self.weights.iter().flat_map(|w| w.to_le_bytes()).collect();
+    fn write_to(self, version: &str, mut out: impl Write) -> io::Result<()> {
         let mut metadata = BTreeMap::from([
             ("format", FORMAT.to_owned()),
             ("version", version.to_owned()),
             ("plan", self.plan.to_toml()),
             ("vocabulary", self.vocabulary.to_json()),
             ("cleaning", json(self.vocabulary.cleaning())),
-            ("progress", json(&self.progress)),
+            ("progress", json(self.progress)),
         ]);
-        metadata.insert("content_hash", content_hash(&metadata, &data));
+        let mut hash = metadata_hash(&metadata);
+        for_bytes(self.weights, |bytes| {
+            hash.update(bytes);
+            Ok(())
+        })?;
+        metadata.insert("content_hash", hash.finalize().to_hex().to_string());
         let mut header = serde_json::Map::new();
         header.insert("__metadata__".into(), serde_json::json!(metadata));
         for tensor in self.model.layout().tensors() {
@@ -85,10 +96,48 @@ impl ModelFile {
         let mut header = json(&header).into_bytes();
         // The tensors begin at a multiple of eight, as the format asks.
         header.resize(header.len().next_multiple_of(8), b' ');
-        let mut bytes = Vec::with_capacity(8 + header.len() + data.len());
-        bytes.extend((header.len() as u64).to_le_bytes());
-        bytes.extend(header);
-        bytes.extend(data);
+        out.write_all(&(header.len() as u64).to_le_bytes())?;
+        out.write_all(&header)?;
+        for_bytes(self.weights, |bytes| out.write_all(bytes))
+    }
+
+    /// Writes the file whole, or not at all.
+    ///
+    /// # Errors
+    /// The place is taken; the file system refuses.
+    pub(crate) fn save(self, path: &Path, existing: Existing) -> Result<(), LabError> {
+        let mut file = WholeFile::create(path, existing)?;
+        self.write_to(VERSION, &mut file).map_err(LabError::at(path))?;
+        file.finish()
+    }
+}
+
+/// Hands numbers on as bytes, some at a time.
+fn for_bytes(numbers: &[f32], mut each: impl FnMut(&[u8]) -> io::Result<()>) -> io::Result<()> {
+    let mut bytes = Vec::with_capacity(1 << 16);
+    for numbers in numbers.chunks(1 << 14) {
+        bytes.clear();
+        bytes.extend(numbers.iter().flat_map(|number| number.to_le_bytes()));
+        each(&bytes)?;
+    }
+    Ok(())
+}
+
+impl ModelFile {
+    fn content(&self) -> ModelContent<'_> {
+        let Self { plan, vocabulary, progress, model, weights } = self;
+        ModelContent { plan, vocabulary, progress, model, weights }
+    }
+
+    /// The file's bytes: the same for the same content.
+    pub fn to_bytes(&self) -> Vec<u8> {
+        self.to_bytes_of(VERSION)
+    }
+
+    fn to_bytes_of(&self, version: &str) -> Vec<u8> {
+        let mut bytes = Vec::new();
+        // Memory takes everything.
+        let _ = self.content().write_to(version, &mut bytes);
         bytes
     }
 
@@ -97,7 +146,7 @@ impl ModelFile {
     /// # Errors
     /// The place is taken; the file system refuses.
     pub fn save(&self, path: &Path, existing: Existing) -> Result<(), LabError> {
-        write_whole(path, &self.to_bytes(), existing)
+        self.content().save(path, existing)
     }
 
     /// Reads and checks a model file.
@@ -167,7 +216,7 @@ impl ModelFile {
             .filter(|(key, _)| *key != "content_hash")
             .map(|(key, value)| (key.as_str(), value.clone()))
             .collect();
-        if content_hash(&known, &data) != stored {
+        if metadata_hash(&known).update(&data).finalize().to_hex().as_str() != stored {
             return Err("its content does not match its hash: it was altered after it was written".into());
         }
         let (words, _) = data.as_chunks::<4>();
@@ -184,8 +233,8 @@ fn json<T: Serialize>(value: &T) -> String {
     serde_json::to_string(value).unwrap_or_default()
 }
 
-/// BLAKE3 of every metadata key and value in the order of the keys, each with its length before it, then of the tensors' bytes.
-fn content_hash(metadata: &BTreeMap<&str, String>, data: &[u8]) -> String {
+/// BLAKE3 of every metadata key and value in the order of the keys, each with its length before it; the tensors' bytes are to follow.
+fn metadata_hash(metadata: &BTreeMap<&str, String>) -> blake3::Hasher {
     let mut hash = blake3::Hasher::new();
     for (key, value) in metadata {
         for part in [key.as_bytes(), value.as_bytes()] {
@@ -193,8 +242,7 @@ fn content_hash(metadata: &BTreeMap<&str, String>, data: &[u8]) -> String {
             hash.update(part);
         }
     }
-    hash.update(data);
-    hash.finalize().to_hex().to_string()
+    hash
 }
 
 #[cfg(test)]

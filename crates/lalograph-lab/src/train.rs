@@ -22,7 +22,7 @@ use crate::error::LabError;
 use crate::files::{Existing, read_split, read_vocabulary, write_whole};
 use crate::flow::FlowMeter;
 use crate::generate::{Choice, Generator, Request};
-use crate::model_file::{ModelFile, Progress};
+use crate::model_file::{ModelContent, Progress};
 use crate::plan::Plan;
 use crate::records::{FlowRecord, Lines, MetricsRecord, SampleRecord};
 use crate::run::{RunDescription, RunFolder, RunStatus};
@@ -32,7 +32,7 @@ use crate::streams::{TrainingWindows, WindowBuffer};
 use crate::token_cache::CacheEntry;
 
 /// Streams side by side while the validation text is judged.
-const JUDGED_ROWS: usize = 16;
+pub(crate) const JUDGED_ROWS: usize = 16;
 
 /// Something that happened while a run was prepared or trained.
 #[derive(Debug)]
@@ -567,26 +567,28 @@ impl<'a> Loop<'a> {
     }
 
     fn save(&self, score: Option<Score>) -> Result<(), LabError> {
-        let Prepared { plan, vocabulary, .. } = self.prepared;
-        let file = ModelFile {
-            plan: plan.clone(),
-            vocabulary: vocabulary.clone(),
-            progress: Progress {
+        let Prepared { plan, vocabulary, model, .. } = self.prepared;
+        let content = ModelContent {
+            plan,
+            vocabulary,
+            progress: &Progress {
                 step: self.step,
                 tokens: self.tokens,
                 validation_loss: score.map(|score| score.loss),
             },
-            model: self.prepared.model.clone(),
-            weights: self.optimiser.settled(&self.weights).to_vec(),
+            model,
+            weights: self.optimiser.settled(&self.weights),
         };
-        file.save(&self.run.model(), Existing::Replace)
+        content.save(&self.run.model(), Existing::Replace)
     }
 
     fn sample(&mut self) -> Result<(), LabError> {
         let Prepared { plan, model, vocabulary, .. } = self.prepared;
         let mut records = Vec::with_capacity(plan.samples.temperatures.len());
         let settled = self.optimiser.settled(&self.weights);
-        let mut generator = Generator::new(model, settled, vocabulary, plan.training.reset_at_documents);
+        self.packed.update(model.layout(), settled);
+        let weights = self.packed.with(settled);
+        let mut generator = Generator::new(model, weights, vocabulary, plan.training.reset_at_documents);
         for (index, &temperature) in plan.samples.temperatures.iter().enumerate() {
             let request = Request {
                 seed_text: &plan.samples.seed_text,

@@ -127,7 +127,8 @@ fn a_text_is_written_within_its_limit_and_read_from_its_seed() {
     let folder = tempfile::tempdir().unwrap();
     let (run, ..) = run(folder.path(), plan(folder.path()), u64::MAX);
     let file = ModelFile::load(&run.model()).unwrap();
-    let mut generator = Generator::new(&file.model, &file.weights, &file.vocabulary, true);
+    let packed = file.model.packed_for_reading(&file.weights);
+    let mut generator = Generator::new(&file.model, packed.with(&file.weights), &file.vocabulary, true);
     let request = Request { seed_text: "the hive", choice: Choice::Greedy, tokens: 5, past_end: true };
     let mut pieces = String::new();
     let mut random = stream(1, "sampling", &[]);

@@ -78,7 +78,7 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
         .collect();
     let columns = [Column::Text, Column::Text, Column::Number];
     let layers = table(screen, &["parameter", "shape", "numbers"], &columns, &rows);
-    let MemoryCost { weights, packed_weights, gradients, optimiser, activations } = found.bytes;
+    let MemoryCost { weights, packed_weights, gradients, optimiser, activations, validation } = found.bytes;
     let memory = [
         ("weights", bytes(weights)),
         ("packed for products", bytes(packed_weights)),
@@ -96,6 +96,7 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
                 plan.training.window
             ),
         ),
+        ("validation", format!("{}, lanes that only read", bytes(validation))),
         ("all", bytes(found.bytes.total())),
     ];
     let mut work = vec![

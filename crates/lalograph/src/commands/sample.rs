@@ -45,8 +45,13 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     let file = load_model(&args.model)?;
     let seed_text = text_or_input(&args.from)?;
     let seed_text = seed_text.trim_end_matches(['\n', '\r']);
-    let mut generator =
-        Generator::new(&file.model, &file.weights, &file.vocabulary, file.plan.training.reset_at_documents);
+    let packed = file.model.packed_for_reading(&file.weights);
+    let mut generator = Generator::new(
+        &file.model,
+        packed.with(&file.weights),
+        &file.vocabulary,
+        file.plan.training.reset_at_documents,
+    );
     let unknown = generator.unknown_tokens(seed_text);
     if !unknown.is_empty() {
         let listed: Vec<String> = unknown.iter().take(8).map(|token| format!("`{token}`")).collect();
