@@ -13,9 +13,15 @@ use lalograph_net::parameters::Weights;
 use lalograph_net::recurrent::Extent;
 use lalograph_net::step::Batch;
 
-use crate::plan::TrainingPlan;
+use lalograph_text::corpus::ReadObserver;
+use lalograph_text::tokens::{HeldOut, encode_corpus};
+use lalograph_text::{Corpus, Reading};
+
+use crate::error::LabError;
+use crate::model_file::ModelFile;
+use crate::plan::{TrainingPlan, WindowKind};
 use crate::records::FlowRecord;
-use crate::streams::TrainingWindows;
+use crate::streams::{TrainingWindows, WindowBuffer};
 
 /// Rows that are measured: enough for a mean.
 const ROWS: usize = 8;
@@ -74,5 +80,69 @@ impl FlowMeter {
             by_distance: by_distance.collect(),
             by_parameter: names.zip(self.meter.norms().iter().copied()).collect::<BTreeMap<_, _>>(),
         }
+    }
+}
+
+/// Windows of a text that are measured, at most.
+const WINDOWS: usize = 16;
+
+/// Measures a model over a corpus, encoded with `threads` threads: the mean over some windows of `window` tokens, spread over the text. The
+/// record's step is that of the model.
+///
+/// # Errors
+/// A text that is shorter than a window; whatever reading meets.
+pub fn flow_over(
+    file: &ModelFile,
+    corpus: &Corpus,
+    threads: usize,
+    observer: &mut dyn ReadObserver,
+    window: usize,
+) -> Result<(FlowRecord, Reading), LabError> {
+    let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, None, threads, observer)?;
+    let text = &encoded.training;
+    let rows = (text.len() / window.max(1)).min(ROWS);
+    if rows == 0 {
+        return Err(LabError::TooShort { tokens: text.len(), rows: 1, window, needed: window });
+    }
+    let plan = TrainingPlan {
+        batch: rows,
+        window,
+        windows: WindowKind::Carried,
+        window_jitter: 0.0,
+        ..file.plan.training.clone()
+    };
+    let mut windows = TrainingWindows::new(text, &plan);
+    let mut buffer = WindowBuffer::new(true);
+    let mut meter = FlowMeter::new(&file.model, &plan);
+    let packed = file.model.packed_for_learning(&file.weights);
+    let count = windows.windows().min(WINDOWS);
+    let mut mean: Option<FlowRecord> = None;
+    for index in 0..count {
+        windows.window(0, index * windows.windows() / count, &mut buffer);
+        let record = meter.measure(&file.model, packed.with(&file.weights), buffer.batch());
+        match &mut mean {
+            None => mean = Some(record),
+            Some(mean) => add(mean, &record),
+        }
+    }
+    let mut mean = mean.unwrap_or_default();
+    mean.step = file.progress.step;
+    let share = 1.0 / count.max(1) as f64;
+    mean.by_distance
+        .iter_mut()
+        .flatten()
+        .chain(mean.by_parameter.values_mut())
+        .for_each(|norm| *norm *= share);
+    Ok((mean, encoded.reading))
+}
+
+fn add(sum: &mut FlowRecord, other: &FlowRecord) {
+    for (sum, other) in sum.by_distance.iter_mut().zip(&other.by_distance) {
+        // Windows of nearly equal length: a distance that not all have is left out.
+        sum.truncate(other.len());
+        sum.iter_mut().zip(other).for_each(|(sum, norm)| *sum += norm);
+    }
+    for (sum, norm) in sum.by_parameter.values_mut().zip(other.by_parameter.values()) {
+        *sum += norm;
     }
 }

@@ -59,7 +59,7 @@ pub enum MetricsRecord {
 }
 
 /// A line of `flow.jsonl`: the gradient of the loss at the last token of a window alone, on training text, without dropout.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct FlowRecord {
     /// The step that it was measured after.

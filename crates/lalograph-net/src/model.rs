@@ -545,6 +545,13 @@ impl LanguageModel {
         PackedWeights::reading(&self.layout, weights)
     }
 
+    /// Packed copies of weights for backward passes too.
+    pub fn packed_for_learning<T: Real>(&self, weights: &[T]) -> PackedWeights<T> {
+        let mut packed = PackedWeights::new(&self.layout, true);
+        packed.update(&self.layout, weights);
+        packed
+    }
+
     /// Has the lane keep the norms of the gradient by each layer's outputs, step by step, in backward passes.
     pub fn watch_flow<T: Real>(&self, lane: &mut Lane<T>) {
         let steps = lane.capacity.steps;

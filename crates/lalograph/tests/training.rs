@@ -388,6 +388,24 @@ fn every_kind_of_cell_softmax_optimiser_and_window_trains_and_is_used_from_its_f
 }
 
 #[test]
+fn a_models_gradient_is_followed_back_through_a_text() {
+    let workshop = workshop_with_demo();
+    let words = "flow thornmere/runs/demo thornmere/diaries --first 60 --window 30 --pictures drawn";
+    let shown = workshop.run(words).ok();
+    assert!(shown.contains("tokens back") && shown.contains("layer 1"), "{shown}");
+    assert!(workshop.path("drawn/gradient-flow.svg").is_file());
+    workshop.run(words).fails(1, &["exists already"]);
+    let flow = workshop.run("flow thornmere/runs/demo thornmere/diaries --first 60 --window 30 --json").ok();
+    let flow: Value = serde_json::from_str(&flow).unwrap();
+    let norms: Vec<f64> =
+        flow["by_distance"][0].as_array().unwrap().iter().map(|norm| norm.as_f64().unwrap()).collect();
+    assert_eq!(norms.len(), 30);
+    assert!(norms.iter().all(|&norm| norm > 0.0) && norms[29] < norms[0], "{norms:?}");
+    workshop.write("short.txt", "two words");
+    workshop.run("flow thornmere/runs/demo short.txt").fails(1, &["3 tokens"]);
+}
+
+#[test]
 fn what_a_plan_costs_and_how_fast_this_machine_is() {
     let workshop = Workshop::new();
     let small = "--cell gru --embedding 10 --hidden 20 --indices 100 --batch 4 --window 8";

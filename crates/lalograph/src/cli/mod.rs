@@ -12,8 +12,8 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub(crate) use corpus::{CleaningArgs, CorpusArgs, ReadingArgs, TokenArgs, YesNo};
 pub(crate) use model::{
-    CellChoice, ModelArgs, OptimiserChoice, SampleArgs, ScheduleChoice, ScoreArgs, SoftmaxChoice, StepArgs,
-    TrainArgs,
+    CellChoice, FlowArgs, ModelArgs, OptimiserChoice, SampleArgs, ScheduleChoice, ScoreArgs, SoftmaxChoice,
+    StepArgs, TrainArgs,
 };
 pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCommand, PlanCostArgs};
 pub(crate) use survey::{SplitArgs, SurveyArgs};
@@ -88,6 +88,8 @@ pub(crate) enum Command {
     Sample(SampleArgs),
     /// Judge a text with a trained model: perplexity and bits per byte.
     Score(ScoreArgs),
+    /// Follow the gradient of a model back through a text: by layer and by distance in time.
+    Flow(FlowArgs),
     /// Measure this machine: matrix products, and training and sampling by a plan.
     Gauge(GaugeArgs),
     /// Print the completions of a shell, to be stored where it looks for them.

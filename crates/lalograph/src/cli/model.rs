@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use clap::builder::TypedValueParser;
 use clap::{Args, ValueEnum};
 
 use super::{CorpusArgs, ReadingArgs, TokenArgs};
@@ -266,6 +267,31 @@ pub(crate) struct ScoreArgs {
     /// The text; what is not said of it is as it was when the model was trained.
     #[command(flatten)]
     pub(crate) corpus: CorpusArgs,
+    /// Print one JSON document.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+/// `flow`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph flow thornmere/runs/demo thornmere/diaries --first 200\n  lalograph flow thornmere/runs/demo thornmere/diaries --window 100 --pictures flow\n  lalograph flow thornmere/runs/demo thornmere/diaries/volume-00001.txt --json"
+)]
+pub(crate) struct FlowArgs {
+    /// A model file, or the folder of a run.
+    pub(crate) model: PathBuf,
+    /// The text; what is not said of it is as it was when the model was trained.
+    #[command(flatten)]
+    pub(crate) corpus: CorpusArgs,
+    /// Tokens to go back; without it the window that the model was trained with.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..).map(usize::from))]
+    pub(crate) window: Option<usize>,
+    /// Write the chart here as gradient-flow.svg and gradient-flow.png.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) pictures: Option<PathBuf>,
+    /// Replace pictures that are there.
+    #[arg(long, requires = "pictures")]
+    pub(crate) force: bool,
     /// Print one JSON document.
     #[arg(long)]
     pub(crate) json: bool,

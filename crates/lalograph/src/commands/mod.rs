@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod demo;
+mod flow;
 mod gauge;
 mod pages;
 mod plan;
@@ -34,6 +35,7 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
         Command::Train(args) => train::run(&args, screen),
         Command::Sample(args) => sample::run(&args, screen),
         Command::Score(args) => score::run(&args, screen),
+        Command::Flow(args) => flow::run(&args, screen),
         Command::Gauge(args) => gauge::run(&args, screen),
         Command::Completions { shell } => pages::completions(shell, screen),
         Command::Manual { folder, force } => pages::manual(&folder, force, screen),

@@ -130,15 +130,17 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
             if args.tokens.is_some() { format!("{time} for {} tokens", count(tokens)) } else { time },
         ));
     }
-    let shape = plan.shape(indices);
+    let about = [
+        ("model", describe(&plan.shape(indices))),
+        ("vocabulary", format!("{} indices ({source})", count(indices as u64))),
+    ];
     screen.line(&format!(
-        "{}\n  {}, {} indices ({source})\n\n{layers}\n\n{}\n{}\n\n{}\n{}",
+        "{}\n{}\n\n{layers}\n\n{}\n{}\n\n{}\n{}",
         screen.heading("The model"),
-        describe(&shape),
-        count(indices as u64),
+        facts(screen, &about),
         screen.heading("Memory while training, besides the text"),
         facts(screen, &memory),
-        screen.heading("Matrix operations"),
+        screen.heading("Matrix operations, a multiplication and an addition counted as two"),
         facts(screen, &work),
     ))
 }
@@ -146,8 +148,8 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
 /// Operations, in words.
 fn operations(count: f64) -> String {
     match count {
-        x if x >= 1e9 => format!("{:.2} thousand million operations", x / 1e9),
-        x if x >= 1e6 => format!("{:.2} million operations", x / 1e6),
-        x => format!("{:.0} thousand operations", x / 1e3),
+        x if x >= 1e9 => format!("{:.1} GFLOP", x / 1e9),
+        x if x >= 1e6 => format!("{:.1} MFLOP", x / 1e6),
+        x => format!("{:.0} kFLOP", x / 1e3),
     }
 }

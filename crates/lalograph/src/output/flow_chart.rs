@@ -10,6 +10,9 @@ use crate::output::chart::{count_ticks, framed};
 use crate::output::number::count;
 use crate::output::palette::{HONEY, PLUM, SLATE, TEAL};
 
+/// The lowest norm that is drawn: far below this nothing is learnt.
+const LOWEST: f64 = 1e-10;
+
 /// The norm of the gradient by each layer's outputs over the distance from the token whose loss it is, when it was first measured (dotted)
 /// and last. `None` if it never was.
 pub(crate) fn flow_chart(records: &[FlowRecord]) -> Option<Scene> {
@@ -20,11 +23,11 @@ pub(crate) fn flow_chart(records: &[FlowRecord]) -> Option<Scene> {
         if first.step == last.step { vec![(last, false)] } else { vec![(first, true), (last, false)] };
     for (record, dotted) in shown {
         for (layer, norms) in record.by_distance.iter().enumerate() {
-            // A logarithmic axis has no zero: what is below the least number of single precision is not drawn.
+            // A logarithmic axis has no zero, and what is below its lowest mark would be drawn along it.
             let points: Vec<(f64, f64)> = norms
                 .iter()
                 .enumerate()
-                .filter(|(_, norm)| **norm > 1e-38 && norm.is_finite())
+                .filter(|(_, norm)| **norm > LOWEST && norm.is_finite())
                 .map(|(distance, &norm)| (distance as f64, norm))
                 .collect();
             if points.is_empty() {

@@ -1,0 +1,76 @@
+//! `flow`: how far back in time a model's gradients reach.
+
+use lalograph_lab::LabError;
+use lalograph_lab::files::Existing;
+use lalograph_lab::flow::flow_over;
+
+use super::reading::{find_corpus, watched};
+use super::{load_model, threads};
+use crate::cli::FlowArgs;
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::chart::write_pictures;
+use crate::output::flow_chart::flow_chart;
+use crate::output::number::count;
+use crate::output::screen::Screen;
+use crate::output::table::{Column, table};
+
+/// Runs the command.
+pub(super) fn run(args: &FlowArgs, screen: &Screen) -> Result<(), Failure> {
+    interrupt::listen();
+    let stem = args.pictures.as_ref().map(|folder| folder.join("gradient-flow"));
+    let picture = stem.as_ref().map(|stem| stem.with_extension("png"));
+    if let Some(taken) = picture.filter(|path| path.exists() && !args.force) {
+        return Err(LabError::Exists(taken).into());
+    }
+    let file = load_model(&args.model)?;
+    let corpus = find_corpus(&args.corpus, &file.plan.corpus, &[])?;
+    let window = args.window.unwrap_or(file.plan.training.window);
+    let left_out = (args.corpus.reading.left_out.as_deref(), Existing::Keep);
+    let record = watched(&corpus, "reading", left_out, screen, |observer| {
+        Ok(flow_over(&file, &corpus, threads(None), observer, window)?)
+    })?;
+    if let (Some(folder), Some(stem)) = (&args.pictures, &stem) {
+        std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
+        let existing = if args.force { Existing::Replace } else { Existing::Keep };
+        if let Some(scene) = flow_chart(std::slice::from_ref(&record)) {
+            write_pictures(scene, stem, existing)?;
+        }
+    }
+    if args.json {
+        return screen.json(&record);
+    }
+    let layers = record.by_distance.len();
+    let reach = record.by_distance.first().map_or(0, Vec::len);
+    // Near distances one by one, far ones by doubling.
+    let distances = (0..4).chain((2..).map(|power| 1 << power)).take_while(|&distance| distance < reach);
+    let rows: Vec<Vec<String>> = distances
+        .map(|distance| {
+            let norms = record.by_distance.iter().map(|norms| format!("{:.1e}", norms[distance]));
+            std::iter::once(count(distance as u64)).chain(norms).collect()
+        })
+        .collect();
+    let heads: Vec<String> =
+        std::iter::once("tokens back".to_owned()).chain((1..=layers).map(|n| format!("layer {n}"))).collect();
+    let heads: Vec<&str> = heads.iter().map(String::as_str).collect();
+    let mut text = format!(
+        "{}\n  norm of the gradient by each layer's outputs, from the loss of one token back\n\n{}\n",
+        screen.heading("How far back gradients reach"),
+        table(screen, &heads, &vec![Column::Number; layers + 1], &rows),
+    );
+    for (layer, norms) in record.by_distance.iter().enumerate() {
+        let here = norms.first().copied().unwrap_or(0.0);
+        let fallen = norms.iter().position(|&norm| norm < here / 100.0);
+        let what = match fallen {
+            Some(distance) => format!("falls below a hundredth after {} tokens", count(distance as u64)),
+            None => {
+                format!("stays above a hundredth for all {} tokens of the window", count(norms.len() as u64))
+            }
+        };
+        text.push_str(&format!("\n  layer {} {what}", layer + 1));
+    }
+    if let Some(stem) = &stem {
+        text.push_str(&format!("\n\n  chart: {}", stem.with_extension("png and .svg").display()));
+    }
+    screen.line(&text)
+}
