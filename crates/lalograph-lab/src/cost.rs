@@ -3,11 +3,12 @@
 use std::ops::Range;
 
 use lalograph_net::LanguageModel;
-use lalograph_net::model::Purpose;
+use lalograph_net::model::{Purpose, Regularisation};
 use lalograph_net::recurrent::Extent;
 use serde::Serialize;
 
 use crate::error::LabError;
+use crate::flow::ROWS as FLOW_ROWS;
 use crate::plan::Plan;
 use crate::streams::TrainingWindows;
 use crate::train::JUDGED_ROWS;
@@ -41,6 +42,10 @@ pub struct MemoryCost {
     pub activations: u64,
     /// The lanes in which the validation text is judged.
     pub validation: u64,
+    /// The best weights so far.
+    pub best_weights: u64,
+    /// The lane in which it is measured how far back gradients reach.
+    pub flow: u64,
 }
 
 impl MemoryCost {
@@ -52,6 +57,8 @@ impl MemoryCost {
             + self.optimiser
             + self.activations
             + self.validation
+            + self.best_weights
+            + self.flow
     }
 }
 
@@ -111,6 +118,10 @@ pub fn cost(
         model.lane_len(Extent { steps: training.window, rows }, Purpose::Reading, true).0 as u64
     });
     let validation: u64 = judged.sum();
+    let rows = FLOW_ROWS.min(training.batch);
+    let flow_lane =
+        || model.lane_len(Extent { steps, rows }, Purpose::Training(Regularisation::default()), false).0;
+    let flow = if training.flow_every > 0 { flow_lane() + layout.len() } else { 0 };
     let operations = model.operations(training.window, share_of);
     Ok(Cost {
         vocabulary,
@@ -123,6 +134,8 @@ pub fn cost(
             optimiser: optimiser * parameters * NUMBER,
             activations: activations as u64 * NUMBER,
             validation: validation * NUMBER,
+            best_weights: parameters * NUMBER,
+            flow: flow as u64 * NUMBER,
         },
         forward_operations_per_token: operations.forward,
         training_operations_per_token: operations.training,

@@ -35,6 +35,36 @@ pub enum LabError {
     /// A folder that is not a run would have to give way to one.
     #[error("{0} is not a run, so it is left alone")]
     NotARun(PathBuf),
+    /// Another process is training it.
+    #[error("{0} is being trained by another process")]
+    Busy(PathBuf),
+    /// A file of a run is not what it should be.
+    #[error("{path}: {what}")]
+    BadRun {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        what: String,
+    },
+    /// A checkpoint is not what it should be.
+    #[error("{path}: not a usable checkpoint: {what}")]
+    BadCheckpoint {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        what: String,
+    },
+    /// The corpus or the vocabulary of a run is another than it was.
+    #[error("the {what} is not the one that {run} was begun with")]
+    Changed {
+        /// `corpus` or `vocabulary`.
+        what: &'static str,
+        /// The run.
+        run: PathBuf,
+    },
+    /// A run that has made all its steps.
+    #[error("{0} has made all its steps")]
+    AllDone(PathBuf),
     /// The training text does not fill one batch.
     #[error(
         "the training text has {tokens} tokens, and one batch of {rows} rows x {window} steps takes {needed}"

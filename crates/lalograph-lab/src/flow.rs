@@ -24,7 +24,7 @@ use crate::records::FlowRecord;
 use crate::streams::{TrainingWindows, WindowBuffer};
 
 /// Rows that are measured: enough for a mean.
-const ROWS: usize = 8;
+pub(crate) const ROWS: usize = 8;
 
 /// Measures windows of one plan.
 pub struct FlowMeter {

@@ -3,16 +3,13 @@
 use std::time::Instant;
 
 use lalograph_net::LanguageModel;
-use lalograph_net::clipping::GradientMeter;
 use lalograph_net::initial::initial_weights;
 use lalograph_net::matrix::{Into, Matrix, Output, Packed, Workspace, multiply_packed};
 use lalograph_net::model::Purpose;
-use lalograph_net::optimiser::Optimiser;
 use lalograph_net::output::Sampler;
 use lalograph_net::parameters::PackedWeights;
 use lalograph_net::random::stream;
 use lalograph_net::recurrent::Extent;
-use lalograph_net::step::{AddLanes, Draw, Team};
 use lalograph_text::tokens::TokenSequence;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -21,7 +18,7 @@ use crate::cost::{zipf_counts, zipf_share};
 use crate::error::LabError;
 use crate::generate::{Choice, choose};
 use crate::plan::Plan;
-use crate::streams::{TrainingWindows, WindowBuffer};
+use crate::trainer::Trainer;
 
 /// Rows, columns and depth of the product that the machine is measured by.
 const SIDE: usize = 2048;
@@ -207,56 +204,19 @@ impl Product {
 }
 
 /// Training steps as a run makes them.
-struct Training<'b> {
-    bench: &'b Bench,
-    windows: TrainingWindows<'b>,
-    buffer: WindowBuffer,
-    team: Team<f32>,
-    weights: Vec<f32>,
-    packed: PackedWeights<f32>,
-    meter: GradientMeter,
-    optimiser: Optimiser<f32>,
-    step: u64,
-}
+struct Training<'b>(Trainer<'b>);
 
 impl<'b> Training<'b> {
     fn new(bench: &'b Bench) -> Self {
-        let (plan, model) = (&bench.plan, &bench.model);
-        let training = &plan.training;
-        let extent = Extent { steps: TrainingWindows::most_steps(training), rows: training.batch };
-        let begins = TrainingWindows::begin_anew(training);
-        let purpose = Purpose::Training(plan.regularisation());
-        let mut team = Team::new(model, extent, training.lanes, purpose, begins);
-        if model.samples().is_some() {
-            team = team.sampling_by(&zipf_counts(model.shape().vocabulary));
-        }
-        Self {
-            bench,
-            windows: TrainingWindows::new(&bench.text, training),
-            buffer: WindowBuffer::new(begins),
-            team,
-            weights: initial_weights(model.layout(), training.seed),
-            packed: PackedWeights::new(model.layout(), true),
-            meter: GradientMeter::new(model.layout()),
-            optimiser: Optimiser::new(plan.optimiser(1000), model.layout()),
-            step: 0,
-        }
+        let counts = || zipf_counts(bench.model.shape().vocabulary);
+        Self(Trainer::new(&bench.plan, &bench.model, &bench.text, 1000, counts))
     }
 
     fn step(&mut self) -> f64 {
-        let Bench { plan, model, .. } = self.bench;
-        let windows = self.windows.windows() as u64;
-        let (pass, window) = (self.step / windows, (self.step % windows) as usize);
-        self.windows.window(pass, window, &mut self.buffer);
-        self.packed.update(model.layout(), &self.weights);
-        let weights = self.packed.with(&self.weights);
-        let draw = Draw { seed: 1, step: self.step };
-        self.team.learn(model, weights, self.buffer.batch(), draw, &mut AddLanes);
-        let clipped = self.meter.measure(self.team.gradient(), &plan.clipping());
+        let learnt = self.0.learn();
         // Small, so that made-up text does not drive the weights anywhere.
-        self.optimiser.step(&mut self.weights, self.team.gradient(), 1e-5, &clipped);
-        self.step += 1;
-        self.buffer.scored() as f64
+        self.0.apply(1e-5, &learnt);
+        learnt.tokens as f64
     }
 }
 

@@ -5,24 +5,33 @@
 //! it, with no other file needed.
 
 pub mod baseline;
+pub mod checkpoint;
 pub mod cost;
 mod error;
 pub mod files;
 pub mod flow;
 pub mod gauge;
 pub mod generate;
+pub mod hints;
+pub mod history;
 pub mod model_file;
+mod overlap;
 pub mod plan;
+mod prepare;
 pub mod records;
+pub mod resume;
 pub mod run;
 mod schedule;
 pub mod score;
+mod sealed;
 mod streams;
 mod token_cache;
 pub mod train;
+mod trainer;
 
 pub use error::LabError;
 pub use model_file::{ModelFile, Progress};
 pub use plan::{Plan, PlanError};
+pub use prepare::{Prepared, prepare};
 pub use run::RunFolder;
-pub use train::{Prepared, TrainingEvent, TrainingObserver, TrainingOutcome, prepare, train};
+pub use train::{Running, TrainingEvent, TrainingObserver, TrainingOutcome, train};

@@ -8,13 +8,12 @@ use std::path::Path;
 
 use lalograph_net::LanguageModel;
 use lalograph_text::Vocabulary;
-use safetensors::SafeTensors;
-use safetensors::tensor::Dtype;
 use serde::{Deserialize, Serialize};
 
 use crate::error::LabError;
 use crate::files::{Existing, WholeFile};
 use crate::plan::Plan;
+use crate::sealed::{Numbers, Sealed, json, write_sealed};
 
 const FORMAT: &str = "lalograph model";
 const VERSION: &str = "2";
@@ -47,13 +46,6 @@ pub struct ModelFile {
     pub weights: Vec<f32>,
 }
 
-#[derive(Serialize)]
-struct TensorEntry<'a> {
-    dtype: &'static str,
-    shape: &'a [usize],
-    data_offsets: [usize; 2],
-}
-
 /// The content of a model file, borrowed: what is written while a model is trained, without a copy of its weights.
 #[derive(Clone, Copy)]
 pub(crate) struct ModelContent<'a> {
@@ -65,40 +57,32 @@ pub(crate) struct ModelContent<'a> {
 }
 
 impl ModelContent<'_> {
-    /// Writes the file's bytes: the same for the same content, whatever the machine's clock says.
-    ///
-    /// The header is written here and not by the safetensors crate, whose metadata map has no fixed order.
-    fn write_to(self, version: &str, mut out: impl Write) -> io::Result<()> {
-        let mut metadata = BTreeMap::from([
-            ("format", FORMAT.to_owned()),
+    /// The metadata, but for the seal.
+    pub(crate) fn metadata(&self, format: &str, version: &str) -> BTreeMap<&'static str, String> {
+        BTreeMap::from([
+            ("format", format.to_owned()),
             ("version", version.to_owned()),
             ("plan", self.plan.to_toml()),
             ("vocabulary", self.vocabulary.to_json()),
             ("cleaning", json(self.vocabulary.cleaning())),
             ("progress", json(self.progress)),
-        ]);
-        let mut hash = metadata_hash(&metadata);
-        for_bytes(self.weights, |bytes| {
-            hash.update(bytes);
-            Ok(())
-        })?;
-        metadata.insert("content_hash", hash.finalize().to_hex().to_string());
-        let mut header = serde_json::Map::new();
-        header.insert("__metadata__".into(), serde_json::json!(metadata));
-        for tensor in self.model.layout().tensors() {
-            let entry = TensorEntry {
-                dtype: "F32",
-                shape: &tensor.shape,
-                data_offsets: [tensor.range.start * 4, tensor.range.end * 4],
-            };
-            header.insert(tensor.name.clone(), serde_json::json!(entry));
-        }
-        let mut header = json(&header).into_bytes();
-        // The tensors begin at a multiple of eight, as the format asks.
-        header.resize(header.len().next_multiple_of(8), b' ');
-        out.write_all(&(header.len() as u64).to_le_bytes())?;
-        out.write_all(&header)?;
-        for_bytes(self.weights, |bytes| out.write_all(bytes))
+        ])
+    }
+
+    /// The weights, each tensor by its name.
+    pub(crate) fn tensors(&self) -> Vec<Numbers<'_>> {
+        let tensors = self.model.layout().tensors().iter();
+        tensors
+            .map(|tensor| Numbers {
+                name: tensor.name.clone(),
+                shape: tensor.shape.clone(),
+                values: &self.weights[tensor.range.clone()],
+            })
+            .collect()
+    }
+
+    fn write_to(&self, version: &str, out: impl Write) -> io::Result<()> {
+        write_sealed(self.metadata(FORMAT, version), &self.tensors(), out)
     }
 
     /// Writes the file whole, or not at all.
@@ -110,17 +94,6 @@ impl ModelContent<'_> {
         self.write_to(VERSION, &mut file).map_err(LabError::at(path))?;
         file.finish()
     }
-}
-
-/// Hands numbers on as bytes, some at a time.
-fn for_bytes(numbers: &[f32], mut each: impl FnMut(&[u8]) -> io::Result<()>) -> io::Result<()> {
-    let mut bytes = Vec::with_capacity(1 << 16);
-    for numbers in numbers.chunks(1 << 14) {
-        bytes.clear();
-        bytes.extend(numbers.iter().flat_map(|number| number.to_le_bytes()));
-        each(&bytes)?;
-    }
-    Ok(())
 }
 
 impl ModelFile {
@@ -163,64 +136,26 @@ impl ModelFile {
     /// # Errors
     /// As for [`ModelFile::load`].
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, String> {
-        let damaged = |error: safetensors::SafeTensorError| format!("it is cut short or damaged ({error})");
-        let (_, header) = SafeTensors::read_metadata(bytes).map_err(damaged)?;
-        let tensors = SafeTensors::deserialize(bytes).map_err(damaged)?;
-        let metadata =
-            header.metadata().as_ref().ok_or("it has no metadata, so it is not one of Lalograph's")?;
-        let entry = |key: &str| -> Result<&str, String> {
-            metadata.get(key).map(String::as_str).ok_or_else(|| format!("its metadata has no `{key}`"))
-        };
-        if entry("format")? != FORMAT {
-            return Err(format!("its format is `{}`, not `{FORMAT}`", entry("format")?));
+        let file = Sealed::read(bytes)?;
+        if file.entry("format")? != FORMAT {
+            return Err(format!("its format is `{}`, not `{FORMAT}`", file.entry("format")?));
         }
-        let version = entry("version")?;
+        let version = file.entry("version")?;
         if ![VERSION, CARRIED_VERSION].contains(&version) {
             return Err(format!(
                 "its version is {version}, and this program reads versions {CARRIED_VERSION} and {VERSION}"
             ));
         }
-        let mut plan = Plan::from_toml(entry("plan")?, &[]).map_err(|error| format!("its plan: {error}"))?;
+        let Described { mut plan, vocabulary, progress, model } = Described::read(&file)?;
         if version == CARRIED_VERSION {
             plan.training.reset_at_documents = false;
         }
-        let vocabulary = Vocabulary::from_json(entry("vocabulary")?).map_err(|error| error.to_string())?;
-        let progress: Progress =
-            serde_json::from_str(entry("progress")?).map_err(|error| format!("its progress: {error}"))?;
-        let model = LanguageModel::new(plan.shape(vocabulary.len())).map_err(|error| error.to_string())?;
-
-        let mut data = Vec::with_capacity(model.layout().len() * 4);
-        for tensor in model.layout().tensors() {
-            let name = &tensor.name;
-            let found = tensors.tensor(name).map_err(|_| format!("the tensor `{name}` is missing"))?;
-            if found.dtype() != Dtype::F32 || found.shape() != tensor.shape {
-                return Err(format!(
-                    "the tensor `{name}` is {:?} {:?}, and its plan asks for F32 {:?}",
-                    found.dtype(),
-                    found.shape(),
-                    tensor.shape
-                ));
-            }
-            data.extend_from_slice(found.data());
+        let weights = weights(&file, &model)?;
+        let tensors = model.layout().tensors().len();
+        if file.len() != tensors {
+            return Err(format!("it holds {} tensors, and its plan asks for {tensors}", file.len()));
         }
-        if tensors.len() != model.layout().tensors().len() {
-            return Err(format!(
-                "it holds {} tensors, and its plan asks for {}",
-                tensors.len(),
-                model.layout().tensors().len()
-            ));
-        }
-        let stored = entry("content_hash")?;
-        let known: BTreeMap<&str, String> = metadata
-            .iter()
-            .filter(|(key, _)| *key != "content_hash")
-            .map(|(key, value)| (key.as_str(), value.clone()))
-            .collect();
-        if metadata_hash(&known).update(&data).finalize().to_hex().as_str() != stored {
-            return Err("its content does not match its hash: it was altered after it was written".into());
-        }
-        let (words, _) = data.as_chunks::<4>();
-        let weights: Vec<f32> = words.iter().map(|word| f32::from_le_bytes(*word)).collect();
+        file.check()?;
         if let Some(position) = weights.iter().position(|w| !w.is_finite()) {
             return Err(format!("weight {position} is not a finite number"));
         }
@@ -228,21 +163,35 @@ impl ModelFile {
     }
 }
 
-fn json<T: Serialize>(value: &T) -> String {
-    // Plain data with string keys: serialising it cannot fail.
-    serde_json::to_string(value).unwrap_or_default()
+/// What the metadata says of a model.
+pub(crate) struct Described {
+    pub(crate) plan: Plan,
+    pub(crate) vocabulary: Vocabulary,
+    pub(crate) progress: Progress,
+    pub(crate) model: LanguageModel,
 }
 
-/// BLAKE3 of every metadata key and value in the order of the keys, each with its length before it; the tensors' bytes are to follow.
-fn metadata_hash(metadata: &BTreeMap<&str, String>) -> blake3::Hasher {
-    let mut hash = blake3::Hasher::new();
-    for (key, value) in metadata {
-        for part in [key.as_bytes(), value.as_bytes()] {
-            hash.update(&(part.len() as u64).to_le_bytes());
-            hash.update(part);
-        }
+impl Described {
+    /// Reads it; the error is a phrase.
+    pub(crate) fn read(file: &Sealed<'_>) -> Result<Self, String> {
+        let plan = Plan::from_toml(file.entry("plan")?, &[]).map_err(|error| format!("its plan: {error}"))?;
+        let vocabulary =
+            Vocabulary::from_json(file.entry("vocabulary")?).map_err(|error| error.to_string())?;
+        let progress: Progress = serde_json::from_str(file.entry("progress")?)
+            .map_err(|error| format!("its progress: {error}"))?;
+        let model = LanguageModel::new(plan.shape(vocabulary.len())).map_err(|error| error.to_string())?;
+        Ok(Self { plan, vocabulary, progress, model })
     }
-    hash
+}
+
+/// All weights of a model, each tensor where its layout has it.
+pub(crate) fn weights(file: &Sealed<'_>, model: &LanguageModel) -> Result<Vec<f32>, String> {
+    let mut weights = Vec::with_capacity(model.layout().len());
+    for tensor in model.layout().tensors() {
+        let (words, _) = file.bytes(&tensor.name, &tensor.shape)?.as_chunks::<4>();
+        weights.extend(words.iter().map(|word| f32::from_le_bytes(*word)));
+    }
+    Ok(weights)
 }
 
 #[cfg(test)]

@@ -56,6 +56,17 @@ pub enum MetricsRecord {
         /// Whether it is the lowest so far.
         best: bool,
     },
+    /// The test text, once, at the end.
+    Test {
+        /// The step whose weights were kept and judged.
+        step: u64,
+        /// Mean loss on test text.
+        test_loss: f64,
+        /// Its perplexity.
+        test_perplexity: f64,
+        /// Bits for each byte of its raw text.
+        bits_per_byte: f64,
+    },
 }
 
 /// A line of `flow.jsonl`: the gradient of the loss at the last token of a window alone, on training text, without dropout.
@@ -95,16 +106,31 @@ pub struct SampleRecord {
 pub struct Lines {
     path: PathBuf,
     file: File,
+    bytes: u64,
 }
 
 impl Lines {
-    /// Starts a new file.
+    /// Goes on with a file after so many bytes of it: what comes after them is taken away. A file that is not there is made.
     ///
     /// # Errors
-    /// The file exists, or cannot be made.
-    pub fn create(path: &Path) -> Result<Self, LabError> {
-        let file = OpenOptions::new().create_new(true).append(true).open(path).map_err(LabError::at(path))?;
-        Ok(Self { path: path.to_owned(), file })
+    /// What the file system refuses.
+    pub fn after(path: &Path, bytes: u64) -> Result<Self, LabError> {
+        let file = OpenOptions::new().create(true).append(true).open(path).map_err(LabError::at(path))?;
+        let length = file.metadata().map_err(LabError::at(path))?.len();
+        let bytes = bytes.min(length);
+        if bytes < length {
+            file.set_len(bytes).map_err(LabError::at(path))?;
+        }
+        Ok(Self { path: path.to_owned(), file, bytes })
+    }
+
+    /// Bytes of the file, once they are all sure to be there.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    pub fn synced_bytes(&self) -> Result<u64, LabError> {
+        self.file.sync_data().map_err(LabError::at(&self.path))?;
+        Ok(self.bytes)
     }
 
     /// Appends one record.
@@ -115,20 +141,30 @@ impl Lines {
         let mut line = serde_json::to_vec(record)
             .map_err(|error| LabError::Io { path: self.path.clone(), source: error.into() })?;
         line.push(b'\n');
-        self.file.write_all(&line).map_err(LabError::at(&self.path))
+        self.file.write_all(&line).map_err(LabError::at(&self.path))?;
+        self.bytes += line.len() as u64;
+        Ok(())
     }
 }
 
-/// Reads all records of a file back.
+/// Reads all records of a file back; none if there is no such file. A last line that was cut short is left out: its writer died.
 ///
 /// # Errors
 /// The file cannot be read, or a line is not such a record.
 pub fn read_lines<T: for<'de> Deserialize<'de>>(path: &Path) -> Result<Vec<T>, LabError> {
-    let text = std::fs::read_to_string(path).map_err(LabError::at(path))?;
-    text.lines()
-        .map(|line| {
-            serde_json::from_str(line)
-                .map_err(|error| LabError::Io { path: path.to_owned(), source: error.into() })
+    let text = match std::fs::read_to_string(path) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        text => text.map_err(LabError::at(path))?,
+    };
+    let whole = text.rfind('\n').map_or("", |end| &text[..=end]);
+    whole
+        .lines()
+        .enumerate()
+        .map(|(number, line)| {
+            serde_json::from_str(line).map_err(|error| LabError::BadRun {
+                path: path.to_owned(),
+                what: format!("line {}: {error}", number + 1),
+            })
         })
         .collect()
 }

@@ -1,25 +1,34 @@
 //! How the learning rate moves in the course of a run.
 
+use serde::{Deserialize, Serialize};
+
 use crate::plan::{ScheduleName, TrainingPlan};
 
 /// The share of the steps over which one cycle rises.
 const RISE: f64 = 1.0 / 3.0;
+
+/// What a schedule remembers of the validations so far.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Plateau {
+    /// What the rate was brought down to.
+    factor: f64,
+    best: Option<f64>,
+    waited: u64,
+}
 
 /// A schedule under way.
 #[derive(Debug, Clone)]
 pub(crate) struct Schedule {
     plan: TrainingPlan,
     steps: u64,
-    /// What the plateau has brought the rate down to.
-    plateau: f64,
-    best: f64,
-    waited: u64,
+    pub(crate) plateau: Plateau,
 }
 
 impl Schedule {
     /// The schedule of a run of so many steps.
     pub(crate) fn new(plan: &TrainingPlan, steps: u64) -> Self {
-        Self { plan: plan.clone(), steps, plateau: 1.0, best: f64::INFINITY, waited: 0 }
+        Self { plan: plan.clone(), steps, plateau: Plateau { factor: 1.0, best: None, waited: 0 } }
     }
 
     /// The learning rate of a step, from 1: a straight rise over the warm-up, then the schedule.
@@ -46,21 +55,21 @@ impl Schedule {
                     0.1 + 0.9 * share / RISE
                 }
                 ScheduleName::OneCycle => fall((share - RISE) / (1.0 - RISE)),
-                ScheduleName::Plateau => self.plateau,
+                ScheduleName::Plateau => self.plateau.factor,
             }
     }
 
     /// Tells the schedule what a validation found.
     pub(crate) fn observe(&mut self, validation_loss: f64) {
-        if validation_loss < self.best {
-            self.best = validation_loss;
-            self.waited = 0;
+        let plateau = &mut self.plateau;
+        if plateau.best.is_none_or(|best| validation_loss < best) {
+            (plateau.best, plateau.waited) = (Some(validation_loss), 0);
             return;
         }
-        self.waited += 1;
-        if self.waited >= self.plan.schedule_patience {
-            self.plateau *= self.plan.schedule_factor;
-            self.waited = 0;
+        plateau.waited += 1;
+        if plateau.waited >= self.plan.schedule_patience {
+            plateau.factor *= self.plan.schedule_factor;
+            plateau.waited = 0;
         }
     }
 }

@@ -16,7 +16,7 @@ use crate::files::{Existing, read_vocabulary, write_whole};
 use crate::plan::Plan;
 
 const FORMAT: &str = "lalograph encoded corpus";
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 /// `encoded.json`: written last, so that an entry that has it is whole.
 #[derive(Debug, Serialize, Deserialize)]
@@ -69,8 +69,8 @@ impl CacheEntry {
         &self.folder
     }
 
-    /// Where the two parts are stored; makes the folder.
-    pub(crate) fn places(&mut self) -> Result<[PathBuf; 2], LabError> {
+    /// Where the parts are stored; makes the folder.
+    pub(crate) fn places(&mut self) -> Result<[PathBuf; 3], LabError> {
         let missing = self.folder.ancestors().take_while(|folder| !folder.exists());
         self.made = missing.map(Path::to_owned).collect();
         fs::create_dir_all(&self.folder).map_err(LabError::at(&self.folder))?;
@@ -82,8 +82,8 @@ impl CacheEntry {
         Ok(self.stores())
     }
 
-    fn stores(&self) -> [PathBuf; 2] {
-        ["training.tokens", "validation.tokens"].map(|name| self.folder.join(name))
+    fn stores(&self) -> [PathBuf; 3] {
+        ["training.tokens", "validation.tokens", "test.tokens"].map(|name| self.folder.join(name))
     }
 
     fn description(&self) -> PathBuf {
@@ -137,12 +137,13 @@ impl CacheEntry {
             return Err(unusable("it is of another form or version".into()).into());
         }
         let vocabulary = read_vocabulary(&self.vocabulary())?;
-        let [training, validation] = self.stores();
-        let open = |path: &Path| Store::open(path, &vocabulary).map(TokenSequence::from_store);
-        let (training, validation) = (open(&training)?, open(&validation)?);
+        let open = |path: &PathBuf| Store::open(path, &vocabulary).map(TokenSequence::from_store);
+        let [training, validation, test] = self.stores();
+        let (training, validation, test) = (open(&training)?, open(&validation)?, open(&test)?);
         let Description { files, documents, bytes, text_hash, .. } = description;
         let reading = Reading { files, documents, bytes, ..Reading::default() };
-        let encoded = EncodedCorpus { training, validation, split: SplitKind::Documents, reading, text_hash };
+        let encoded =
+            EncodedCorpus { training, validation, test, split: SplitKind::Documents, reading, text_hash };
         Ok(Some((vocabulary, encoded)))
     }
 }

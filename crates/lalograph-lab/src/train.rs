@@ -1,37 +1,30 @@
-//! The training loop.
+//! The training loop: steps, and what is done after each of them.
 
 use std::ops::ControlFlow;
 use std::path::Path;
 use std::time::Instant;
 
 use lalograph_net::LanguageModel;
-use lalograph_net::clipping::{Clipping, GradientMeter};
-use lalograph_net::initial::initial_weights;
-use lalograph_net::model::Purpose;
-use lalograph_net::optimiser::Optimiser;
-use lalograph_net::parameters::PackedWeights;
 use lalograph_net::random::stream;
-use lalograph_net::recurrent::Extent;
-use lalograph_net::step::{AddLanes, Draw, Team};
-use lalograph_text::corpus::{ReadObserver, Skipped};
-use lalograph_text::tokens::{EncodedCorpus, HeldOut, encode_corpus};
-use lalograph_text::{Corpus, Part, Vocabulary, VocabularyBuilder};
+use lalograph_text::corpus::Skipped;
+use lalograph_text::tokens::TokenSequence;
 
-use crate::baseline::unigram_loss;
+use crate::checkpoint::{self, Checkpoint, Duty, Position, Recent, RecordBytes};
 use crate::error::LabError;
-use crate::files::{Existing, read_split, read_vocabulary, write_whole};
+use crate::files::Existing;
 use crate::flow::FlowMeter;
 use crate::generate::{Choice, Generator, Request};
+use crate::hints::{Evidence, Hint, Stage, hints};
 use crate::model_file::{ModelContent, Progress};
 use crate::plan::Plan;
-use crate::records::{FlowRecord, Lines, MetricsRecord, SampleRecord};
-use crate::run::{RunDescription, RunFolder, RunStatus};
+use crate::prepare::Prepared;
+use crate::records::{FlowRecord, Lines, MetricsRecord, SampleRecord, read_lines};
+use crate::run::{Claim, RunDescription, RunFolder, RunStatus};
 use crate::schedule::Schedule;
 use crate::score::{Judge, Score};
-use crate::streams::{TrainingWindows, WindowBuffer};
-use crate::token_cache::CacheEntry;
+use crate::trainer::Trainer;
 
-/// Streams side by side while the validation text is judged.
+/// Streams side by side while held-out text is judged.
 pub(crate) const JUDGED_ROWS: usize = 16;
 
 /// Something that happened while a run was prepared or trained.
@@ -56,6 +49,8 @@ pub enum TrainingEvent<'a> {
     Started {
         /// Steps planned.
         steps: u64,
+        /// Steps made already.
+        made: u64,
         /// Numbers that are learnt.
         parameters: usize,
     },
@@ -76,6 +71,10 @@ pub enum TrainingEvent<'a> {
     Judging(f64),
     /// A sample was written.
     Sample(&'a SampleRecord),
+    /// A checkpoint was written after this step.
+    Checkpoint(u64),
+    /// The figures say something that they did not say before.
+    Hint(&'a Hint),
 }
 
 /// Somebody who is told what happens.
@@ -90,388 +89,373 @@ impl<F: FnMut(&TrainingEvent<'_>) -> ControlFlow<()>> TrainingObserver for F {
     }
 }
 
-/// A plan with its corpus read and its model laid out: ready to train.
-pub struct Prepared {
-    /// The plan, resolved.
-    pub plan: Plan,
-    /// The vocabulary, counted on the training part or read from the plan's file.
-    pub vocabulary: Vocabulary,
-    /// The corpus in two parts.
-    pub corpus: EncodedCorpus,
-    /// The architecture.
-    pub model: LanguageModel,
-    /// Steps to make.
-    pub steps: u64,
-    /// Mean loss of the unigram model on the validation text, where there is one.
-    pub unigram_loss: Option<f64>,
-}
-
-/// Reads the corpus with `threads` threads and lays the model out. In `cache`, a folder, encoded corpora are kept; what was encoded before and has
-/// not changed since is taken from there.
-///
-/// # Errors
-/// An unusable plan, corpus or vocabulary; text too short for one batch; a stop.
-pub fn prepare(
-    mut plan: Plan,
-    threads: usize,
-    cache: Option<&Path>,
-    observer: &mut dyn TrainingObserver,
-) -> Result<Prepared, LabError> {
-    plan.check()?;
-    let corpus = Corpus::find(&plan.corpus.spec())?;
-    let share = plan.corpus.validation_share;
-    let held_out = match &plan.corpus.split {
-        Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
-        None => HeldOut::Share { seed: plan.training.seed, share },
-    };
-    let mut entry = cache.map(|cache| CacheEntry::of(cache, &plan, &corpus)).transpose()?;
-    // A strict reading is to happen, not to be remembered.
-    let kept = match entry.as_ref().filter(|_| !plan.corpus.strict).map(CacheEntry::load) {
-        None | Some(Ok(None)) => None,
-        Some(Ok(kept)) => kept,
-        Some(Err(error)) => {
-            let _ = observer.event(&TrainingEvent::NotReused(&error));
-            None
-        }
-    };
-    let (vocabulary, corpus) = match kept {
-        Some(kept) => {
-            let folder = entry.as_ref().map(CacheEntry::folder).unwrap_or(Path::new(""));
-            let _ = observer.event(&TrainingEvent::Reused(folder));
-            kept
-        }
-        None => encode(&plan, &corpus, &held_out, entry.as_mut(), threads, observer)?,
-    };
-    plan.vocabulary.unit = vocabulary.unit();
-    plan.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
-    plan.vocabulary.reserved.clone_from(vocabulary.reserved());
-    if share > 0.0 && plan.corpus.split.is_none() && corpus.validation.is_empty() {
-        return Err(LabError::NoValidation { documents: corpus.reading.documents, share });
-    }
-    let (rows, window) = (plan.training.batch, plan.training.window);
-    let windows = TrainingWindows::new(&corpus.training, &plan.training).windows() as u64;
-    if corpus.training.len() < rows * window || windows == 0 {
-        return Err(LabError::TooShort {
-            tokens: corpus.training.len(),
-            rows,
-            window,
-            needed: rows * window,
-        });
-    }
-    let model = LanguageModel::new(plan.shape(vocabulary.len()))?;
-    let steps = plan.training.steps.unwrap_or(plan.training.epochs * windows);
-    let unigram = (!corpus.validation.is_empty())
-        .then(|| unigram_loss(&vocabulary, &corpus.training, &corpus.validation));
-    Ok(Prepared { plan, vocabulary, corpus, model, steps, unigram_loss: unigram })
-}
-
-/// Reads the corpus: once for the vocabulary, unless the plan names one, and once for the tokens.
-fn encode(
-    plan: &Plan,
-    corpus: &Corpus,
-    held_out: &HeldOut,
-    mut entry: Option<&mut CacheEntry>,
-    threads: usize,
-    observer: &mut dyn TrainingObserver,
-) -> Result<(Vocabulary, EncodedCorpus), LabError> {
-    let mut pass = Pass { number: 1, total_bytes: corpus.bytes(), observer };
-    let vocabulary = match &plan.vocabulary.file {
-        Some(path) => read_vocabulary(path)?,
-        None => count_vocabulary(plan, corpus, held_out, threads, &mut pass)?,
-    };
-    pass.number = 2;
-    let places = entry.as_mut().map(|entry| entry.places()).transpose()?;
-    let stores = places.as_ref().map(|[training, validation]| [training.as_path(), validation.as_path()]);
-    let encoded = encode_corpus(corpus, &vocabulary, held_out, stores, threads, &mut pass);
-    match (entry, &encoded) {
-        (Some(entry), Ok(encoded)) => entry.keep(&vocabulary, encoded)?,
-        (Some(entry), Err(_)) => entry.discard(),
-        (None, _) => {}
-    }
-    Ok((vocabulary, encoded?))
-}
-
-/// One pass over the corpus, told to the observer of the training.
-struct Pass<'a> {
-    number: u32,
-    total_bytes: u64,
-    observer: &'a mut dyn TrainingObserver,
-}
-
-impl ReadObserver for Pass<'_> {
-    fn progress(&mut self, bytes: u64) -> bool {
-        let event = TrainingEvent::Reading { pass: self.number, bytes, total_bytes: self.total_bytes };
-        self.observer.event(&event).is_continue()
-    }
-
-    fn left_out(&mut self, skipped: &Skipped) {
-        // Every pass meets the same places; the last is the one that always takes place.
-        if self.number == 2 {
-            let _ = self.observer.event(&TrainingEvent::LeftOut(skipped));
-        }
-    }
-}
-
-/// Counts the training part only, so that validation text shows how much of unseen text is unknown.
-fn count_vocabulary(
-    plan: &Plan,
-    corpus: &Corpus,
-    held_out: &HeldOut,
-    threads: usize,
-    pass: &mut Pass<'_>,
-) -> Result<Vocabulary, LabError> {
-    let (spec, split) = (plan.vocabulary.spec(), held_out.split());
-    let (mut builder, reading) = VocabularyBuilder::count(&spec, corpus, threads, pass, |document| {
-        split.part_of(document.text, document.label) == Part::Training
-    })?;
-    if !held_out.parts_by_document(reading.documents) {
-        // Too few documents to be parted whole: then the part held out cannot be told apart here.
-        (builder, _) = VocabularyBuilder::count(&spec, corpus, 1, pass, |_| true)?;
-    }
-    Ok(builder.finish(threads)?)
-}
-
 /// What came of a run.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct TrainingOutcome {
     /// Finished or interrupted.
     pub status: RunStatus,
     /// Steps made.
     pub steps: u64,
+    /// Whether it ended before its last step because nothing was gained any more.
+    pub stopped_early: bool,
     /// The step whose weights were kept.
     pub kept_step: u64,
     /// The validation text at that step, where there is one.
     pub validation: Option<Score>,
+    /// The test text under the weights that were kept, where there is one and the run was finished.
+    pub test: Option<Score>,
     /// Mean loss on training text over the last steps, with dropout.
     pub training_loss: f64,
-    /// Seconds from first step to last, samples and validation included.
+    /// Seconds from first step to last, samples and validation included, over all the times that it was resumed.
     pub seconds: f64,
     /// Tokens learnt from in a second of training alone.
     pub tokens_per_second: f64,
+    /// What its figures say.
+    pub hints: Vec<Hint>,
 }
 
-/// Trains into `run`, which holds nothing but its plan and description.
+/// What a run is trained in, and from where on.
+#[derive(Debug)]
+pub struct Running {
+    /// The folder.
+    pub run: RunFolder,
+    /// The right to write to it, until training ends.
+    pub claim: Claim,
+    /// Its description so far.
+    pub description: RunDescription,
+    /// Where to go on from; none from the beginning.
+    pub from: Option<Checkpoint>,
+}
+
+/// Trains a run from where it stands.
 ///
 /// # Errors
-/// Numbers that are no longer finite (the best model so far is kept); anything the file system refuses.
+/// Numbers that are no longer finite (the best model so far is kept); a checkpoint of another model; anything the file system refuses.
 pub fn train(
     prepared: &Prepared,
-    run: &RunFolder,
-    description: RunDescription,
+    running: Running,
     threads: usize,
     observer: &mut (dyn TrainingObserver + Send),
 ) -> Result<TrainingOutcome, LabError> {
     let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build()?;
-    write_whole(&run.vocabulary(), prepared.vocabulary.to_json().as_bytes(), Existing::Keep)?;
-    let mut description = RunDescription { status: RunStatus::Running, ..description };
-    let outcome = pool.install(|| Loop::new(prepared, run, observer)?.run());
-    match &outcome {
-        Ok(outcome) => {
-            description.status = outcome.status;
-            description.steps = outcome.steps;
-            description.best_validation_loss = outcome.validation.map(|score| score.loss);
-        }
-        Err(_) => description.status = RunStatus::Failed,
-    }
-    run.describe(&description)?;
-    outcome
+    pool.install(|| Loop::new(prepared, running, observer)?.run())
 }
 
-/// Sums over the steps since the last record.
-#[derive(Default)]
-struct Recent {
-    steps: u64,
-    loss: f64,
-    norm: f64,
-    norm_after: f64,
-    clipped: u64,
+/// The best weights so far.
+struct Best {
+    step: u64,
+    /// Tokens learnt from until then.
     tokens: u64,
-    seconds: f64,
+    score: Score,
+    weights: Vec<f32>,
 }
 
 struct Loop<'a> {
     prepared: &'a Prepared,
-    run: &'a RunFolder,
+    run: RunFolder,
+    _claim: Claim,
+    description: RunDescription,
     observer: &'a mut (dyn TrainingObserver + Send),
+    trainer: Trainer<'a>,
+    schedule: Schedule,
+    /// The validation text, or the part of it that is judged while training.
+    validation: TokenSequence,
+    judge: Option<Judge>,
+    flow: FlowMeter,
     metrics: Lines,
     samples: Lines,
-    windows: TrainingWindows<'a>,
-    buffer: WindowBuffer,
-    judge: Option<Judge>,
-    team: Team<f32>,
-    weights: Vec<f32>,
-    packed: PackedWeights<f32>,
-    meter: GradientMeter,
-    clipping: Clipping,
-    optimiser: Optimiser<f32>,
-    schedule: Schedule,
-    flow: Option<(FlowMeter, Lines)>,
+    flow_lines: Lines,
+    /// All records so far, for what they say together.
+    metrics_so_far: Vec<MetricsRecord>,
+    flow_so_far: Vec<FlowRecord>,
+    hinted: Vec<&'static str>,
     started: Instant,
-    step: u64,
+    /// Seconds before it was last resumed.
+    seconds_before: f64,
+    last_checkpoint: Instant,
+    next: Duty,
     tokens: u64,
     training_seconds: f64,
     recent: Recent,
-    training_loss: f64,
-    best: Option<(u64, Score)>,
+    training_loss: Option<f64>,
+    best: Option<Best>,
     last_validation: Option<Score>,
+    gain: Option<f64>,
+    waited: u64,
     stopped: bool,
 }
 
 impl<'a> Loop<'a> {
     fn new(
         prepared: &'a Prepared,
-        run: &'a RunFolder,
+        running: Running,
         observer: &'a mut (dyn TrainingObserver + Send),
     ) -> Result<Self, LabError> {
         let Prepared { plan, corpus, model, vocabulary, steps, .. } = prepared;
+        let Running { run, claim, description, from } = running;
         let training = &plan.training;
-        let extent = Extent { steps: TrainingWindows::most_steps(training), rows: training.batch };
-        let begins = TrainingWindows::begin_anew(training);
-        let purpose = Purpose::Training(plan.regularisation());
-        let mut team = Team::new(model, extent, training.lanes, purpose, begins);
-        if model.samples().is_some() {
-            team = team.sampling_by(&corpus.training.counts(vocabulary.len()));
+        let counts = || corpus.training.counts(vocabulary.len());
+        let mut trainer = Trainer::new(plan, model, &corpus.training, *steps, counts);
+        let mut schedule = Schedule::new(training, *steps);
+        let validation = corpus.validation.beginning(training.validate_share);
+        let bytes = from.as_ref().map_or(RecordBytes::default(), |from| from.position.record_bytes);
+        if let Some(from) = &from {
+            from.restore(&mut trainer)
+                .map_err(|what| LabError::BadCheckpoint { path: run.checkpoints(), what })?;
+            schedule.plateau = from.position.plateau;
         }
-        let validation = &corpus.validation;
-        let judge = (!validation.is_empty()).then(|| {
-            let size = (JUDGED_ROWS, training.window);
-            Judge::new(model, validation, size, training.lanes, training.reset_at_documents)
-        });
-        let flow = (training.flow_every > 0)
-            .then(|| Lines::create(&run.flow()).map(|lines| (FlowMeter::new(model, training), lines)))
-            .transpose()?;
-        Ok(Self {
+        let metrics = Lines::after(&run.metrics(), bytes.metrics)?;
+        let samples = Lines::after(&run.samples(), bytes.samples)?;
+        let flow_lines = Lines::after(&run.flow(), bytes.flow)?;
+        let (metrics_so_far, flow_so_far) = (read_lines(&run.metrics())?, read_lines(&run.flow())?);
+        let mut this = Self {
             prepared,
             run,
+            _claim: claim,
+            description,
             observer,
-            metrics: Lines::create(&run.metrics())?,
-            samples: Lines::create(&run.samples())?,
-            windows: TrainingWindows::new(&corpus.training, training),
-            buffer: WindowBuffer::new(begins),
-            judge,
-            team,
-            weights: initial_weights(model.layout(), training.seed),
-            packed: PackedWeights::new(model.layout(), true),
-            meter: GradientMeter::new(model.layout()),
-            clipping: plan.clipping(),
-            optimiser: Optimiser::new(plan.optimiser(*steps), model.layout()),
-            schedule: Schedule::new(training, *steps),
-            flow,
+            trainer,
+            schedule,
+            judge: judge(plan, model, &validation),
+            validation,
+            flow: FlowMeter::new(model, training),
+            metrics,
+            samples,
+            flow_lines,
+            metrics_so_far,
+            flow_so_far,
+            hinted: Vec::new(),
             started: Instant::now(),
-            step: 0,
+            seconds_before: 0.0,
+            last_checkpoint: Instant::now(),
+            next: Duty::Step,
             tokens: 0,
             training_seconds: 0.0,
             recent: Recent::default(),
-            training_loss: f64::NAN,
+            training_loss: None,
             best: None,
             last_validation: None,
+            gain: None,
+            waited: 0,
             stopped: false,
-        })
+        };
+        if let Some(from) = from {
+            this.go_on(from)?;
+        }
+        Ok(this)
+    }
+
+    /// Takes over what a checkpoint holds besides the trainer's part.
+    fn go_on(&mut self, from: Checkpoint) -> Result<(), LabError> {
+        let Checkpoint { position, best, .. } = from;
+        self.seconds_before = position.seconds;
+        self.next = position.next;
+        self.tokens = position.tokens;
+        self.training_seconds = position.training_seconds;
+        self.recent = position.recent;
+        self.training_loss = position.training_loss;
+        self.last_validation = position.last_validation;
+        self.gain = position.gain;
+        self.waited = position.waited;
+        if let (Some((step, tokens, score)), Some(weights)) = (position.best, best) {
+            self.best = Some(Best { step, tokens, score, weights });
+            // The model file may be of a step after the checkpoint, that is made again now.
+            self.save_model()?;
+        }
+        Ok(())
     }
 
     fn tell(&mut self, event: &TrainingEvent<'_>) {
         self.stopped |= self.observer.event(event).is_break();
     }
 
+    fn seconds(&self) -> f64 {
+        self.seconds_before + self.started.elapsed().as_secs_f64()
+    }
+
     fn run(mut self) -> Result<TrainingOutcome, LabError> {
-        let outcome = self.steps();
-        // Nothing was judged before it failed: then the weights in hand are the best there are.
-        if outcome.is_err() && self.best.is_none() && self.weights.iter().all(|w| w.is_finite()) {
-            self.save(None)?;
+        self.describe(RunStatus::Running)?;
+        let outcome = self.steps().and_then(|()| self.end());
+        if let Err(error) = &outcome {
+            // Nothing was judged before it failed: then the weights in hand are the best there are.
+            if self.best.is_none() && self.trainer.weights.iter().all(|w| w.is_finite()) {
+                let _ = self.save_model();
+            }
+            self.description.failure = Some(error.to_string());
+            if let LabError::NotFinite { step, .. } | LabError::Diverged { step, .. } = *error {
+                self.description.not_finite_step = Some(step);
+                self.hint(Stage::NotFinite(step));
+            }
+            // A disk that is full takes no description either: the first error is the one to tell.
+            let _ = self.describe(RunStatus::Failed);
         }
         outcome
     }
 
-    fn steps(&mut self) -> Result<TrainingOutcome, LabError> {
-        let steps = self.prepared.steps;
-        self.tell(&TrainingEvent::Started { steps, parameters: self.weights.len() });
-        let Plan { training, samples, .. } = &self.prepared.plan;
-        let due = |every: u64, step: u64| step == steps || (every > 0 && step.is_multiple_of(every));
-        while self.step < steps && !self.stopped {
-            self.make_step()?;
-            if training.flow_every > 0 && self.step.is_multiple_of(training.flow_every) {
-                self.measure_flow()?;
-            }
-            if due(training.record_every, self.step) || self.stopped {
-                self.record()?;
-            }
-            if due(training.validate_every, self.step) && !self.stopped {
-                self.validate()?;
-            }
-            if due(samples.every, self.step) && !self.stopped {
-                self.sample()?;
-            }
-        }
-        // Without validation, or before the first, the weights in hand are the ones to keep.
-        if self.best.is_none() {
-            self.save(None)?;
-        }
-        let finished = self.step == steps;
-        Ok(TrainingOutcome {
-            status: if finished { RunStatus::Finished } else { RunStatus::Interrupted },
-            steps: self.step,
-            kept_step: self.best.map_or(self.step, |(step, _)| step),
-            validation: self.best.map(|(_, score)| score),
-            training_loss: self.training_loss,
-            seconds: self.started.elapsed().as_secs_f64(),
-            tokens_per_second: self.tokens as f64 / self.training_seconds.max(1e-9),
-        })
+    fn plan(&self) -> &'a Plan {
+        &self.prepared.plan
     }
 
-    fn make_step(&mut self) -> Result<(), LabError> {
-        let Prepared { plan, model, .. } = self.prepared;
-        let begun = Instant::now();
-        let windows = self.windows.windows() as u64;
-        let (pass, window) = (self.step / windows, (self.step % windows) as usize);
-        self.windows.window(pass, window, &mut self.buffer);
-        self.packed.update(model.layout(), &self.weights);
-        let weights = self.packed.with(&self.weights);
-        let batch = self.buffer.batch();
-        if window == 0 && batch.fresh.is_none() {
-            self.team.begin(model, weights);
-        }
-        let draw = Draw { seed: plan.training.seed, step: self.step };
-        let loss = self.team.learn(model, weights, batch, draw, &mut AddLanes);
-        self.step += 1;
-        let clipped = self.meter.measure(self.team.gradient(), &self.clipping);
-        let tokens = self.buffer.scored();
-        let training_loss = loss.sum / tokens.max(1) as f64;
-        self.refuse_infinite(training_loss, clipped.norm_before)?;
-        let rate = self.schedule.rate(self.step);
-        self.optimiser.step(&mut self.weights, self.team.gradient(), rate, &clipped);
+    /// Whether no step is left to make.
+    fn is_over(&self) -> bool {
+        self.trainer.step >= self.prepared.steps || self.out_of_patience()
+    }
 
-        let seconds = begun.elapsed().as_secs_f64();
-        self.tokens += tokens;
-        self.training_seconds += seconds;
-        let recent = &mut self.recent;
-        recent.steps += 1;
-        recent.loss += training_loss;
-        recent.norm += clipped.norm_before;
-        recent.norm_after += clipped.norm_after;
-        recent.clipped += u64::from(clipped.any());
-        recent.tokens += tokens;
-        recent.seconds += seconds;
-        self.tell(&TrainingEvent::Step { step: self.step, tokens, training_loss });
+    fn out_of_patience(&self) -> bool {
+        let patience = self.plan().training.patience;
+        patience > 0 && self.waited >= patience
+    }
+
+    fn steps(&mut self) -> Result<(), LabError> {
+        let (steps, parameters) = (self.prepared.steps, self.trainer.weights.len());
+        self.tell(&TrainingEvent::Started { steps, made: self.trainer.step, parameters });
+        self.hint(Stage::UnderWay);
+        while !self.stopped {
+            if self.next == Duty::Step {
+                if self.is_over() {
+                    break;
+                }
+                self.make_step()?;
+                self.next = Duty::Flow;
+            }
+            self.duties()?;
+            if !self.stopped && self.is_checkpoint_due() {
+                self.checkpoint()?;
+            }
+        }
         Ok(())
     }
 
-    /// An error that names the first parameter whose gradient is not finite, or the one that grew furthest where the loss has no
-    /// perplexity any more.
-    fn refuse_infinite(&self, training_loss: f64, norm: f64) -> Result<(), LabError> {
-        if !norm.is_finite() {
-            let tensors = self.prepared.model.layout().tensors();
-            let parameter = self.meter.first_not_finite().map(|index| tensors[index].name.clone());
-            return Err(LabError::NotFinite { step: self.step, parameter: parameter.unwrap_or_default() });
+    /// Does what is due after the step in hand, as far as it is not done. A stop leaves the rest for later.
+    fn duties(&mut self) -> Result<(), LabError> {
+        let Plan { training, samples, .. } = self.plan();
+        let step = self.trainer.step;
+        let every = |every: u64| every > 0 && step.is_multiple_of(every);
+        while !self.stopped {
+            // Whether it is over may only be known after the validation.
+            let over = self.is_over();
+            self.next = match self.next {
+                Duty::Flow => {
+                    if every(training.flow_every) {
+                        self.measure_flow()?;
+                    }
+                    Duty::Record
+                }
+                Duty::Record => {
+                    if over || every(training.record_every) {
+                        self.record()?;
+                    }
+                    Duty::Validate
+                }
+                Duty::Validate => {
+                    if (over || self.is_validation_due()) && !self.validate()? {
+                        return Ok(());
+                    }
+                    Duty::Sample
+                }
+                Duty::Sample => {
+                    if over || every(samples.every) || samples.at.contains(&step) {
+                        self.sample()?;
+                    }
+                    Duty::Step
+                }
+                Duty::Step => return Ok(()),
+            };
         }
-        self.refuse_diverged("training", training_loss)
+        Ok(())
     }
 
-    fn refuse_diverged(&self, text: &'static str, loss: f64) -> Result<(), LabError> {
+    fn is_validation_due(&self) -> bool {
+        let (training, step) = (&self.plan().training, self.trainer.step);
+        if training.validate_epochs > 0.0 {
+            let span = training.validate_epochs * self.trainer.steps_per_epoch() as f64;
+            return (step as f64 / span).floor() > ((step - 1) as f64 / span).floor();
+        }
+        training.validate_every > 0 && step.is_multiple_of(training.validate_every)
+    }
+
+    fn is_checkpoint_due(&self) -> bool {
+        let plan = &self.plan().checkpoints;
+        (plan.every > 0 && self.trainer.step.is_multiple_of(plan.every))
+            || (plan.minutes > 0.0 && self.last_checkpoint.elapsed().as_secs_f64() >= plan.minutes * 60.0)
+    }
+
+    /// Ends in good order: a checkpoint, the model, the test text, the description.
+    fn end(&mut self) -> Result<TrainingOutcome, LabError> {
+        let finished = !self.stopped && self.is_over();
+        // Without validation, or before the first, the weights in hand are the ones to keep.
+        if self.best.is_none() {
+            self.save_model()?;
+        }
+        self.checkpoint()?;
+        let test = if finished { self.test()? } else { None };
+        let stage = if finished { Stage::Ended } else { Stage::UnderWay };
+        let hints = self.hint(stage);
+        let status = if finished { RunStatus::Finished } else { RunStatus::Interrupted };
+        let stopped_early = finished && self.trainer.step < self.prepared.steps;
+        self.description.stopped_early = stopped_early;
+        self.description.test = test;
+        self.describe(status)?;
+        let recent = self.recent.loss / self.recent.steps as f64;
+        Ok(TrainingOutcome {
+            status,
+            steps: self.trainer.step,
+            stopped_early,
+            kept_step: self.best.as_ref().map_or(self.trainer.step, |best| best.step),
+            validation: self.best.as_ref().map(|best| best.score),
+            test,
+            training_loss: self.training_loss.unwrap_or(recent),
+            seconds: self.seconds(),
+            tokens_per_second: self.tokens as f64 / self.training_seconds.max(1e-9),
+            hints,
+        })
+    }
+
+    /// Writes down how the run stands.
+    fn describe(&mut self, status: RunStatus) -> Result<(), LabError> {
+        let description = &mut self.description;
+        description.status = status;
+        description.steps = self.trainer.step;
+        description.planned_steps = self.prepared.steps;
+        description.text = self.prepared.facts;
+        description.best_step = self.best.as_ref().map(|best| best.step);
+        description.best_validation_loss = self.best.as_ref().map(|best| best.score.loss);
+        self.run.describe(description)
+    }
+
+    fn make_step(&mut self) -> Result<(), LabError> {
+        let begun = Instant::now();
+        let learnt = self.trainer.learn();
+        let step = self.trainer.step + 1;
+        if !learnt.clipped.norm_before.is_finite() {
+            let parameter = self.trainer.first_not_finite().unwrap_or_default().to_owned();
+            return Err(LabError::NotFinite { step, parameter });
+        }
+        self.refuse_diverged(step, "training", learnt.loss)?;
+        self.trainer.apply(self.schedule.rate(step), &learnt);
+
+        let seconds = begun.elapsed().as_secs_f64();
+        self.tokens += learnt.tokens;
+        self.training_seconds += seconds;
+        let recent = &mut self.recent;
+        recent.steps += 1;
+        recent.loss += learnt.loss;
+        recent.norm += learnt.clipped.norm_before;
+        recent.norm_after += learnt.clipped.norm_after;
+        recent.clipped += u64::from(learnt.clipped.any());
+        recent.tokens += learnt.tokens;
+        recent.seconds += seconds;
+        self.tell(&TrainingEvent::Step { step, tokens: learnt.tokens, training_loss: learnt.loss });
+        Ok(())
+    }
+
+    /// An error that names the parameter that grew furthest where a loss has no perplexity any more.
+    fn refuse_diverged(&self, step: u64, text: &'static str, loss: f64) -> Result<(), LabError> {
         if loss.exp().is_finite() {
             return Ok(());
         }
         let size = |range: std::ops::Range<usize>| {
-            self.weights[range]
+            self.trainer.weights[range]
                 .iter()
                 .map(|w| if w.is_nan() { f32::INFINITY } else { w.abs() })
                 .fold(0.0, f32::max)
@@ -485,128 +469,228 @@ impl<'a> Loop<'a> {
                     if size > best.1 { (name.clone(), size) } else { best }
                 },
             );
-        Err(LabError::Diverged { step: self.step, text, parameter, greatest })
+        Err(LabError::Diverged { step, text, parameter, greatest })
     }
 
     fn measure_flow(&mut self) -> Result<(), LabError> {
-        let Prepared { model, .. } = self.prepared;
-        let Some((meter, lines)) = &mut self.flow else {
-            return Ok(());
-        };
-        self.packed.update(model.layout(), &self.weights);
-        let mut record = meter.measure(model, self.packed.with(&self.weights), self.buffer.batch());
-        record.step = self.step;
-        lines.push(&record)?;
+        let (window, weights) = self.trainer.last_window_and_weights();
+        let mut record = self.flow.measure(&self.prepared.model, weights, window);
+        record.step = self.trainer.step;
+        self.flow_lines.push(&record)?;
         self.tell(&TrainingEvent::Flow(&record));
+        self.flow_so_far.push(record);
         Ok(())
     }
 
     fn epoch(&self) -> f64 {
-        self.step as f64 / self.windows.windows() as f64
+        self.trainer.step as f64 / self.trainer.steps_per_epoch() as f64
+    }
+
+    fn push_metrics(&mut self, record: MetricsRecord) -> Result<(), LabError> {
+        self.metrics.push(&record)?;
+        self.tell(&TrainingEvent::Metrics(&record));
+        self.metrics_so_far.push(record);
+        Ok(())
     }
 
     fn record(&mut self) -> Result<(), LabError> {
         let recent = std::mem::take(&mut self.recent);
         let steps = recent.steps as f64;
-        self.training_loss = recent.loss / steps;
-        let record = MetricsRecord::Training {
-            step: self.step,
+        let training_loss = recent.loss / steps;
+        self.training_loss = Some(training_loss);
+        self.push_metrics(MetricsRecord::Training {
+            step: self.trainer.step,
             epoch: self.epoch(),
             tokens: self.tokens,
-            seconds: self.started.elapsed().as_secs_f64(),
-            training_loss: self.training_loss,
+            seconds: self.seconds(),
+            training_loss,
             // Against a sample of the vocabulary the loss is no perplexity's logarithm.
-            training_perplexity: self.prepared.model.samples().is_none().then(|| self.training_loss.exp()),
-            learning_rate: self.schedule.rate(self.step),
+            training_perplexity: self.prepared.model.samples().is_none().then(|| training_loss.exp()),
+            learning_rate: self.schedule.rate(self.trainer.step),
             gradient_norm: recent.norm / steps,
             clipped_gradient_norm: recent.norm_after / steps,
             clipped_share: recent.clipped as f64 / steps,
             tokens_per_second: recent.tokens as f64 / recent.seconds.max(1e-9),
-        };
-        self.metrics.push(&record)?;
-        self.tell(&TrainingEvent::Metrics(&record));
-        Ok(())
+        })
     }
 
-    fn validate(&mut self) -> Result<(), LabError> {
-        let Prepared { model, corpus, .. } = self.prepared;
+    /// Judges the validation text; `false` if it was stopped meanwhile.
+    fn validate(&mut self) -> Result<bool, LabError> {
         let Some(judge) = &mut self.judge else {
-            return Ok(());
+            return Ok(true);
         };
         let observer = &mut self.observer;
-        let settled = self.optimiser.settled(&self.weights);
-        self.packed.update(model.layout(), settled);
-        let total = judge.total_loss(model, self.packed.with(settled), &corpus.validation, |share| {
-            observer.event(&TrainingEvent::Judging(share)).is_continue()
-        });
+        let total =
+            judge.total_loss(&self.prepared.model, self.trainer.settled(), &self.validation, |share| {
+                observer.event(&TrainingEvent::Judging(share)).is_continue()
+            });
         let Some(total) = total else {
             self.stopped = true;
-            return Ok(());
+            return Ok(false);
         };
-        let score = Score::new(&corpus.validation, total);
-        self.refuse_diverged("validation", score.loss)?;
+        let (step, score) = (self.trainer.step, Score::new(&self.validation, total));
+        self.refuse_diverged(step, "validation", score.loss)?;
         self.schedule.observe(score.loss);
-        let best = self.best.is_none_or(|(_, best)| score.loss < best.loss);
         self.last_validation = Some(score);
-        if best {
-            self.save(Some(score))?;
-            self.best = Some((self.step, score));
+        if self.gain.is_none_or(|gain| score.loss < gain - self.plan().training.minimum_gain) {
+            (self.gain, self.waited) = (Some(score.loss), 0);
+        } else {
+            self.waited += 1;
         }
-        let record = MetricsRecord::Validation {
-            step: self.step,
+        let best = self.best.as_ref().is_none_or(|best| score.loss < best.score.loss);
+        if best {
+            let settled = self.trainer.optimiser.settled(&self.trainer.weights);
+            let mut weights = self.best.take().map_or_else(|| vec![0.0; settled.len()], |best| best.weights);
+            weights.copy_from_slice(settled);
+            self.best = Some(Best { step, tokens: self.tokens, score, weights });
+            self.save_model()?;
+        }
+        self.push_metrics(MetricsRecord::Validation {
+            step,
             epoch: self.epoch(),
-            seconds: self.started.elapsed().as_secs_f64(),
+            seconds: self.seconds(),
             validation_loss: score.loss,
             validation_perplexity: score.perplexity,
             bits_per_byte: score.bits_per_byte,
             best,
+        })?;
+        self.hint(Stage::UnderWay);
+        self.describe(RunStatus::Running)?;
+        Ok(true)
+    }
+
+    /// Judges the test text with the weights that are kept.
+    fn test(&mut self) -> Result<Option<Score>, LabError> {
+        let Prepared { plan, model, corpus, .. } = self.prepared;
+        let Some(mut judge) = judge(plan, model, &corpus.test) else {
+            return Ok(None);
         };
-        self.metrics.push(&record)?;
-        self.tell(&TrainingEvent::Metrics(&record));
+        let kept = self.best.as_ref().map(|best| best.weights.clone());
+        let weights = match &kept {
+            Some(kept) => self.trainer.pack(kept),
+            None => self.trainer.settled(),
+        };
+        let observer = &mut self.observer;
+        let total = judge.total_loss(model, weights, &corpus.test, |share| {
+            // It is the last that is done: there is nothing to stop for.
+            let _ = observer.event(&TrainingEvent::Judging(share));
+            true
+        });
+        let score = Score::new(&corpus.test, total.unwrap_or(f64::NAN));
+        self.refuse_diverged(self.trainer.step, "test", score.loss)?;
+        self.push_metrics(MetricsRecord::Test {
+            step: self.best.as_ref().map_or(self.trainer.step, |best| best.step),
+            test_loss: score.loss,
+            test_perplexity: score.perplexity,
+            bits_per_byte: score.bits_per_byte,
+        })?;
+        Ok(Some(score))
+    }
+
+    /// What the figures say now; the observer is told of what it was not told before.
+    fn hint(&mut self, stage: Stage) -> Vec<Hint> {
+        let found = hints(&Evidence {
+            plan: self.plan(),
+            text: &self.prepared.facts,
+            metrics: &self.metrics_so_far,
+            flow: &self.flow_so_far,
+            stage,
+        });
+        for hint in &found {
+            if !self.hinted.contains(&hint.name()) {
+                self.hinted.push(hint.name());
+                self.tell(&TrainingEvent::Hint(hint));
+            }
+        }
+        found
+    }
+
+    fn content<'c>(&'c self, progress: &'c Progress, weights: &'c [f32]) -> ModelContent<'c> {
+        let Prepared { plan, vocabulary, model, .. } = self.prepared;
+        ModelContent { plan, vocabulary, progress, model, weights }
+    }
+
+    /// Writes the best weights, or those in hand if none were judged.
+    fn save_model(&self) -> Result<(), LabError> {
+        let (step, loss, weights) = match &self.best {
+            Some(best) => (best.step, Some(best.score.loss), &best.weights[..]),
+            None => (self.trainer.step, None, self.trainer.optimiser.settled(&self.trainer.weights)),
+        };
+        let tokens = self.best.as_ref().map_or(self.tokens, |best| best.tokens);
+        let progress = Progress { step, tokens, validation_loss: loss };
+        self.content(&progress, weights).save(&self.run.model(), Existing::Replace)
+    }
+
+    /// Writes a checkpoint and lets go of the oldest.
+    fn checkpoint(&mut self) -> Result<(), LabError> {
+        let position = Position {
+            step: self.trainer.step,
+            next: self.next,
+            tokens: self.tokens,
+            seconds: self.seconds(),
+            training_seconds: self.training_seconds,
+            recent: self.recent,
+            training_loss: self.training_loss,
+            plateau: self.schedule.plateau,
+            best: self.best.as_ref().map(|best| (best.step, best.tokens, best.score)),
+            last_validation: self.last_validation,
+            gain: self.gain,
+            waited: self.waited,
+            // Synced before the checkpoint that counts on them.
+            record_bytes: RecordBytes {
+                metrics: self.metrics.synced_bytes()?,
+                samples: self.samples.synced_bytes()?,
+                flow: self.flow_lines.synced_bytes()?,
+            },
+            optimiser_steps: self.trainer.optimiser.steps(),
+        };
+        let folder = self.run.checkpoints();
+        std::fs::create_dir_all(&folder).map_err(LabError::at(&folder))?;
+        let path = checkpoint::path_of(&folder, position.step);
+        let progress = Progress {
+            step: position.step,
+            tokens: position.tokens,
+            validation_loss: self.last_validation.map(|score| score.loss),
+        };
+        let best = self.best.as_ref().map(|best| &best.weights[..]);
+        checkpoint::save(
+            &path,
+            &self.content(&progress, &self.trainer.weights),
+            &position,
+            &self.trainer,
+            best,
+        )?;
+        checkpoint::keep_newest(&folder, self.plan().checkpoints.keep)?;
+        self.last_checkpoint = Instant::now();
+        self.describe(RunStatus::Running)?;
+        self.tell(&TrainingEvent::Checkpoint(position.step));
         Ok(())
     }
 
-    fn save(&self, score: Option<Score>) -> Result<(), LabError> {
-        let Prepared { plan, vocabulary, model, .. } = self.prepared;
-        let content = ModelContent {
-            plan,
-            vocabulary,
-            progress: &Progress {
-                step: self.step,
-                tokens: self.tokens,
-                validation_loss: score.map(|score| score.loss),
-            },
-            model,
-            weights: self.optimiser.settled(&self.weights),
-        };
-        content.save(&self.run.model(), Existing::Replace)
-    }
-
     fn sample(&mut self) -> Result<(), LabError> {
-        let Prepared { plan, model, vocabulary, .. } = self.prepared;
-        let mut records = Vec::with_capacity(plan.samples.temperatures.len());
-        let settled = self.optimiser.settled(&self.weights);
-        self.packed.update(model.layout(), settled);
-        let weights = self.packed.with(settled);
+        let Prepared { plan, model, vocabulary, seed_texts, .. } = self.prepared;
+        let mut records = Vec::with_capacity(plan.samples.temperatures.len() * seed_texts.len());
+        let step = self.trainer.step;
+        let weights = self.trainer.settled();
         let mut generator = Generator::new(model, weights, vocabulary, plan.training.reset_at_documents);
-        for (index, &temperature) in plan.samples.temperatures.iter().enumerate() {
-            let request = Request {
-                seed_text: &plan.samples.seed_text,
-                choice: Choice::at_temperature(temperature)?,
-                tokens: plan.samples.tokens,
-                past_end: false,
-            };
-            let mut random = stream(plan.training.seed, "sampling", &[self.step, index as u64]);
-            let sample = generator.write(&request, &mut random, |_| true)?;
-            records.push(SampleRecord {
-                step: self.step,
-                validation_perplexity: self.last_validation.map(|score| score.perplexity),
-                temperature,
-                seed_text: plan.samples.seed_text.clone(),
-                text: sample.text,
-                tokens: sample.tokens,
-                ended: sample.ended,
-            });
+        let mut number = 0;
+        for seed_text in seed_texts {
+            for &temperature in &plan.samples.temperatures {
+                let choice = Choice::at_temperature(temperature)?;
+                let request = Request { seed_text, choice, tokens: plan.samples.tokens, past_end: false };
+                let mut random = stream(plan.training.seed, "sampling", &[step, number]);
+                number += 1;
+                let sample = generator.write(&request, &mut random, |_| true)?;
+                records.push(SampleRecord {
+                    step,
+                    validation_perplexity: self.last_validation.map(|score| score.perplexity),
+                    temperature,
+                    seed_text: seed_text.clone(),
+                    text: sample.text,
+                    tokens: sample.tokens,
+                    ended: sample.ended,
+                });
+            }
         }
         for record in &records {
             self.samples.push(record)?;
@@ -614,4 +698,13 @@ impl<'a> Loop<'a> {
         }
         Ok(())
     }
+}
+
+/// Room to judge a text in, if there is any text.
+fn judge(plan: &Plan, model: &LanguageModel, text: &TokenSequence) -> Option<Judge> {
+    let training = &plan.training;
+    (!text.is_empty()).then(|| {
+        let size = (JUDGED_ROWS, training.window);
+        Judge::new(model, text, size, training.lanes, training.reset_at_documents)
+    })
 }

@@ -1,54 +1,37 @@
 //! `docs/plan.md` is made from the plan's own documentation, and this test finds out when it is not.
 #![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
-use std::fmt::Write;
-
 use lalograph_lab::Plan;
+use lalograph_lab::plan::reference::{page, sections};
 
-/// The page: each section's settings with their defaults and what the source says of them.
-fn page() -> String {
-    let source = include_str!("../src/plan.rs");
-    let defaults: toml::Table = Plan::default().to_toml().parse().unwrap();
-    let mut page = "# The plan\n\nA TOML file; `lalograph train --plan FILE` reads it, `--set section.key=value` overrides one value, and the \
-                    resolved plan of every run is in its folder. What is not said has its default.\n"
-        .to_owned();
-    let mut section = String::new();
-    let mut comment = String::new();
-    for line in source.lines().map(str::trim) {
-        if let Some(text) = line.strip_prefix("/// ") {
-            comment.push_str(if comment.is_empty() { "" } else { " " });
-            comment.push_str(text);
-        } else if line.starts_with("pub struct ") && comment.starts_with("`[") {
-            let (name, what) = comment.split_once("]`: ").unwrap();
-            section = name.trim_start_matches("`[").to_owned();
-            write!(page, "\n## `[{section}]`: {what}\n\n| setting | default | what it is |\n|---|---|---|\n")
-                .unwrap();
-            comment.clear();
-        } else if line == "}" {
-            section.clear();
-            comment.clear();
-        } else if let (Some(field), false) = (line.strip_prefix("pub "), section.is_empty()) {
-            let key = field.split(':').next().unwrap();
-            let default = defaults[&section].get(key).map_or("none".to_owned(), |value| format!("`{value}`"));
-            writeln!(page, "| `{key}` | {default} | {comment} |").unwrap();
-            comment.clear();
-        } else if !line.starts_with('#') {
-            comment.clear();
+/// The settings as the reader of plans knows them, and as their documentation does, are the same.
+#[test]
+fn every_setting_is_documented() {
+    let written: toml::Table = Plan::default().to_toml().parse().unwrap();
+    let sections = sections();
+    let names: Vec<&str> = sections.iter().map(|section| section.name.as_str()).collect();
+    assert!(written.keys().all(|name| names.contains(&name.as_str())), "{names:?}");
+    for section in &sections {
+        assert!(!section.about.is_empty());
+        for key in written[&section.name].as_table().unwrap().keys() {
+            assert!(section.settings.iter().any(|setting| setting.key == *key), "{}.{key}", section.name);
+        }
+        for setting in &section.settings {
+            assert!(setting.about.ends_with('.'), "{}.{}: {}", section.name, setting.key, setting.about);
+            // A key that is documented and does not exist would be refused.
+            if let Some(default) = &setting.default {
+                let text = format!("{}.{}={default}", section.name, setting.key);
+                Plan::from_toml("", std::slice::from_ref(&text))
+                    .unwrap_or_else(|error| panic!("{text}: {error}"));
+            }
         }
     }
-    page
 }
 
 #[test]
 fn the_page_says_what_the_code_says() {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/plan.md");
     let made = page();
-    for (section, settings) in &Plan::default().to_toml().parse::<toml::Table>().unwrap() {
-        assert!(made.contains(&format!("## `[{section}]`")), "{section}");
-        for key in settings.as_table().unwrap().keys() {
-            assert!(made.contains(&format!("| `{key}` |")), "{section}.{key}");
-        }
-    }
     if std::env::var_os("UPDATE_PAGES").is_some() {
         std::fs::File::create(path)
             .and_then(|mut file| std::io::Write::write_all(&mut file, made.as_bytes()))

@@ -6,8 +6,10 @@ use std::path::Path;
 
 use lalograph_lab::files::Existing;
 use lalograph_lab::generate::{Choice, Generator, Request};
-use lalograph_lab::run::{RunDescription, RunStatus};
-use lalograph_lab::{LabError, ModelFile, Plan, RunFolder, TrainingEvent, TrainingOutcome, prepare, train};
+use lalograph_lab::run::RunStatus;
+use lalograph_lab::{
+    LabError, ModelFile, Plan, RunFolder, Running, TrainingEvent, TrainingOutcome, prepare, train,
+};
 use lalograph_net::random::stream;
 use lalograph_text::Division;
 
@@ -30,27 +32,17 @@ fn plan(folder: &Path) -> Plan {
     plan
 }
 
-fn description() -> RunDescription {
-    RunDescription {
-        name: "one".into(),
-        started: "now".into(),
-        status: RunStatus::Running,
-        program_version: "0".into(),
-        documents: 0,
-        text_bytes: 0,
-        text_hash: String::new(),
-        vocabulary_hash: String::new(),
-        steps: 0,
-        best_validation_loss: None,
-    }
-}
-
 /// Trains in `folder`, stopping after `stop` steps, and gives the kinds of events in order.
 fn run(folder: &Path, plan: Plan, stop: u64) -> (RunFolder, TrainingOutcome, Vec<&'static str>) {
-    let prepared = prepare(plan, 2, None, &mut |_: &TrainingEvent<'_>| ControlFlow::Continue(())).unwrap();
-    let run = RunFolder::create(folder, &prepared.plan, &description(), Existing::Keep).unwrap();
+    let prepared =
+        prepare(plan, 2, None, None, &mut |_: &TrainingEvent<'_>| ControlFlow::Continue(())).unwrap();
+    let description = prepared.describe("one", "now".into(), "0", None);
+    let vocabulary = prepared.vocabulary.to_json();
+    let (run, claim) =
+        RunFolder::create(folder, &prepared.plan, &description, &vocabulary, Existing::Keep).unwrap();
+    let running = Running { run: run.clone(), claim, description, from: None };
     let mut heard = Vec::new();
-    let outcome = train(&prepared, &run, description(), 1, &mut |event: &TrainingEvent<'_>| {
+    let outcome = train(&prepared, running, 1, &mut |event: &TrainingEvent<'_>| {
         heard.push(match event {
             TrainingEvent::Reading { .. } => "reading",
             TrainingEvent::LeftOut(_) => "left out",
@@ -61,6 +53,8 @@ fn run(folder: &Path, plan: Plan, stop: u64) -> (RunFolder, TrainingOutcome, Vec
             TrainingEvent::Judging(_) => "judging",
             TrainingEvent::Flow(_) => "flow",
             TrainingEvent::Sample(_) => "sample",
+            TrainingEvent::Checkpoint(_) => "checkpoint",
+            TrainingEvent::Hint(_) => "hint",
         });
         match event {
             TrainingEvent::Step { step, .. } if *step == stop => ControlFlow::Break(()),

@@ -333,6 +333,11 @@ impl LanguageModel {
         (all, gradient)
     }
 
+    /// Numbers of state that each row carries, layer by layer.
+    pub fn state_widths(&self) -> Vec<usize> {
+        self.stack.states::<f32>(1).iter().map(Vec::len).collect()
+    }
+
     /// Puts the state before a text into all rows: zero, or what was learnt.
     pub fn begin<T: Real>(&self, weights: Weights<'_, T>, lane: &mut Lane<T>) {
         self.stack.begin(weights, lane.capacity.rows, &mut lane.states);

@@ -200,6 +200,27 @@ impl<T: Real> Optimiser<T> {
         }
     }
 
+    /// Updates made.
+    pub fn steps(&self) -> u64 {
+        self.steps
+    }
+
+    /// What it remembers, by name: each array is empty, or one number for each weight. To go on exactly, hand a copy of it to [`Optimiser::remember`].
+    pub fn memory(&self) -> [(&'static str, &[T]); 3] {
+        [("first", &self.first), ("second", &self.second), ("average", &self.average)]
+    }
+
+    /// Goes on as an optimiser of the same settings did after so many updates, with what it remembered then, in the order of [`Optimiser::memory`].
+    ///
+    /// # Panics
+    /// If an array's length is not that of this optimiser's.
+    pub fn remember(&mut self, steps: u64, memory: [&[T]; 3]) {
+        self.steps = steps;
+        for (own, other) in [&mut self.first, &mut self.second, &mut self.average].into_iter().zip(memory) {
+            own.copy_from_slice(other);
+        }
+    }
+
     /// Numbers that it remembers.
     pub fn len(&self) -> usize {
         self.first.len() + self.second.len() + self.average.len()

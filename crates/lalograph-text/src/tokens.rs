@@ -102,6 +102,40 @@ impl TokenSequence {
     pub fn is_empty(&self) -> bool {
         self.len() == 0
     }
+
+    /// The first documents, as many as make up about this share of the tokens, at least one; all of them for a share of 1. Where a text in memory
+    /// is cut, its bytes are estimated by its tokens.
+    pub fn beginning(&self, share: f64) -> Self {
+        if share >= 1.0 {
+            return self.clone();
+        }
+        let wanted = (self.len() as f64 * share).ceil() as usize;
+        let end = (wanted.saturating_sub(1)..self.len()).find(|&at| self.index(at) == Reserved::END);
+        let indices: Vec<u32> = (0..end.map_or(wanted, |at| at + 1)).map(|at| self.index(at)).collect();
+        let part = Self::from_indices(indices);
+        let bytes = match &self.indices {
+            Indices::Stored(store) => {
+                (0..part.documents).filter_map(|number| store.document(number)).map(|(_, bytes)| bytes).sum()
+            }
+            Indices::Memory(_) => {
+                (self.bytes as f64 * part.len() as f64 / self.len().max(1) as f64).round() as u64
+            }
+        };
+        Self { bytes, ..part }
+    }
+
+    /// The documents, each from one position to before another; the last may have no end.
+    pub fn bounds(&self) -> impl Iterator<Item = std::ops::Range<usize>> {
+        let mut from = 0;
+        std::iter::from_fn(move || {
+            let length = self.len();
+            (from < length).then(|| {
+                let end =
+                    (from..length).find(|&at| self.index(at) == Reserved::END).map_or(length, |at| at + 1);
+                std::mem::replace(&mut from, end)..end
+            })
+        })
+    }
 }
 
 /// Takes the documents of one part, in order.
@@ -173,14 +207,16 @@ fn at(path: &Path) -> impl FnOnce(io::Error) -> TextError + '_ {
 pub enum HeldOut {
     /// Nothing.
     Nothing,
-    /// About this share of the documents, by the seed; with fewer than 20 documents, this share of the tokens, at the end.
+    /// About these shares of the documents, by the seed; with fewer than 20 documents, these shares of the tokens, at the end.
     Share {
         /// The seed of the positions.
         seed: u64,
-        /// The share, 0 to 1.
+        /// The share for validation, 0 to 1.
         share: f64,
+        /// The share for testing, 0 to 1.
+        test: f64,
     },
-    /// The validation part of a split. Its test part and what it sets aside are not used at all.
+    /// The validation and test parts of a split. What it sets aside is not used at all.
     BySplit(Box<Split>),
 }
 
@@ -189,14 +225,15 @@ impl HeldOut {
     pub fn split(&self) -> Split {
         match self {
             Self::Nothing => Split::even(0, Cutoffs::shares(0.0, 0.0)),
-            Self::Share { seed, share } => Split::even(*seed, Cutoffs::shares(*share, 0.0)),
+            Self::Share { seed, share, test } => Split::even(*seed, Cutoffs::shares(*share, *test)),
             Self::BySplit(split) => (**split).clone(),
         }
     }
 
     /// Whether a corpus of so many documents is parted between them, and not inside them.
     pub fn parts_by_document(&self, documents: u64) -> bool {
-        documents >= SPLIT_BY_DOCUMENT_FROM || !matches!(self, Self::Share { share, .. } if *share > 0.0)
+        documents >= SPLIT_BY_DOCUMENT_FROM
+            || !matches!(self, Self::Share { share, test, .. } if share + test > 0.0)
     }
 }
 
@@ -209,13 +246,15 @@ pub enum SplitKind {
     Tail,
 }
 
-/// A corpus encoded in two parts.
+/// A corpus encoded in parts.
 #[derive(Debug, Clone)]
 pub struct EncodedCorpus {
     /// To learn from.
     pub training: TokenSequence,
-    /// Held out.
+    /// Held out, to judge by while training.
     pub validation: TokenSequence,
+    /// Held out, to judge by once at the end.
+    pub test: TokenSequence,
     /// How the parts were chosen.
     pub split: SplitKind,
     /// What was read and what was left out.
@@ -224,7 +263,7 @@ pub struct EncodedCorpus {
     pub text_hash: String,
 }
 
-/// Encodes a corpus with `threads` threads and parts it. With `stores`, the places of two files, the two parts are written there and read from
+/// Encodes a corpus with `threads` threads and parts it. With `stores`, the places of three files, the parts are written there and read from
 /// there, and memory does not grow with the corpus.
 ///
 /// # Errors
@@ -233,13 +272,13 @@ pub fn encode_corpus(
     corpus: &Corpus,
     vocabulary: &Vocabulary,
     held_out: &HeldOut,
-    stores: Option<[&Path; 2]>,
+    stores: Option<[&Path; 3]>,
     threads: usize,
     observer: &mut dyn ReadObserver,
 ) -> Result<EncodedCorpus, TextError> {
     let split = held_out.split();
-    let mut training = Sink::new(stores.map(|places| places[0]), vocabulary)?;
-    let mut validation = Sink::new(stores.map(|places| places[1]), vocabulary)?;
+    let sink = |part: usize| Sink::new(stores.map(|places| places[part]), vocabulary);
+    let (mut training, mut validation, mut test) = (sink(0)?, sink(1)?, sink(2)?);
     let mut all = blake3::Hasher::new();
     // Documents of a corpus too small to be parted by document, put back in order below.
     let mut few: Vec<(String, u64)> = Vec::new();
@@ -248,7 +287,7 @@ pub fn encode_corpus(
         let (mut indices, mut documents) = (Vec::new(), Vec::with_capacity(batch.len()));
         for document in batch.documents() {
             let part = split.part_of(document.text, document.label);
-            if matches!(part, Part::Training | Part::Validation) {
+            if part != Part::SetAside {
                 encoder.encode_into(document.text, &mut indices);
             }
             documents.push((part, indices.len()));
@@ -264,7 +303,8 @@ pub fn encode_corpus(
             match part {
                 Part::Training => training.push(&indices[start..end], document.bytes)?,
                 Part::Validation => validation.push(&indices[start..end], document.bytes)?,
-                Part::Test | Part::SetAside => {}
+                Part::Test => test.push(&indices[start..end], document.bytes)?,
+                Part::SetAside => {}
             }
             start = end;
             if held_out.parts_by_document(document.number + 1) {
@@ -277,22 +317,26 @@ pub fn encode_corpus(
     })?;
     reading.skipped.shrink_to_fit();
     let text_hash = all.finalize().to_hex().to_string();
-    let (training, validation, split) = match held_out {
-        HeldOut::Share { share, .. } if !held_out.parts_by_document(reading.documents) => {
-            let (training, validation) = part_tail(&few, vocabulary, *share);
-            (training, validation, SplitKind::Tail)
+    let ([training, validation, test], split) = match held_out {
+        HeldOut::Share { share, test, .. } if !held_out.parts_by_document(reading.documents) => {
+            (part_tail(&few, vocabulary, *share, *test), SplitKind::Tail)
         }
-        _ => (training.finish(vocabulary)?, validation.finish(vocabulary)?, SplitKind::Documents),
+        _ => {
+            let parts =
+                [training.finish(vocabulary)?, validation.finish(vocabulary)?, test.finish(vocabulary)?];
+            (parts, SplitKind::Documents)
+        }
     };
-    Ok(EncodedCorpus { training, validation, split, reading, text_hash })
+    Ok(EncodedCorpus { training, validation, test, split, reading, text_hash })
 }
 
-/// One sequence cut in two near `1 - share` of its tokens.
+/// One sequence cut in three: training, then these shares of its tokens for validation and for testing.
 fn part_tail(
     documents: &[(String, u64)],
     vocabulary: &Vocabulary,
-    share: f64,
-) -> (TokenSequence, TokenSequence) {
+    validation: f64,
+    test: f64,
+) -> [TokenSequence; 3] {
     let (mut whole, mut encoder, mut text_bytes) = (Vec::new(), vocabulary.encoder(), 0);
     for (text, bytes) in documents {
         encoder.encode_into(text, &mut whole);
@@ -300,11 +344,12 @@ fn part_tail(
         text_bytes += bytes;
     }
     let tokens = whole.len();
-    let cut = ((tokens as f64) * (1.0 - share)).round() as usize;
-    let tail = whole.split_off(cut.min(tokens));
-    let part = |indices: Vec<u32>| {
+    let cut = |share: f64| (((tokens as f64) * (1.0 - share)).round() as usize).min(tokens);
+    let test = whole.split_off(cut(test));
+    let validation =
+        whole.split_off(cut(validation + (test.len() as f64 / tokens.max(1) as f64)).min(whole.len()));
+    [whole, validation, test].map(|indices| {
         let bytes = (text_bytes as f64 * indices.len() as f64 / tokens.max(1) as f64).round() as u64;
         TokenSequence { bytes, ..TokenSequence::from_indices(indices) }
-    };
-    (part(whole), part(tail))
+    })
 }

@@ -114,9 +114,15 @@ fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
     let folder = Folder::with(&[("a.txt", lines.as_bytes())]);
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
     let words = vocabulary(&["entry of the hive"]);
-    let encoded =
-        encode_corpus(&corpus, &words, &HeldOut::Share { seed: 1, share: 0.25 }, None, 2, &mut |_| true)
-            .unwrap();
+    let encoded = encode_corpus(
+        &corpus,
+        &words,
+        &HeldOut::Share { seed: 1, share: 0.25, test: 0.0 },
+        None,
+        2,
+        &mut |_| true,
+    )
+    .unwrap();
     assert_eq!(encoded.split, SplitKind::Documents);
     let (training, validation) = (&encoded.training, &encoded.validation);
     assert_eq!(training.documents + validation.documents, 400);
@@ -131,9 +137,15 @@ fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
     // What is added at the end moves nobody.
     let longer = Folder::with(&[("a.txt", format!("{lines}one more entry\n").as_bytes())]);
     let corpus = Corpus::find(&longer.spec(Division::Line)).unwrap();
-    let again =
-        encode_corpus(&corpus, &words, &HeldOut::Share { seed: 1, share: 0.25 }, None, 2, &mut |_| true)
-            .unwrap();
+    let again = encode_corpus(
+        &corpus,
+        &words,
+        &HeldOut::Share { seed: 1, share: 0.25, test: 0.0 },
+        None,
+        2,
+        &mut |_| true,
+    )
+    .unwrap();
     assert!(starts_with(&again.training, training) || starts_with(&again.validation, validation));
     assert_eq!(again.training.documents + again.validation.documents, 401);
     assert_ne!(again.text_hash, encoded.text_hash);
@@ -145,9 +157,15 @@ fn a_single_long_document_is_parted_at_its_end() {
     let folder = Folder::with(&[("a.txt", text.as_bytes())]);
     let corpus = Corpus::find(&folder.spec(Division::File)).unwrap();
     let words = vocabulary(&[&text]);
-    let encoded =
-        encode_corpus(&corpus, &words, &HeldOut::Share { seed: 1, share: 0.1 }, None, 2, &mut |_| true)
-            .unwrap();
+    let encoded = encode_corpus(
+        &corpus,
+        &words,
+        &HeldOut::Share { seed: 1, share: 0.1, test: 0.0 },
+        None,
+        2,
+        &mut |_| true,
+    )
+    .unwrap();
     assert_eq!(encoded.split, SplitKind::Tail);
     assert_eq!((encoded.training.len(), encoded.validation.len()), (901, 100));
     assert_eq!(encoded.training.bytes + encoded.validation.bytes, text.len() as u64);

@@ -131,7 +131,12 @@ impl From<LabError> for Failure {
             }
             LabError::Shape(_) => return Self::Usage(error.to_string()),
             LabError::Exists(_) => "give another name, or --force to replace it",
-            LabError::NotARun(_) => "move it away, or give the run another --name",
+            LabError::NotARun(_) => "give the name of a run, or its folder; `lalograph runs list` lists them",
+            LabError::Busy(_) => "wait until it has ended, or stop it there with Ctrl-C",
+            LabError::AllDone(_) => "give it more with --epochs or --steps",
+            LabError::Changed { .. } => "put it back as it was, or train a new run",
+            LabError::BadCheckpoint { .. } => "--anew begins the run from its first step",
+            LabError::BadRun { .. } => "remove the run with `lalograph runs remove`, or put the file back",
             LabError::TooShort { .. } => "lower --batch or --window, or give it more text",
             LabError::NoValidation { .. } => {
                 "raise --validation-share, or set it to 0 to train on everything"

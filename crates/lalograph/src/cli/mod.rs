@@ -3,6 +3,7 @@
 mod corpus;
 mod model;
 mod plan;
+mod runs;
 mod survey;
 mod vocab;
 
@@ -15,7 +16,8 @@ pub(crate) use model::{
     CellChoice, FlowArgs, ModelArgs, OptimiserChoice, SampleArgs, ScheduleChoice, ScoreArgs, SoftmaxChoice,
     StepArgs, TrainArgs,
 };
-pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCommand, PlanCostArgs};
+pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs, Purpose};
+pub(crate) use runs::{CompareArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand, ShowArgs};
 pub(crate) use survey::{SplitArgs, SurveyArgs};
 pub(crate) use vocab::{
     TokenOrder, VocabBuildArgs, VocabCommand, VocabCompareArgs, VocabCoverageArgs, VocabDecodeArgs,
@@ -84,12 +86,20 @@ pub(crate) enum Command {
     },
     /// Train a language model on a corpus, from flags or from a plan, with samples as it goes.
     Train(Box<TrainArgs>),
+    /// Go on with a run that was interrupted or died, exactly; or give a finished one more.
+    Resume(ResumeArgs),
     /// Write text with a trained model.
     Sample(SampleArgs),
     /// Judge a text with a trained model: perplexity and bits per byte.
     Score(ScoreArgs),
     /// Follow the gradient of a model back through a text: by layer and by distance in time.
     Flow(FlowArgs),
+    /// List, show, compare, report and remove runs.
+    Runs {
+        /// What to do with them.
+        #[command(subcommand)]
+        command: RunsCommand,
+    },
     /// Measure this machine: matrix products, and training and sampling by a plan.
     Gauge(GaugeArgs),
     /// Print the completions of a shell, to be stored where it looks for them.

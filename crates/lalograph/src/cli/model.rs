@@ -34,7 +34,7 @@ pub(crate) struct TrainArgs {
     /// Threads; without it all processors. Results do not depend on it.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) threads: Option<u16>,
-    /// Print JSON Lines: metrics and samples as they come, the outcome last.
+    /// Print JSON Lines: metrics, samples, checkpoints and hints as they come, the outcome last.
     #[arg(long)]
     pub(crate) json: bool,
 
@@ -44,8 +44,11 @@ pub(crate) struct TrainArgs {
     /// Share of documents held out to judge by.
     #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
     pub(crate) validation_share: Option<f64>,
-    /// A split file that says what is learnt from and what is held out, instead of the share.
-    #[arg(long, value_name = "FILE", help_heading = "Corpus", conflicts_with = "validation_share")]
+    /// Share of documents held out to be judged once, at the end.
+    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
+    pub(crate) test_share: Option<f64>,
+    /// A split file that says what is learnt from and what is held out, instead of the shares.
+    #[arg(long, value_name = "FILE", help_heading = "Corpus", conflicts_with_all = ["validation_share", "test_share"])]
     pub(crate) split: Option<PathBuf>,
     /// Use this vocabulary file instead of counting one.
     #[arg(
@@ -90,12 +93,19 @@ pub(crate) struct TrainArgs {
     /// Share of numbers dropped between layers while training.
     #[arg(long, value_name = "SHARE", help_heading = "Training")]
     pub(crate) dropout: Option<f64>,
-    /// Measure how far back in time gradients reach every N steps, and draw it.
+    /// Measure how far back in time gradients reach every N steps; 0 for never.
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) flow_every: Option<u64>,
     /// Judge the validation text every N steps; 0 for at the end only.
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) validate_every: Option<u64>,
+
+    /// Stop after N validations without a gain; 0 for never.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) patience: Option<u64>,
+    /// Write a checkpoint every N steps; without it every five minutes. There is always one at the end.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) checkpoint_every: Option<u64>,
 
     /// Temperatures to sample at.
     #[arg(long, value_name = "T,T,...", value_delimiter = ',', help_heading = "Samples")]
@@ -106,9 +116,9 @@ pub(crate) struct TrainArgs {
     /// Tokens of a sample, at most.
     #[arg(long, value_name = "N", help_heading = "Samples")]
     pub(crate) sample_tokens: Option<usize>,
-    /// What every sample goes on from.
+    /// What samples go on from; may be given again and again.
     #[arg(long, value_name = "TEXT", help_heading = "Samples")]
-    pub(crate) seed_text: Option<String>,
+    pub(crate) seed_text: Vec<String>,
 }
 
 /// The network.

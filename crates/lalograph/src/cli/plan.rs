@@ -2,15 +2,71 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 
 use super::model::{ModelArgs, StepArgs};
 
 /// The commands of `plan`.
 #[derive(Debug, Subcommand)]
 pub(crate) enum PlanCommand {
+    /// Write a plan to begin with: every setting that matters for a purpose, explained.
+    New(PlanNewArgs),
+    /// Find everything that is wrong in a plan, with its place and the name that was meant.
+    Check(PlanCheckArgs),
     /// Say what a plan costs: parameters, memory, operations, time on this machine.
     Cost(PlanCostArgs),
+}
+
+/// What a plan is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum Purpose {
+    /// A model of words.
+    Word,
+    /// A model of characters.
+    Character,
+    /// A model of words with tens of thousands of them.
+    LargeVocabulary,
+}
+
+/// `plan new`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lalograph plan new thornmere/diaries > words.toml
+  lalograph plan new thornmere/diaries --for character --output characters.toml
+  lalograph plan new --for large-vocabulary --all")]
+pub(crate) struct PlanNewArgs {
+    /// The corpus: files, folders, patterns.
+    #[arg(value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// What it is for.
+    #[arg(long = "for", value_enum, value_name = "PURPOSE", default_value = "word")]
+    pub(crate) purpose: Purpose,
+    /// Write out every setting there is, and not only those that matter most.
+    #[arg(long)]
+    pub(crate) all: bool,
+    /// Write to this file instead of standard output.
+    #[arg(long, short, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Replace the file if it is there.
+    #[arg(long, requires = "output")]
+    pub(crate) force: bool,
+}
+
+/// `plan check`.
+#[derive(Debug, Args)]
+#[command(after_help = "Examples:
+  lalograph plan check thornmere/runs/demo/plan.toml
+  lalograph plan new thornmere/diaries | lalograph plan check -
+  lalograph plan check thornmere/runs/demo/plan.toml --set model.hiden=3 --json")]
+pub(crate) struct PlanCheckArgs {
+    /// The plan file, or - for standard input.
+    pub(crate) plan: PathBuf,
+    /// Set any value of the plan; may be given again and again.
+    #[arg(long = "set", value_name = "SECTION.KEY=VALUE")]
+    pub(crate) settings: Vec<String>,
+    /// Print one JSON document.
+    #[arg(long)]
+    pub(crate) json: bool,
 }
 
 /// A plan from a file, flags, or both.

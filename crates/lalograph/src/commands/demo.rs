@@ -6,14 +6,14 @@ use std::path::{Path, PathBuf};
 use lalograph_demo::{CorpusPlan, CorpusTruth, thornmere, write_corpus};
 use lalograph_lab::files::{Existing, write_whole};
 use lalograph_lab::records::{MetricsRecord, read_lines};
-use lalograph_lab::run::RunStatus;
 use lalograph_lab::{LabError, Plan, Prepared, RunFolder, TrainingOutcome};
 use lalograph_text::survey::SurveySpec;
 use lalograph_text::{Corpus, Division};
 
 use super::survey::look;
 use super::threads;
-use super::train::{Job, Output, carry_out, read, render_start};
+use super::train::begin;
+use super::training::{carry_out, read, refuse_interrupted, render_start};
 use super::vocab::render_size;
 use crate::cli::DemoArgs;
 use crate::failure::Failure;
@@ -24,6 +24,7 @@ use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 use crate::output::survey_text::{indented, render_counts};
 use crate::output::table::{Column, facts, table};
+use crate::output::training::Output;
 
 /// The file that marks a folder as a demo's.
 const MARK: &str = "diaries.truth.json";
@@ -58,21 +59,12 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     screen.line(&format!("\n{}", render_size(&prepared.vocabulary, screen)))?;
     screen.line(&format!("\n{}\n", render_start(&prepared, screen)))?;
 
-    let job = Job {
-        prepared: &prepared,
-        runs: &runs,
-        name: "demo".into(),
-        existing: Existing::Keep,
-        threads: threads(args.threads),
-    };
-    let (run, outcome) = carry_out(&job, Output::Words, screen)?;
+    let running = begin(&prepared, &runs, "demo", Existing::Keep)?;
+    let (run, outcome) = carry_out(&prepared, running, threads(args.threads), Output::Words, screen)?;
     let records: Vec<MetricsRecord> = read_lines(&run.metrics())?;
     draw(&run, &records, &prepared, &truth)?;
     screen.line(&format!("\n{}", report(&run, &vocabulary, &prepared, &outcome, &truth, screen)))?;
-    if outcome.status == RunStatus::Interrupted {
-        return Err(Failure::Interrupted(format!("stopped after step {}", outcome.steps)));
-    }
-    Ok(())
+    refuse_interrupted(&run, &outcome)
 }
 
 /// Makes the folder to write into: the one asked for, or the first free one of the usual name.
@@ -182,7 +174,7 @@ fn draw(
 ) -> Result<(), Failure> {
     let mut levels =
         vec![Level { perplexity: truth.word_perplexity_floor, name: "floor: the text's own entropy" }];
-    if let Some(loss) = prepared.unigram_loss {
+    if let Some(loss) = prepared.facts.unigram_loss {
         levels.push(Level { perplexity: loss.exp(), name: "unigram model" });
     }
     match learning_curve("Learning the hive diaries", records, &levels) {
@@ -212,7 +204,7 @@ fn report(
         rows.push(vec![name.to_owned(), perplexity(value), over, what.to_owned()]);
     };
     row("uniform", prepared.vocabulary.len() as f64, "every index as likely as every other");
-    if let Some(loss) = prepared.unigram_loss {
+    if let Some(loss) = prepared.facts.unigram_loss {
         row("unigram", loss.exp(), "knows only how common each word is");
     }
     if let Some(score) = outcome.validation {
@@ -240,7 +232,7 @@ fn report(
         ),
     ];
     let next = format!(
-        "  lalograph sample {0} --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph score {0} {1}",
+        "  lalograph sample {0} --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph score {0} {1}\n  lalograph runs report {0}",
         run.path().display(),
         prepared
             .plan

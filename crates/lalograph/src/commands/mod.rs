@@ -6,17 +6,20 @@ mod gauge;
 mod pages;
 mod plan;
 mod reading;
+mod resume;
+mod runs;
 mod sample;
 mod score;
 mod settings;
 mod split;
 mod survey;
 mod train;
+mod training;
 mod vocab;
 
 use std::path::{Path, PathBuf};
 
-use lalograph_lab::ModelFile;
+use lalograph_lab::{ModelFile, RunFolder};
 
 pub(crate) use reading::remedy as corpus_remedy;
 
@@ -33,6 +36,8 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
         Command::Vocab { command } => vocab::run(&command, screen),
         Command::Plan { command } => plan::run(&command, screen),
         Command::Train(args) => train::run(&args, screen),
+        Command::Resume(args) => resume::run(&args, screen),
+        Command::Runs { command } => runs::run(&command, screen),
         Command::Sample(args) => sample::run(&args, screen),
         Command::Score(args) => score::run(&args, screen),
         Command::Flow(args) => flow::run(&args, screen),
@@ -57,6 +62,30 @@ fn load_model(path: &Path) -> Result<ModelFile, Failure> {
         ));
     }
     Ok(ModelFile::load(&file)?)
+}
+
+/// The run that a name or a path means.
+fn find_run(runs: &Path, name: &Path) -> Result<RunFolder, Failure> {
+    let inside = runs.join(name);
+    let found = [name, &inside].into_iter().find_map(|path| RunFolder::open(path).ok());
+    if let Some(run) = found {
+        return Ok(run);
+    }
+    let wanted = name.to_string_lossy();
+    let all: Vec<String> = RunFolder::all(runs)?.iter().map(RunFolder::name).collect();
+    let nearest = all
+        .iter()
+        .map(|other| (strsim::jaro_winkler(&wanted, other), other))
+        .filter(|(likeness, _)| *likeness > 0.8)
+        .max_by(|a, b| a.0.total_cmp(&b.0));
+    let remedy = match nearest {
+        Some((_, near)) => format!("did you mean `{near}`?"),
+        None if all.is_empty() => {
+            format!("there are no runs in {}; --runs says where they are kept", runs.display())
+        }
+        None => format!("`lalograph runs list --runs {}` lists them", runs.display()),
+    };
+    Err(Failure::with_remedy(format!("no run `{wanted}`, neither here nor in {}", runs.display()), remedy))
 }
 
 /// Text given as an argument, or standard input for `-`.

@@ -1,13 +1,19 @@
-//! `plan`: what a plan costs.
+//! `plan`: plans to begin with, what is wrong in one, what one costs.
+
+use std::path::Path;
 
 use lalograph_lab::cost::{Cost, MemoryCost, cost, zipf_share};
+use lalograph_lab::files::{Existing, read_split, read_vocabulary, write_whole};
 use lalograph_lab::gauge::{Bench, Gauge};
+use lalograph_lab::plan::{Problem, problems, template};
+use lalograph_lab::{LabError, Plan};
+use lalograph_text::Corpus;
 use serde::Serialize;
 
 use super::gauge::operations_per_second;
 use super::settings::{Sized, describe, sized_plan};
-use super::threads;
-use crate::cli::{PlanCommand, PlanCostArgs};
+use super::{text_or_input, threads};
+use crate::cli::{PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs, Purpose};
 use crate::failure::Failure;
 use crate::output::number::{bytes, count, duration};
 use crate::output::screen::Screen;
@@ -20,8 +26,104 @@ const SECONDS: f64 = 0.7;
 /// Runs the command.
 pub(super) fn run(command: &PlanCommand, screen: &Screen) -> Result<(), Failure> {
     match command {
+        PlanCommand::New(args) => new(args, screen),
+        PlanCommand::Check(args) => check(args, screen),
         PlanCommand::Cost(args) => show_cost(args, screen),
     }
+}
+
+fn new(args: &PlanNewArgs, screen: &Screen) -> Result<(), Failure> {
+    let purpose = match args.purpose {
+        Purpose::Word => template::Purpose::Word,
+        Purpose::Character => template::Purpose::Character,
+        Purpose::LargeVocabulary => template::Purpose::LargeVocabulary,
+    };
+    let mut plan = purpose.plan();
+    plan.corpus.paths.clone_from(&args.paths);
+    let text = template::commented(&plan, purpose.about(), args.all);
+    match &args.output {
+        None => screen.print(&text),
+        Some(path) => {
+            let existing = if args.force { Existing::Replace } else { Existing::Keep };
+            write_whole(path, text.as_bytes(), existing)?;
+            screen.note(&format!(
+                "written to {}; `lalograph plan cost --plan {0}` says what it costs",
+                path.display()
+            ));
+            Ok(())
+        }
+    }
+}
+
+/// What `plan check --json` prints.
+#[derive(Serialize)]
+struct CheckDocument {
+    problems: Vec<Found>,
+}
+
+/// Something wrong in a plan.
+#[derive(Serialize)]
+struct Found {
+    /// Null where it is not in the file.
+    line: Option<usize>,
+    column: Option<usize>,
+    message: String,
+}
+
+fn check(args: &PlanCheckArgs, screen: &Screen) -> Result<(), Failure> {
+    let text = if args.plan == Path::new("-") {
+        text_or_input("-")?
+    } else {
+        std::fs::read_to_string(&args.plan).map_err(LabError::at(&args.plan))?
+    };
+    let mut found: Vec<Found> = problems(&text, &args.settings)
+        .into_iter()
+        .map(|Problem { place, error }| Found {
+            line: place.map(|place| place.line),
+            column: place.map(|place| place.column),
+            message: error.to_string(),
+        })
+        .collect();
+    // What the plan speaks of has to be there too.
+    if let Ok(plan) = Plan::from_toml(&text, &args.settings) {
+        let missing = missing_files(&plan).into_iter();
+        found.extend(missing.map(|message| Found { line: None, column: None, message }));
+    }
+    let count_of = found.len();
+    if args.json {
+        screen.json(&CheckDocument { problems: found })?;
+    } else if found.is_empty() {
+        screen.line(&format!("{}: nothing is wrong with it", args.plan.display()))?;
+    } else {
+        for Found { line, column, message } in &found {
+            let place = match (line, column) {
+                (Some(line), Some(column)) => format!("{}:{line}:{column}: ", args.plan.display()),
+                _ => format!("{}: ", args.plan.display()),
+            };
+            screen.line(&format!("{place}{message}"))?;
+        }
+    }
+    match count_of {
+        0 => Ok(()),
+        1 => Err(Failure::work("1 thing is wrong with the plan")),
+        many => Err(Failure::work(format!("{many} things are wrong with the plan"))),
+    }
+}
+
+/// What a plan names and is not there.
+fn missing_files(plan: &Plan) -> Vec<String> {
+    let mut missing = Vec::new();
+    if !plan.corpus.paths.is_empty() {
+        missing
+            .extend(Corpus::find(&plan.corpus.spec()).err().map(|error| format!("`corpus.paths`: {error}")));
+    }
+    if let Some(path) = &plan.vocabulary.file {
+        missing.extend(read_vocabulary(path).err().map(|error| format!("`vocabulary.file`: {error}")));
+    }
+    if let Some(path) = &plan.corpus.split {
+        missing.extend(read_split(path).err().map(|error| format!("`corpus.split`: {error}")));
+    }
+    missing
 }
 
 /// What `plan cost --json` prints.
@@ -78,7 +180,16 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
         .collect();
     let columns = [Column::Text, Column::Text, Column::Number];
     let layers = table(screen, &["parameter", "shape", "numbers"], &columns, &rows);
-    let MemoryCost { weights, packed_weights, gradients, optimiser, activations, validation } = found.bytes;
+    let MemoryCost {
+        weights,
+        packed_weights,
+        gradients,
+        optimiser,
+        activations,
+        validation,
+        best_weights,
+        flow,
+    } = found.bytes;
     let memory = [
         ("weights", bytes(weights)),
         ("packed for products", bytes(packed_weights)),
@@ -97,6 +208,8 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
             ),
         ),
         ("validation", format!("{}, lanes that only read", bytes(validation))),
+        ("best weights so far", bytes(best_weights)),
+        ("gradient flow", bytes(flow)),
         ("all", bytes(found.bytes.total())),
     ];
     let mut work = vec![

@@ -6,7 +6,6 @@ use kuva::plot::{LegendPosition, LinePlot};
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
-use lalograph_lab::LabError;
 use lalograph_lab::files::{Existing, write_whole};
 use lalograph_lab::records::MetricsRecord;
 
@@ -37,6 +36,7 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
             MetricsRecord::Validation { step, validation_perplexity, .. } => {
                 validation.push((*step as f64, *validation_perplexity));
             }
+            MetricsRecord::Test { .. } => {}
         }
     }
     let last_step = training.iter().chain(&validation).map(|point| point.0).fold(1.0, f64::max);
@@ -68,7 +68,7 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
         .with_log_x()
         .with_log_y()
         .with_x_tick_format(count_ticks())
-        .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(plain)));
+        .with_y_tick_format(plain_ticks());
     Some(render_multiple(plots, layout))
 }
 
@@ -86,25 +86,60 @@ pub(crate) fn count_ticks() -> TickFormat {
     TickFormat::Custom(std::sync::Arc::new(|x| number::count(x.max(0.0).round() as u64)))
 }
 
+/// Ticks that are perplexities.
+pub(crate) fn plain_ticks() -> TickFormat {
+    TickFormat::Custom(std::sync::Arc::new(plain))
+}
+
 /// A tick of a perplexity axis.
 fn plain(value: f64) -> String {
     if value >= 10.0 { number::count(value.round() as u64) } else { format!("{value:.1}") }
 }
 
+/// A chart drawn in both forms.
+pub(crate) struct Picture {
+    /// With letters as outlines.
+    pub(crate) svg: String,
+    png: Vec<u8>,
+}
+
+impl Picture {
+    /// Draws a scene.
+    pub(crate) fn of(mut scene: Scene) -> Result<Self, Failure> {
+        let png = kuva::backend::png::PngBackend::new()
+            .with_scale(1.5)
+            .render_scene(&scene)
+            .map_err(|error| Failure::work(format!("the picture could not be drawn: {error}")))?;
+        outline_text(&mut scene);
+        let svg = scaling(&kuva::backend::svg::SvgBackend::new().render_scene(&scene));
+        Ok(Self { svg, png })
+    }
+
+    /// Writes it as `stem.svg` and `stem.png`.
+    pub(crate) fn write(&self, stem: &Path, existing: Existing) -> Result<(), Failure> {
+        write_whole(&stem.with_extension("svg"), self.svg.as_bytes(), existing)?;
+        write_whole(&stem.with_extension("png"), &self.png, existing)?;
+        Ok(())
+    }
+}
+
 /// Writes a scene as `stem.svg` and `stem.png`.
-pub(crate) fn write_pictures(mut scene: Scene, stem: &Path, existing: Existing) -> Result<(), Failure> {
-    let png = kuva::backend::png::PngBackend::new()
-        .with_scale(1.5)
-        .render_scene(&scene)
-        .map_err(|error| Failure::work(format!("the picture could not be drawn: {error}")))?;
-    outline_text(&mut scene);
-    let svg = kuva::backend::svg::SvgBackend::new().render_scene(&scene);
-    let write = |extension: &str, bytes: &[u8]| -> Result<(), LabError> {
-        write_whole(&stem.with_extension(extension), bytes, existing)
+pub(crate) fn write_pictures(scene: Scene, stem: &Path, existing: Existing) -> Result<(), Failure> {
+    Picture::of(scene)?.write(stem, existing)
+}
+
+/// A picture that grows and shrinks as a whole where it is given another size.
+fn scaling(svg: &str) -> String {
+    let size = |name: &str| {
+        let rest = svg.split_once(&format!(" {name}=\""))?.1;
+        rest.split_once('"').map(|(size, _)| size)
     };
-    write("svg", svg.as_bytes())?;
-    write("png", &png)?;
-    Ok(())
+    match (size("width"), size("height")) {
+        (Some(width), Some(height)) => {
+            svg.replacen("<svg", &format!("<svg viewBox=\"0 0 {width} {height}\""), 1)
+        }
+        _ => svg.to_owned(),
+    }
 }
 
 #[cfg(test)]

@@ -2,13 +2,18 @@
 
 pub(crate) mod chart;
 pub(crate) mod coverage_chart;
+pub(crate) mod curve;
 pub(crate) mod flow_chart;
+pub(crate) mod live;
 pub(crate) mod number;
 pub(crate) mod outline;
+pub(crate) mod page;
 pub(crate) mod palette;
 pub(crate) mod progress;
+pub(crate) mod run_charts;
 pub(crate) mod scale_chart;
 pub(crate) mod screen;
 pub(crate) mod survey_charts;
 pub(crate) mod survey_text;
 pub(crate) mod table;
+pub(crate) mod training;

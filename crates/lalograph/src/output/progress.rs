@@ -80,14 +80,6 @@ impl<'s> Progress<'s> {
         format!("{}: {far}{message}", self.what)
     }
 
-    /// Says something above the bar.
-    pub(crate) fn note(&self, text: &str) {
-        match &self.bar {
-            Some(bar) => bar.suspend(|| self.screen.note(text)),
-            None => self.screen.note(text),
-        }
-    }
-
     /// Ends; the bar disappears.
     pub(crate) fn finish(self) {
         if let Some(bar) = self.bar {

@@ -18,6 +18,7 @@ pub(crate) struct Screen {
     colour_err: bool,
     quiet: bool,
     live: bool,
+    to_terminal: bool,
     width: usize,
 }
 
@@ -37,6 +38,7 @@ impl Screen {
             colour_err: colour(err),
             quiet: general.quiet,
             live: err && !general.quiet,
+            to_terminal: out,
             width: width.clamp(40, 200),
         }
     }
@@ -49,6 +51,18 @@ impl Screen {
     /// Whether progress may move on standard error.
     pub(crate) fn is_live(&self) -> bool {
         self.live
+    }
+
+    /// Whether results are printed to a terminal.
+    pub(crate) fn prints_to_terminal(&self) -> bool {
+        self.to_terminal
+    }
+
+    /// Columns and rows of the terminal as it is now, within reason.
+    pub(crate) fn terminal(&self) -> (usize, usize) {
+        let size = terminal_size::terminal_size_of(io::stderr());
+        let (width, height) = size.map_or((80, 24), |(width, height)| (width.0.into(), height.0.into()));
+        (usize::clamp(width, 40, 240), usize::clamp(height, 4, 200))
     }
 
     /// Text in a style, for standard output.
@@ -125,7 +139,7 @@ fn write_err(text: &str) {
 impl Screen {
     /// A screen of this width that shows no colour and no progress.
     pub(crate) fn plain(width: usize) -> Self {
-        Self { colour_out: false, colour_err: false, quiet: true, live: false, width }
+        Self { colour_out: false, colour_err: false, quiet: true, live: false, to_terminal: false, width }
     }
 }
 

@@ -1,0 +1,143 @@
+//! Which values a plan may have.
+
+use super::{Directions, LossAt, Plan, PlanError, SoftmaxName, WindowKind};
+
+impl Plan {
+    /// Refuses values outside their range.
+    ///
+    /// # Errors
+    /// [`PlanError::Range`] for the first one.
+    pub fn check(&self) -> Result<(), PlanError> {
+        self.out_of_range().into_iter().next().map_or(Ok(()), Err)
+    }
+
+    /// Every value that is outside its range, each a [`PlanError::Range`].
+    pub fn out_of_range(&self) -> Vec<PlanError> {
+        let Self { corpus, model, training, optimiser, regularisation, groups, samples, checkpoints, .. } =
+            self;
+        let mut found = Vec::new();
+        let mut range = |key, value: String, must| found.push(PlanError::Range { key, value, must });
+        if let Some(delimiter) = corpus.delimiter.filter(|c| !c.is_ascii() || matches!(c, '\n' | '\r' | '"'))
+        {
+            range(
+                "corpus.delimiter",
+                format!("{delimiter:?}"),
+                "one ASCII character that ends no line and no quotation",
+            );
+        }
+        let held_out = corpus.validation_share + corpus.test_share;
+        if (0.0..=0.9).contains(&corpus.validation_share) && corpus.test_share >= 0.0 && held_out > 0.9 {
+            let must = "at most 0.9 together with `corpus.validation_share`";
+            range("corpus.test_share", corpus.test_share.to_string(), must);
+        }
+        if model.directions == Directions::Both {
+            let must = "`forward`: a layer that reads backwards has read the token that is to be predicted";
+            range("model.directions", "`both`".into(), must);
+        }
+        if regularisation.label_smoothing > 0.0 && model.softmax == SoftmaxName::Sampled {
+            let must = "0 with a sampled softmax, which never sees the whole distribution";
+            range("regularisation.label_smoothing", regularisation.label_smoothing.to_string(), must);
+        }
+        if training.loss_at == LossAt::Last && training.windows != WindowKind::Independent {
+            let must = "`every` unless `training.windows` is `independent`";
+            range("training.loss_at", "`last`".into(), must);
+        }
+        // Each kind of range once; then which setting must lie in which.
+        type Ranged = (&'static str, f64, bool, &'static str);
+        fn at_least_one(key: &'static str, value: u64) -> Ranged {
+            (key, value as f64, value > 0, "at least 1")
+        }
+        fn within(key: &'static str, value: f64, (low, high): (f64, f64), must: &'static str) -> Ranged {
+            (key, value, (low..=high).contains(&value), must)
+        }
+        fn share(key: &'static str, value: f64) -> Ranged {
+            within(key, value, (0.0, 0.95), "from 0 to 0.95")
+        }
+        fn not_negative(key: &'static str, value: f64) -> Ranged {
+            within(key, value, (0.0, f64::MAX), "0 or above")
+        }
+        fn limit(key: &'static str, value: f64) -> Ranged {
+            within(key, value, (0.0, f64::MAX), "0 (no clipping) or above")
+        }
+        fn positive_number(key: &'static str, value: f64) -> Ranged {
+            (key, value, value > 0.0 && value.is_finite(), "above 0")
+        }
+        let size = (1.0, 65_536.0);
+        let ranges = [
+            within(
+                "corpus.longest_bytes",
+                corpus.longest_bytes as f64,
+                (1.0, (1u64 << 31) as f64),
+                "from 1 to 2,147,483,648",
+            ),
+            at_least_one("corpus.expansion", corpus.expansion),
+            within("corpus.validation_share", corpus.validation_share, (0.0, 0.9), "from 0 to 0.9"),
+            within("corpus.test_share", corpus.test_share, (0.0, f64::MAX), "from 0 to 0.9"),
+            at_least_one("model.embedding", model.embedding as u64),
+            at_least_one("model.hidden", model.hidden as u64),
+            at_least_one("model.layers", model.layers as u64),
+            at_least_one("model.cluster_shrink", model.cluster_shrink as u64),
+            within("model.softmax_samples", model.softmax_samples as f64, (1.0, 1e6), "from 1 to 1,000,000"),
+            not_negative("model.recurrent_gain", model.recurrent_gain),
+            within("model.keep_bias", model.keep_bias.unwrap_or(0.0), (-100.0, 100.0), "from -100 to 100"),
+            at_least_one("training.epochs", training.epochs),
+            within("training.batch", training.batch as f64, size, "from 1 to 65,536"),
+            within("training.window", training.window as f64, size, "from 1 to 65,536"),
+            at_least_one("training.stride", training.stride.unwrap_or(1) as u64),
+            within("training.window_jitter", training.window_jitter, (0.0, 0.5), "from 0 to 0.5"),
+            at_least_one("training.record_every", training.record_every),
+            at_least_one("training.lanes", training.lanes as u64),
+            not_negative("training.validate_epochs", training.validate_epochs),
+            within("training.validate_share", training.validate_share, (1e-6, 1.0), "above 0 and at most 1"),
+            not_negative("training.minimum_gain", training.minimum_gain),
+            positive_number("training.learning_rate", training.learning_rate),
+            within(
+                "training.schedule_factor",
+                training.schedule_factor,
+                (1e-6, 1.0),
+                "above 0 and at most 1",
+            ),
+            at_least_one("training.schedule_steps", training.schedule_steps),
+            within("training.schedule_end", training.schedule_end, (0.0, 1.0), "from 0 to 1"),
+            at_least_one("training.schedule_patience", training.schedule_patience),
+            limit("training.clip_norm", training.clip_norm),
+            limit("training.clip_value", training.clip_value),
+            share("training.dropout", training.dropout),
+            at_least_one("training.steps", training.steps.unwrap_or(1)),
+            within("optimiser.momentum", optimiser.momentum, (0.0, 0.9999), "from 0 to 0.9999"),
+            within("optimiser.beta1", optimiser.beta1, (0.0, 0.9999), "from 0 to 0.9999"),
+            within("optimiser.beta2", optimiser.beta2, (0.0, 0.999_999), "from 0 to 0.999999"),
+            positive_number("optimiser.epsilon", optimiser.epsilon),
+            within("optimiser.average_from", optimiser.average_from, (0.0, 1.0), "from 0 to 1"),
+            not_negative("optimiser.weight_decay", optimiser.weight_decay),
+            share("regularisation.dropout_inputs", regularisation.dropout_inputs.unwrap_or(0.0)),
+            share("regularisation.dropout_layers", regularisation.dropout_layers.unwrap_or(0.0)),
+            share("regularisation.dropout_output", regularisation.dropout_output.unwrap_or(0.0)),
+            share("regularisation.dropout_recurrent", regularisation.dropout_recurrent),
+            share("regularisation.dropout_words", regularisation.dropout_words),
+            not_negative("regularisation.activation_penalty", regularisation.activation_penalty),
+            not_negative("regularisation.temporal_penalty", regularisation.temporal_penalty),
+            share("regularisation.label_smoothing", regularisation.label_smoothing),
+            not_negative("groups.embedding_rate", groups.embedding_rate),
+            not_negative("groups.layers_rate", groups.layers_rate),
+            not_negative("groups.output_rate", groups.output_rate),
+            limit("groups.embedding_clip_norm", groups.embedding_clip_norm),
+            limit("groups.layers_clip_norm", groups.layers_clip_norm),
+            limit("groups.output_clip_norm", groups.output_clip_norm),
+            at_least_one("samples.drawn_seed_tokens", samples.drawn_seed_tokens as u64),
+            not_negative("checkpoints.minutes", checkpoints.minutes),
+            at_least_one("checkpoints.keep", checkpoints.keep as u64),
+        ];
+        let temperatures = samples
+            .temperatures
+            .iter()
+            .map(|&t| ("samples.temperatures", t, t > 0.0 && t.is_finite(), "above 0, each of them"));
+        let wrong = ranges.into_iter().chain(temperatures).filter(|(_, _, fine, _)| !fine);
+        found.extend(wrong.map(|(key, value, _, must)| PlanError::Range {
+            key,
+            value: value.to_string(),
+            must,
+        }));
+        found
+    }
+}

@@ -1,0 +1,367 @@
+//! Plans out of TOML, and what is wrong in them with its place.
+
+use std::fmt::{self, Display};
+
+use toml::Spanned;
+use toml::de::{DeTable, DeValue};
+
+use super::{Plan, PlanError, reference};
+
+/// A place in a file, both from 1.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Place {
+    /// The line.
+    pub line: usize,
+    /// The column, in characters.
+    pub column: usize,
+}
+
+impl Display for Place {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(formatter, "line {}, column {}", self.line, self.column)
+    }
+}
+
+impl Place {
+    /// The place of a byte.
+    fn of(text: &str, byte: usize) -> Self {
+        let boundary = (0..=byte.min(text.len())).rev().find(|&at| text.is_char_boundary(at)).unwrap_or(0);
+        let before = &text[..boundary];
+        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
+        Self { line: before.matches('\n').count() + 1, column: before[line_start..].chars().count() + 1 }
+    }
+}
+
+/// Something wrong in a plan.
+#[derive(Debug)]
+pub struct Problem {
+    /// Where, if it stands in the file.
+    pub place: Option<Place>,
+    /// What.
+    pub error: PlanError,
+}
+
+impl From<Problem> for PlanError {
+    fn from(Problem { place, error }: Problem) -> Self {
+        match (place, error) {
+            // Its text draws the place.
+            (_, error @ PlanError::Syntax(_)) | (None, error) => error,
+            (Some(place), error) => Self::Placed { place, problem: Box::new(error) },
+        }
+    }
+}
+
+/// Everything that is wrong in a plan with `section.key=value` overrides: in the order of the file, then what the overrides bring. One value
+/// of the wrong kind hides others, since nothing is read past it.
+pub fn problems(text: &str, overrides: &[String]) -> Vec<Problem> {
+    read(text, overrides).err().unwrap_or_default()
+}
+
+impl Plan {
+    /// Reads a plan, with `section.key=value` overrides applied in order. What is not said has its default.
+    ///
+    /// # Errors
+    /// The first [`PlanError`]: unknown keys with the nearest known one, wrong kinds, values out of range, with their place.
+    pub fn from_toml(text: &str, overrides: &[String]) -> Result<Self, PlanError> {
+        read(text, overrides).map_err(|problems| {
+            problems.into_iter().next().map_or_else(|| PlanError::Syntax(String::new()), PlanError::from)
+        })
+    }
+
+    /// The whole plan as TOML, every setting written out.
+    pub fn to_toml(&self) -> String {
+        // Plain data: serialising it cannot fail.
+        toml::to_string(self).unwrap_or_default()
+    }
+}
+
+fn read(text: &str, overrides: &[String]) -> Result<Plan, Vec<Problem>> {
+    let one = |place, error| vec![Problem { place, error }];
+    let parsed = DeTable::parse(text).map_err(|error| one(place_of(&error, text), syntax(&error)))?;
+    let keys = Keys::of(parsed.get_ref(), text);
+    let mut found: Vec<Problem> = keys.unknown().collect();
+    // Read from the text itself first: only then can a message draw the line.
+    if let (true, Err(error)) = (found.is_empty(), toml::from_str::<Plan>(text)) {
+        found.push(Problem { place: place_of(&error, text), error: syntax(&error) });
+    }
+    let mut table = text.parse::<toml::Table>().unwrap_or_default();
+    let mut overridden = Vec::new();
+    for setting in overrides {
+        match apply_override(&mut table, setting) {
+            Ok(key) => overridden.push(key),
+            Err(error) => found.push(Problem { place: None, error }),
+        }
+    }
+    let known = known_keys();
+    for key in overridden.iter().filter(|key| !known.contains(key)) {
+        found.push(Problem { place: None, error: unknown(key, &known) });
+    }
+    if !found.is_empty() {
+        return Err(found);
+    }
+    let plan: Plan = table.try_into().map_err(|error: toml::de::Error| one(None, syntax(&error)))?;
+    let outside = plan.out_of_range().into_iter().map(|error| {
+        let key = match &error {
+            PlanError::Range { key, .. } if !overridden.iter().any(|other| other == key) => Some(*key),
+            _ => None,
+        };
+        Problem { place: key.and_then(|key| keys.place(key)), error }
+    });
+    found.extend(outside);
+    found.sort_by_key(|problem| (problem.place.is_none(), problem.place));
+    if found.is_empty() { Ok(plan) } else { Err(found) }
+}
+
+fn syntax(error: &toml::de::Error) -> PlanError {
+    PlanError::Syntax(error.to_string().trim_end().to_owned())
+}
+
+fn place_of(error: &toml::de::Error, text: &str) -> Option<Place> {
+    error.span().map(|span| Place::of(text, span.start))
+}
+
+/// The keys that stand in a file, as `section.key`, and where.
+struct Keys(Vec<(String, Place)>);
+
+impl Keys {
+    fn of(table: &DeTable<'_>, text: &str) -> Self {
+        let mut keys = Vec::new();
+        for (section, value) in table {
+            let place = |key: &Spanned<std::borrow::Cow<'_, str>>| Place::of(text, key.span().start);
+            match value.get_ref() {
+                DeValue::Table(inner) if reference::is_section(section.get_ref()) => {
+                    let inside = inner
+                        .iter()
+                        .map(|(key, _)| (format!("{}.{}", section.get_ref(), key.get_ref()), place(key)));
+                    keys.extend(inside);
+                }
+                _ => keys.push((section.get_ref().to_string(), place(section))),
+            }
+        }
+        Self(keys)
+    }
+
+    fn unknown(&self) -> impl Iterator<Item = Problem> {
+        let known = known_keys();
+        let strangers = self.0.iter().filter(|(key, _)| !known.contains(key) && !reference::is_section(key));
+        let mut strangers: Vec<_> = strangers.cloned().collect();
+        strangers.sort_by_key(|(_, place)| *place);
+        strangers
+            .into_iter()
+            .map(move |(key, place)| Problem { place: Some(place), error: unknown(&key, &known) })
+    }
+
+    fn place(&self, key: &str) -> Option<Place> {
+        self.0.iter().find(|(found, _)| found == key).map(|(_, place)| *place)
+    }
+}
+
+/// Every key that a plan may have, as `section.key`.
+fn known_keys() -> Vec<String> {
+    let sections = reference::sections();
+    let keys = sections.iter().flat_map(|section| {
+        section.settings.iter().map(|setting| format!("{}.{}", section.name, setting.key))
+    });
+    keys.collect()
+}
+
+fn unknown(key: &str, known: &[String]) -> PlanError {
+    PlanError::Unknown { nearest: nearest(key, known), key: key.to_owned() }
+}
+
+/// The known key most like this one, if any is like it at all.
+fn nearest(key: &str, known: &[String]) -> Option<String> {
+    let last = |name: &str| name.rsplit('.').next().unwrap_or_default().to_owned();
+    known
+        .iter()
+        .map(|k| (strsim::jaro_winkler(key, k).max(strsim::jaro_winkler(&last(key), &last(k))), k))
+        .filter(|(likeness, _)| *likeness > 0.8)
+        .max_by(|a, b| a.0.total_cmp(&b.0))
+        .map(|(_, k)| k.clone())
+}
+
+/// Puts a value in and returns its key.
+fn apply_override(table: &mut toml::Table, setting: &str) -> Result<String, PlanError> {
+    let wrong = || PlanError::Override(setting.to_owned());
+    let (path, value) = setting.split_once('=').ok_or_else(wrong)?;
+    let path = path.trim();
+    let (section, key) = path.split_once('.').ok_or_else(wrong)?;
+    // What does not read as a TOML value is taken as text, so that quotes need not be quoted in a shell.
+    let value = format!("value = {value}")
+        .parse::<toml::Table>()
+        .ok()
+        .and_then(|mut parsed| parsed.remove("value"))
+        .unwrap_or_else(|| toml::Value::String(value.trim().to_owned()));
+    table
+        .entry(section)
+        .or_insert_with(|| toml::Value::Table(toml::Table::new()))
+        .as_table_mut()
+        .ok_or_else(wrong)?
+        .insert(key.to_owned(), value);
+    Ok(path.to_owned())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Plan, PlanError, problems};
+
+    fn read(text: &str, overrides: &[&str]) -> Result<Plan, PlanError> {
+        let overrides: Vec<String> = overrides.iter().map(|&s| s.to_owned()).collect();
+        Plan::from_toml(text, &overrides)
+    }
+
+    #[test]
+    fn an_empty_plan_has_every_default_and_a_written_plan_reads_back() {
+        let plan = read("", &[]).unwrap();
+        assert_eq!(plan, Plan::default());
+        assert_eq!(read(&plan.to_toml(), &[]).unwrap(), plan);
+    }
+
+    #[test]
+    fn overrides_win_over_the_file_and_may_be_bare_words() {
+        let text = "[model]\nhidden = 12\n[training]\nseed = 5\n";
+        let plan =
+            read(text, &["model.hidden=99", "corpus.document=line", "samples.seed_text=Old Pell"]).unwrap();
+        assert_eq!((plan.model.hidden, plan.training.seed), (99, 5));
+        assert_eq!(plan.corpus.document, Some(lalograph_text::Division::Line));
+        assert_eq!(plan.samples.seed_text.0, ["Old Pell"]);
+    }
+
+    #[test]
+    fn mistakes_are_named_with_a_remedy() {
+        let cases: [(&str, &[&str], &str); 9] = [
+            ("[model]\nhiden = 3\n", &[], "no setting `model.hiden`; did you mean `model.hidden`?"),
+            ("", &["trainig.seed=3"], "did you mean `training.seed`?"),
+            ("[oddity]\n", &[], "no setting `oddity`"),
+            ("", &["model.hidden"], "section.key=value"),
+            ("[model]\nhidden = \"wide\"\n", &[], "line 2"),
+            ("[model\n", &[], "line 1"),
+            ("[training]\ndropout = 1.0\n", &[], "`training.dropout` is 1, and must be from 0 to 0.95"),
+            ("[samples]\ntemperatures = [0.5, 0.0]\n", &[], "`samples.temperatures` is 0"),
+            ("[training]\nbatch = 0\n", &[], "`training.batch` is 0"),
+        ];
+        for (text, overrides, expected) in cases {
+            let message = read(text, overrides).unwrap_err().to_string();
+            assert!(message.contains(expected), "{text:?} {overrides:?}: {message}");
+        }
+    }
+
+    #[test]
+    fn every_range_holds_at_its_ends_and_ends_just_beyond_them() {
+        let inside = [
+            "corpus.validation_share=0",
+            "corpus.validation_share=0.9",
+            "training.batch=65536",
+            "training.window=1",
+            "training.clip_norm=0",
+            "training.dropout=0.95",
+            "training.validate_every=0",
+            "training.warmup_steps=0",
+            "samples.every=0",
+            "samples.temperatures=[]",
+            "samples.temperatures=[0.01,50]",
+            "training.steps=1",
+            "vocabulary.size=1",
+            "corpus.first=0",
+            "corpus.test_share=0.8",
+            "training.patience=0",
+            "training.validate_share=1.0",
+            "checkpoints.minutes=0",
+        ];
+        for setting in inside {
+            read("", &[setting]).unwrap_or_else(|error| panic!("{setting}: {error}"));
+        }
+        let outside = [
+            "corpus.validation_share=-0.1",
+            "corpus.validation_share=0.91",
+            "model.embedding=0",
+            "model.hidden=0",
+            "model.layers=0",
+            "training.epochs=0",
+            "training.steps=0",
+            "training.batch=65537",
+            "training.window=0",
+            "training.lanes=0",
+            "training.record_every=0",
+            "training.learning_rate=0.0",
+            "training.learning_rate=-1.0",
+            "training.learning_rate=inf",
+            "training.clip_norm=-0.5",
+            "training.clip_norm=nan",
+            "training.dropout=0.96",
+            "samples.temperatures=[1.0,-1.0]",
+            "samples.temperatures=[nan]",
+            "corpus.test_share=0.81",
+            "corpus.test_share=-0.1",
+            "training.validate_share=0.0",
+            "training.validate_share=1.1",
+            "training.validate_epochs=-1.0",
+            "training.minimum_gain=-1.0",
+            "checkpoints.keep=0",
+            "checkpoints.minutes=-1.0",
+            "samples.drawn_seed_tokens=0",
+        ];
+        for setting in outside {
+            let error = read("", &[setting]).expect_err(setting);
+            let key = setting.split('=').next().unwrap_or_default();
+            assert!(
+                matches!(error, PlanError::Range { key: found, .. } if found == key),
+                "{setting}: {error}"
+            );
+        }
+        for wrong in ["model.hidden=-3", "training.seed=1.5", "corpus.document=page", "model.cell=abacus"] {
+            assert!(matches!(read("", &[wrong]), Err(PlanError::Syntax(_))), "{wrong}");
+        }
+    }
+
+    #[test]
+    fn everything_that_is_wrong_is_told_with_its_place() {
+        let text = "[model]\nhiden = 3\n\n[training]\n  window = 0\n  batch = 0\n[samples]\nevry = 1\n";
+        let places = |overrides: &[&str]| -> Vec<(Option<(usize, usize)>, String)> {
+            let overrides: Vec<String> = overrides.iter().map(|&s| s.to_owned()).collect();
+            problems(text, &overrides)
+                .iter()
+                .map(|problem| {
+                    (problem.place.map(|place| (place.line, place.column)), problem.error.to_string())
+                })
+                .collect()
+        };
+        let found = places(&["samples.at=3", "oddity.x=1"]);
+        let wheres: Vec<_> = found.iter().map(|(place, _)| *place).collect();
+        // Names that are wrong are told first: values are only looked at when all names are known.
+        assert_eq!(wheres, [Some((2, 1)), Some((8, 1)), None], "{found:?}");
+        assert!(found[1].1.contains("did you mean `samples.every`?"));
+        let text = text.replace("hiden", "hidden").replace("evry", "every");
+        let found: Vec<_> = problems(&text, &["training.batch=0".to_owned()]);
+        let wheres: Vec<_> =
+            found.iter().map(|problem| problem.place.map(|place| place.to_string())).collect();
+        assert_eq!(
+            wheres,
+            [Some("line 5, column 3".to_owned()), None],
+            "an override is in no line: {found:?}"
+        );
+        let error = Plan::from_toml(&text, &[]).unwrap_err();
+        assert_eq!(
+            error.to_string(),
+            "line 5, column 3: `training.window` is 0, and must be from 1 to 65,536"
+        );
+        let words = problems("[samples]\n# \u{1f41d}\nseed_text = 3\n", &[]);
+        assert_eq!(words[0].place.map(|place| place.line), Some(3));
+        assert!(words[0].error.to_string().contains("a text or a list of texts"), "{words:?}");
+        assert!(problems("", &[]).is_empty());
+    }
+
+    #[test]
+    fn overrides_without_a_form_are_refused_and_the_last_of_two_wins() {
+        for wrong in ["", "=", "model", "model=3", ".hidden=3", "model.hidden"] {
+            assert!(read("", &[wrong]).is_err(), "{wrong:?}");
+        }
+        let plan = read("", &["model.hidden=3", "model.hidden=4"]).unwrap();
+        assert_eq!(plan.model.hidden, 4);
+        let spaced = read("", &["samples.seed_text=Old = Pell"]).unwrap();
+        assert_eq!(spaced.samples.seed_text.0, ["Old = Pell"]);
+        let several = read("[samples]\nseed_text = [\"Hesper\", \"Old Pell\"]\n", &[]).unwrap();
+        assert_eq!(several.samples.seed_text.0, ["Hesper", "Old Pell"]);
+        assert_eq!(read(&several.to_toml(), &[]).unwrap(), several);
+    }
+}

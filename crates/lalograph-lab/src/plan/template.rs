@@ -1,0 +1,166 @@
+//! Plans to begin with, explained setting by setting.
+
+use lalograph_text::Unit;
+
+use super::reference::{Setting, sections};
+use super::{Plan, SoftmaxName};
+
+/// What a plan is for.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Purpose {
+    /// A model of words.
+    Word,
+    /// A model of characters.
+    Character,
+    /// A model of words with tens of thousands of them.
+    LargeVocabulary,
+}
+
+impl Purpose {
+    /// The settings that do well for it.
+    pub fn plan(self) -> Plan {
+        let mut plan = Plan::default();
+        match self {
+            Self::Word => {}
+            Self::Character => {
+                plan.vocabulary.unit = Unit::Character;
+                plan.vocabulary.size = None;
+                (plan.model.embedding, plan.model.hidden, plan.model.layers) = (32, 384, 2);
+                // A word of text is five or six characters: the past has to reach further.
+                (plan.training.window, plan.training.batch) = (128, 32);
+                plan.samples.tokens = 300;
+            }
+            Self::LargeVocabulary => {
+                plan.vocabulary.size = Some(50_000);
+                (plan.model.embedding, plan.model.hidden) = (256, 512);
+                plan.model.softmax = SoftmaxName::Clustered;
+                (plan.training.window, plan.training.batch) = (35, 64);
+            }
+        }
+        plan
+    }
+
+    /// What it is for, in a line.
+    pub fn about(self) -> &'static str {
+        match self {
+            Self::Word => "a model of words",
+            Self::Character => "a model of characters",
+            Self::LargeVocabulary => "a model of words with a large vocabulary",
+        }
+    }
+}
+
+/// What most people set.
+const COMMON: [&str; 29] = [
+    "corpus.paths",
+    "corpus.document",
+    "corpus.validation_share",
+    "corpus.test_share",
+    "vocabulary.unit",
+    "vocabulary.cleaning",
+    "vocabulary.size",
+    "vocabulary.minimum_count",
+    "model.cell",
+    "model.embedding",
+    "model.hidden",
+    "model.layers",
+    "model.tied",
+    "model.softmax",
+    "training.seed",
+    "training.epochs",
+    "training.batch",
+    "training.window",
+    "training.learning_rate",
+    "training.schedule",
+    "training.clip_norm",
+    "training.dropout",
+    "training.validate_every",
+    "training.patience",
+    "samples.temperatures",
+    "samples.every",
+    "samples.seed_text",
+    "checkpoints.minutes",
+    "checkpoints.keep",
+];
+
+/// Columns of a comment.
+const WIDTH: usize = 100;
+
+/// A plan as a file with a comment over every setting: all of them, or those that most people set and those that are not as usual.
+pub fn commented(plan: &Plan, about: &str, all: bool) -> String {
+    let values = toml::Table::try_from(plan).unwrap_or_default();
+    let mut text = format!(
+        "# A plan for {about}. `lalograph plan check` finds mistakes in it, `lalograph train --plan` carries it out.\n"
+    );
+    if !all {
+        text.push_str("# Settings that are not here have their usual values; `lalograph plan new --all` writes them all out.\n");
+    }
+    for section in sections() {
+        let value_of = |setting: &Setting| {
+            values.get(&section.name).and_then(|values| values.get(&setting.key)).map(ToString::to_string)
+        };
+        let shown = |setting: &&Setting| {
+            let key = format!("{}.{}", section.name, setting.key);
+            all || COMMON.contains(&key.as_str()) || value_of(setting) != setting.default
+        };
+        let shown: Vec<&Setting> = section.settings.iter().filter(shown).collect();
+        if shown.is_empty() {
+            continue;
+        }
+        text.push_str(&format!("\n\n# {}\n[{}]\n", capitalised(&section.about), section.name));
+        for setting in shown {
+            text.push('\n');
+            comment(&setting.about, &mut text);
+            match value_of(setting) {
+                Some(value) => text.push_str(&format!("{} = {value}\n", setting.key)),
+                None => text.push_str(&format!("# {} =\n", setting.key)),
+            }
+        }
+    }
+    text
+}
+
+fn capitalised(text: &str) -> String {
+    let mut characters = text.chars();
+    characters.next().map_or_else(String::new, |first| first.to_uppercase().chain(characters).collect())
+}
+
+/// Words after `# `, over as many lines as they take.
+fn comment(words: &str, out: &mut String) {
+    let mut used = 0;
+    for word in words.split_whitespace() {
+        let needed = word.chars().count() + 1;
+        if used == 0 || used + needed > WIDTH {
+            out.push_str(if used == 0 { "#" } else { "\n#" });
+            used = 1;
+        }
+        out.push(' ');
+        out.push_str(word);
+        used += needed;
+    }
+    out.push('\n');
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Plan, Purpose, commented};
+
+    #[test]
+    fn what_is_written_reads_back_as_the_plan_that_it_is() {
+        for purpose in [Purpose::Word, Purpose::Character, Purpose::LargeVocabulary] {
+            for all in [false, true] {
+                let mut plan = purpose.plan();
+                plan.corpus.paths = vec!["letters/*.txt".into()];
+                plan.samples.seed_text.0 = vec!["Old \"Pell\"".into(), "Hesper".into()];
+                let text = commented(&plan, purpose.about(), all);
+                assert_eq!(Plan::from_toml(&text, &[]).unwrap(), plan, "{text}");
+                assert!(
+                    text.lines().all(|line| line.chars().count() <= 120 || !line.starts_with('#')),
+                    "{text}"
+                );
+                assert!(text.contains("# Width of each recurrent layer.\nhidden = "), "{text}");
+                assert_eq!(text.contains("beta2"), all);
+            }
+        }
+    }
+}

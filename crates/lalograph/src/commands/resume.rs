@@ -1,0 +1,52 @@
+//! `resume`: go on with a run.
+
+use lalograph_lab::files::Existing;
+use lalograph_lab::resume::{Changes, Resumable};
+
+use super::training::{TOKENS, carry_out, now, reading, render_start, say_outcome};
+use super::{find_run, threads};
+use crate::cli::ResumeArgs;
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::number::count;
+use crate::output::screen::Screen;
+use crate::output::training::Output;
+
+/// Runs the command.
+pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
+    let found = find_run(&args.runs, &args.run)?;
+    interrupt::listen();
+    let changes = Changes {
+        epochs: args.epochs,
+        steps: args.steps,
+        learning_rate: args.learning_rate,
+        patience: args.patience,
+    };
+    let resumable = Resumable::open(found.path(), &changes, args.anew)?;
+    let count_of_threads = threads(args.threads);
+    let cache = found.path().parent().map(|runs| runs.join(TOKENS));
+    // The plan's paths are meant from where the run was begun.
+    let base = resumable.description().working_folder.clone();
+    let base = base.filter(|base| base.is_dir() && std::env::current_dir().ok().as_ref() != Some(base));
+    if let Some(base) = &base {
+        screen.note(&format!("the plan's paths are taken from {}, where the run was begun", base.display()));
+    }
+    let prepared = reading(None, Existing::Keep, screen, |observer| {
+        resumable.prepare(base.as_deref(), count_of_threads, cache.as_deref(), observer)
+    })?;
+    let output = if args.json { Output::Json } else { Output::Words };
+    if output == Output::Words {
+        screen.line(&render_start(&prepared, screen))?;
+    }
+    let running = resumable.running(now(), |damaged| {
+        screen.warn(&format!("{damaged}; the checkpoint before it is used"));
+    })?;
+    screen.note(&match &running.from {
+        Some(checkpoint) => {
+            format!("going on after step {} of {}", count(checkpoint.step()), count(prepared.steps))
+        }
+        None => "there is no checkpoint: beginning from the first step".to_owned(),
+    });
+    let (run, outcome) = carry_out(&prepared, running, count_of_threads, output, screen)?;
+    say_outcome(&run, &prepared, &outcome, output, screen)
+}

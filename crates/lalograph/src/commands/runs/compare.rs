@@ -1,0 +1,220 @@
+//! `runs compare`: runs side by side.
+
+use std::path::PathBuf;
+
+use lalograph_lab::LabError;
+use lalograph_lab::files::{Existing, write_whole};
+use lalograph_lab::history::{RunHistory, differing_settings};
+use lalograph_lab::records::{MetricsRecord, SampleRecord};
+use lalograph_lab::run::Standing;
+use serde::Serialize;
+
+use super::report::refuse_taken;
+use super::{from_loss, steps};
+use crate::cli::CompareArgs;
+use crate::commands::find_run;
+use crate::failure::Failure;
+use crate::output::chart::Picture;
+use crate::output::number::{bytes, count, duration, perplexity};
+use crate::output::page::{ComparisonRows, comparison_page};
+use crate::output::palette::SLATE;
+use crate::output::run_charts::comparison_chart;
+use crate::output::screen::Screen;
+use crate::output::survey_text::indented;
+use crate::output::table::{Column, facts, table};
+use crate::output::training::HintLine;
+
+/// What `runs compare --json` prints.
+#[derive(Serialize)]
+struct CompareDocument<'a> {
+    runs: Vec<Compared<'a>>,
+    /// Each with its value in every run, null where it is not set.
+    differing_settings: Vec<Differing>,
+}
+
+/// One run among others.
+#[derive(Serialize)]
+struct Compared<'a> {
+    name: String,
+    path: PathBuf,
+    status: Standing,
+    steps: u64,
+    best_validation_perplexity: Option<f64>,
+    best_step: Option<u64>,
+    bits_per_byte: Option<f64>,
+    test_perplexity: Option<f64>,
+    training_perplexity: Option<f64>,
+    seconds: Option<f64>,
+    parameters: u64,
+    samples: &'a [SampleRecord],
+    hints: Vec<serde_json::Value>,
+}
+
+/// A setting in which runs differ.
+#[derive(Serialize)]
+struct Differing {
+    setting: String,
+    values: Vec<Option<String>>,
+}
+
+/// Runs the command.
+pub(super) fn run(args: &CompareArgs, screen: &Screen) -> Result<(), Failure> {
+    let histories = args
+        .names
+        .iter()
+        .map(|name| Ok(RunHistory::read(find_run(&args.runs, name)?)?))
+        .collect::<Result<Vec<_>, Failure>>()?;
+    let plans: Vec<_> = histories.iter().map(|history| &history.plan).collect();
+    let differing = differing_settings(&plans);
+    let written = match &args.output {
+        Some(folder) => Some(write(folder, args.force, &histories, &differing)?),
+        None => None,
+    };
+    if args.json {
+        return screen.json(&document(&histories, differing));
+    }
+    let rows = rows(&histories, &differing);
+    let mut heads = vec![""];
+    heads.extend(rows.names.iter().map(String::as_str));
+    let columns: Vec<Column> =
+        std::iter::once(Column::Text).chain(rows.names.iter().map(|_| Column::Number)).collect();
+    let lines = |rows: &[(String, Vec<String>)]| -> Vec<Vec<String>> {
+        rows.iter().map(|(name, values)| [std::slice::from_ref(name), values].concat()).collect()
+    };
+    let figures: Vec<_> =
+        rows.figures.iter().map(|(what, values)| ((*what).to_owned(), values.clone())).collect();
+    screen.line(&format!(
+        "{}\n{}",
+        screen.heading("Figures"),
+        table(screen, &heads, &columns, &lines(&figures))
+    ))?;
+    if rows.settings.is_empty() {
+        screen.line("\nThey have the same settings.")?;
+    } else {
+        // Values may be long: they are words, to be broken where they must.
+        let columns = vec![Column::Text; heads.len()];
+        let drawn = table(screen, &heads, &columns, &lines(&rows.settings));
+        screen.line(&format!("\n{}\n{drawn}", screen.heading("Settings that differ")))?;
+    }
+    show_samples(&histories, screen)?;
+    if let Some(page) = written {
+        screen.line(&format!("\n{}", facts(screen, &[("page", page.display().to_string())])))?;
+    }
+    Ok(())
+}
+
+/// The last samples, those of one temperature below each other.
+fn show_samples(histories: &[RunHistory], screen: &Screen) -> Result<(), Failure> {
+    let mut temperatures: Vec<f64> =
+        histories.iter().flat_map(RunHistory::last_samples).map(|sample| sample.temperature).collect();
+    temperatures.sort_by(f64::total_cmp);
+    temperatures.dedup();
+    for temperature in temperatures {
+        screen.line(&format!("\n{}", screen.heading(&format!("Samples at temperature {temperature:?}"))))?;
+        for history in histories {
+            let Some(sample) = history.last_samples().iter().find(|sample| sample.temperature == temperature)
+            else {
+                continue;
+            };
+            let head = format!("  {}, step {}", history.run.name(), count(sample.step));
+            screen.line(&screen.styled(SLATE.style().bold(), &head))?;
+            let text = format!("{}{}", sample.seed_text, sample.text);
+            screen.line(&indented(&text, screen.width().saturating_sub(2)).replace("  ", "    "))?;
+        }
+    }
+    Ok(())
+}
+
+/// Bits per byte of the best validation.
+fn bits_per_byte(history: &RunHistory) -> Option<f64> {
+    history.metrics.iter().rev().find_map(|record| match record {
+        MetricsRecord::Validation { best: true, bits_per_byte, .. } => Some(*bits_per_byte),
+        _ => None,
+    })
+}
+
+fn rows(histories: &[RunHistory], differing: &[(String, Vec<Option<String>>)]) -> ComparisonRows {
+    let each = |of: &dyn Fn(&RunHistory) -> String| -> Vec<String> { histories.iter().map(of).collect() };
+    let optional = |value: Option<f64>| value.map_or_else(|| "-".to_owned(), perplexity);
+    ComparisonRows {
+        names: each(&|history| history.run.name()),
+        figures: vec![
+            ("status", each(&|history| history.standing.name().to_owned())),
+            ("validation perplexity", each(&|history| from_loss(history.description.best_validation_loss))),
+            (
+                "bits per byte",
+                each(&|history| {
+                    bits_per_byte(history).map_or_else(|| "-".to_owned(), |bits| format!("{bits:.4}"))
+                }),
+            ),
+            ("at step", each(&|history| history.description.best_step.map_or_else(|| "-".to_owned(), count))),
+            (
+                "test perplexity",
+                each(&|history| optional(history.description.test.map(|test| test.perplexity))),
+            ),
+            ("training perplexity", each(&|history| optional(history.training_perplexity()))),
+            ("steps", each(&|history| steps(history.steps(), history.description.planned_steps))),
+            ("time", each(&|history| history.seconds().map_or_else(|| "-".to_owned(), duration))),
+            ("parameters", each(&|history| count(history.description.parameters))),
+            ("size", each(&|history| bytes(history.run.bytes()))),
+        ],
+        settings: differing
+            .iter()
+            .map(|(key, values)| {
+                let values = values.iter().map(|value| value.clone().unwrap_or_else(|| "-".to_owned()));
+                (key.clone(), values.collect())
+            })
+            .collect(),
+    }
+}
+
+/// Writes the page and its picture; returns where the page is.
+fn write(
+    folder: &std::path::Path,
+    force: bool,
+    histories: &[RunHistory],
+    differing: &[(String, Vec<Option<String>>)],
+) -> Result<PathBuf, Failure> {
+    let existing = if force { Existing::Replace } else { Existing::Keep };
+    let page = folder.join("comparison.html");
+    refuse_taken(&[&page], existing)?;
+    std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
+    let runs: Vec<(String, &[MetricsRecord])> =
+        histories.iter().map(|history| (history.run.name(), &history.metrics[..])).collect();
+    let picture = comparison_chart(&runs).map(Picture::of).transpose()?;
+    if let Some(picture) = &picture {
+        picture.write(&folder.join("comparison"), existing)?;
+    }
+    let svg = picture.as_ref().map(|picture| picture.svg.as_str());
+    write_whole(&page, comparison_page(&rows(histories, differing), histories, svg).as_bytes(), existing)?;
+    Ok(page)
+}
+
+fn document(histories: &[RunHistory], differing: Vec<(String, Vec<Option<String>>)>) -> CompareDocument<'_> {
+    let compared = histories.iter().map(|history| {
+        let hints = history.hints();
+        let hints = hints.iter().filter_map(|hint| serde_json::to_value(HintLine::new(hint)).ok()).collect();
+        Compared {
+            name: history.run.name(),
+            path: history.run.path().to_owned(),
+            status: history.standing,
+            steps: history.steps(),
+            best_validation_perplexity: history.description.best_validation_loss.map(f64::exp),
+            best_step: history.description.best_step,
+            bits_per_byte: bits_per_byte(history),
+            test_perplexity: history.description.test.map(|test| test.perplexity),
+            training_perplexity: history.training_perplexity(),
+            seconds: history.seconds(),
+            parameters: history.description.parameters,
+            samples: history.last_samples(),
+            hints,
+        }
+    });
+    CompareDocument {
+        runs: compared.collect(),
+        differing_settings: differing
+            .into_iter()
+            .map(|(setting, values)| Differing { setting, values })
+            .collect(),
+    }
+}

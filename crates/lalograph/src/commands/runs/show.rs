@@ -1,0 +1,193 @@
+//! `runs show`: one run in the terminal.
+
+use lalograph_lab::Plan;
+use lalograph_lab::history::{RunHistory, settings};
+use lalograph_lab::records::MetricsRecord;
+use lalograph_lab::run::{RunDescription, Standing};
+use serde::Serialize;
+
+use super::{from_loss, steps};
+use crate::cli::ShowArgs;
+use crate::commands::find_run;
+use crate::commands::settings::describe;
+use crate::failure::Failure;
+use crate::output::curve::perplexity_curve;
+use crate::output::number::{bytes, count, duration, perplexity};
+use crate::output::palette::SLATE;
+use crate::output::screen::Screen;
+use crate::output::survey_text::indented;
+use crate::output::table::facts;
+use crate::output::training::HintLine;
+
+/// What `runs show --json` prints.
+#[derive(Serialize)]
+struct ShowDocument<'a> {
+    #[serde(flatten)]
+    description: &'a RunDescription,
+    standing: Standing,
+    training_perplexity: Option<f64>,
+    seconds: Option<f64>,
+    bytes: u64,
+    plan: &'a Plan,
+    hints: Vec<HintLine<'a>>,
+}
+
+/// Runs the command.
+pub(super) fn run(args: &ShowArgs, screen: &Screen) -> Result<(), Failure> {
+    let history = RunHistory::read(find_run(&args.runs, &args.run)?)?;
+    let hints = history.hints();
+    if args.json {
+        return screen.json(&ShowDocument {
+            description: &history.description,
+            standing: history.standing,
+            training_perplexity: history.training_perplexity(),
+            seconds: history.seconds(),
+            bytes: history.run.bytes(),
+            plan: &history.plan,
+            hints: hints.iter().map(HintLine::new).collect(),
+        });
+    }
+    let rows = about(&history);
+    let rows: Vec<(&str, String)> = rows.iter().map(|(name, value)| (*name, value.clone())).collect();
+    screen.line(&format!("{}\n{}", screen.heading(&history.run.name()), facts(screen, &rows)))?;
+    let different = unusual_settings(&history.plan);
+    if !different.is_empty() {
+        let rows: Vec<(&str, String)> =
+            different.iter().map(|(key, value)| (key.as_str(), value.clone())).collect();
+        screen.line(&format!(
+            "\n{}\n{}",
+            screen.heading("Settings that are not as usual"),
+            facts(screen, &rows)
+        ))?;
+    }
+    if let Some(curve) = curve(&history, screen) {
+        screen.line(&format!("\n{}\n{curve}", screen.heading("Perplexity by step, both logarithmic")))?;
+    }
+    let samples = history.last_samples();
+    if let Some(first) = samples.first() {
+        screen
+            .line(&format!("\n{}", screen.heading(&format!("Samples after step {}", count(first.step)))))?;
+        for sample in samples {
+            let text =
+                indented(&format!("{}{}", sample.seed_text, sample.text), screen.width().saturating_sub(6));
+            let head = screen.styled(SLATE.style().bold(), &format!("{:>5?}", sample.temperature));
+            screen.line(&format!("{head}   {}", text.trim_start().replace('\n', "\n      ")))?;
+        }
+    }
+    for hint in &hints {
+        screen.warn(&hint.to_string());
+    }
+    Ok(())
+}
+
+/// What there is to know of a run, in pairs.
+pub(super) fn about(history: &RunHistory) -> Vec<(&'static str, String)> {
+    let RunHistory { description, plan, .. } = history;
+    let text = &description.text;
+    let epochs = history.steps() as f64 / text.steps_per_epoch.max(1) as f64;
+    let mut rows = vec![
+        ("status", status(history)),
+        ("started", description.started.replace('T', " ")),
+        (
+            "steps",
+            format!(
+                "{}, {epochs:.2} passes over the training text",
+                steps(history.steps(), description.planned_steps)
+            ),
+        ),
+    ];
+    if let Some(seconds) = history.seconds() {
+        rows.push(("time", duration(seconds)));
+    }
+    if description.best_validation_loss.is_some() {
+        let at = description.best_step.map_or_else(String::new, |step| format!(" at step {}", count(step)));
+        rows.push(("validation perplexity", format!("{}{at}", from_loss(description.best_validation_loss))));
+    }
+    if let Some(test) = description.test {
+        rows.push((
+            "test perplexity",
+            format!("{}, {:.4} bits per byte", perplexity(test.perplexity), test.bits_per_byte),
+        ));
+    }
+    if let Some(training) = history.training_perplexity() {
+        rows.push(("training perplexity", perplexity(training)));
+    }
+    if let Some(unigram) = text.unigram_loss {
+        rows.push(("unigram perplexity", format!("{}, validation text", perplexity(unigram.exp()))));
+    }
+    if description.vocabulary_size > 0 {
+        let shape = plan.shape(description.vocabulary_size as usize);
+        rows.push(("model", format!("{}: {} parameters", describe(&shape), count(description.parameters))));
+    }
+    rows.push((
+        "text",
+        format!(
+            "{} documents, {}; {} training, {} validation, {} test tokens",
+            count(description.documents),
+            bytes(description.text_bytes),
+            count(text.training_tokens),
+            count(text.validation_tokens),
+            count(text.test_tokens)
+        ),
+    ));
+    rows.push(("text hash", short(&description.text_hash)));
+    for resumption in &description.resumed {
+        let changed = if resumption.changed.is_empty() {
+            String::new()
+        } else {
+            format!(", {}", resumption.changed.join(", "))
+        };
+        let time = resumption.time.replace('T', " ");
+        rows.push(("resumed", format!("{time} after step {}{changed}", count(resumption.step))));
+    }
+    rows.push(("size", bytes(history.run.bytes())));
+    rows
+}
+
+fn short(hash: &str) -> String {
+    hash.chars().take(16).collect()
+}
+
+/// How a run stands and why.
+fn status(history: &RunHistory) -> String {
+    let RunHistory { description, standing, run, .. } = history;
+    let resume = format!("`lalograph resume {}` goes on with it", run.path().display());
+    match standing {
+        Standing::Finished if description.stopped_early => {
+            "finished early: nothing was gained any more".to_owned()
+        }
+        Standing::Failed => {
+            let why =
+                description.failure.as_deref().map_or_else(String::new, |failure| format!(": {failure}"));
+            format!("failed{why}")
+        }
+        Standing::Interrupted => format!("interrupted; {resume}"),
+        Standing::Died => format!("died: its process ended without a word; {resume}"),
+        other => other.name().to_owned(),
+    }
+}
+
+/// The settings that are not their defaults.
+fn unusual_settings(plan: &Plan) -> Vec<(String, String)> {
+    let usual = settings(&Plan::default());
+    settings(plan).into_iter().filter(|setting| !usual.contains(setting)).collect()
+}
+
+fn curve(history: &RunHistory, screen: &Screen) -> Option<String> {
+    let (mut training, mut validation) = (Vec::new(), Vec::new());
+    for record in &history.metrics {
+        match *record {
+            MetricsRecord::Training { step, training_perplexity: Some(p), .. } => {
+                training.push(((step as f64).ln(), p))
+            }
+            MetricsRecord::Validation { step, validation_perplexity, .. } => {
+                validation.push(((step as f64).ln(), validation_perplexity));
+            }
+            _ => {}
+        }
+    }
+    let size = (screen.width().min(112), 12);
+    let lines =
+        perplexity_curve(&training, &validation, size, f64::exp, &|style, text| screen.styled(style, text));
+    (!lines.is_empty()).then(|| lines.join("\n"))
+}

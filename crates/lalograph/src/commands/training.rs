@@ -1,0 +1,269 @@
+//! What `train`, `resume` and `demo` have in common: reading the corpus, training with a view of it, saying what came of it.
+
+use std::path::{Path, PathBuf};
+
+use jiff::ZonedDateTime;
+use lalograph_lab::files::Existing;
+use lalograph_lab::run::RunStatus;
+use lalograph_lab::{
+    LabError, Plan, Prepared, RunFolder, Running, TrainingEvent, TrainingObserver, TrainingOutcome, prepare,
+    train,
+};
+use serde::Serialize;
+
+use super::reading::{LeftOut, say_reading, say_unknown};
+use super::settings::{describe, describe_windows};
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::number::{bytes, count, duration, percent, perplexity};
+use crate::output::progress::{Measure, Progress};
+use crate::output::screen::Screen;
+use crate::output::table::facts;
+use crate::output::training::{HintLine, Output, TrainingView};
+
+/// Now, by the clock of this machine.
+pub(super) fn now() -> String {
+    ZonedDateTime::now().strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()
+}
+
+/// Where the tokens of corpora are kept, in the folder of all runs.
+pub(super) const TOKENS: &str = ".tokens";
+
+/// Reads the corpus of a new run with a progress bar, unless its tokens are there from an earlier run.
+pub(super) fn read(
+    plan: Plan,
+    runs: &Path,
+    threads: usize,
+    left_out: Option<&Path>,
+    existing: Existing,
+    screen: &Screen,
+) -> Result<Prepared, Failure> {
+    // A list of what is left out is only there if the corpus is read.
+    let cache = runs.join(TOKENS);
+    let cache = left_out.is_none().then_some(cache.as_path());
+    reading(left_out, existing, screen, |observer| prepare(plan, threads, cache, None, observer))
+}
+
+/// Shows how a corpus is read.
+pub(super) fn reading(
+    left_out: Option<&Path>,
+    existing: Existing,
+    screen: &Screen,
+    prepare: impl FnOnce(&mut dyn TrainingObserver) -> Result<Prepared, LabError>,
+) -> Result<Prepared, Failure> {
+    let mut bar: Option<(u32, Progress<'_>)> = None;
+    let mut places = LeftOut::new(left_out, existing)?;
+    let prepared = prepare(&mut |event: &TrainingEvent<'_>| {
+        match event {
+            TrainingEvent::LeftOut(skipped) => places.add(skipped),
+            TrainingEvent::Reused(folder) => {
+                screen.note(&format!(
+                    "the corpus has not changed: its tokens are taken from {}",
+                    folder.display()
+                ));
+            }
+            TrainingEvent::NotReused(error) => {
+                screen.warn(&format!("{error}; it is not used, and the corpus is encoded anew"));
+            }
+            _ => {}
+        }
+        if let TrainingEvent::Reading { pass, bytes, total_bytes } = event {
+            if bar.as_ref().is_none_or(|(current, _)| current != pass) {
+                if let Some((_, done)) = bar.take() {
+                    done.finish();
+                }
+                let what = if *pass == 1 { "counting" } else { "encoding" };
+                bar = Some((*pass, Progress::new(screen, what, Measure::Bytes, *total_bytes)));
+            }
+            if let Some((_, progress)) = &mut bar {
+                progress.at(*bytes, "");
+            }
+        }
+        interrupt::flow()
+    });
+    if let Some((_, progress)) = bar {
+        progress.finish();
+    }
+    let prepared = prepared?;
+    places.finish()?;
+    say_reading(&prepared.corpus.reading, left_out, screen);
+    let held_out = &prepared.corpus.validation;
+    say_unknown(held_out.unknown, held_out.len() as u64, screen);
+    Ok(prepared)
+}
+
+/// Trains, showing what happens, and says what came of it.
+pub(super) fn carry_out(
+    prepared: &Prepared,
+    running: Running,
+    threads: usize,
+    output: Output,
+    screen: &Screen,
+) -> Result<(RunFolder, TrainingOutcome), Failure> {
+    let run = running.run.clone();
+    let exact = prepared.model.samples().is_none();
+    let mut view =
+        TrainingView::new(screen, output, &run.path().display().to_string(), prepared.steps, exact);
+    let outcome = train(prepared, running, threads, &mut |event: &TrainingEvent<'_>| view.show(event));
+    match view.finish() {
+        Some(failure) => Err(failure),
+        None => Ok((run, outcome?)),
+    }
+}
+
+/// Prints the outcome; a run that was interrupted is a failure that says how to go on.
+pub(super) fn say_outcome(
+    run: &RunFolder,
+    prepared: &Prepared,
+    outcome: &TrainingOutcome,
+    output: Output,
+    screen: &Screen,
+) -> Result<(), Failure> {
+    match output {
+        Output::Json => screen.json(&OutcomeLine::new(run, prepared, outcome))?,
+        Output::Words => screen.line(&render_outcome(run, prepared, outcome, screen))?,
+    }
+    refuse_interrupted(run, outcome)
+}
+
+/// An interrupted run as a failure that says how to go on.
+pub(super) fn refuse_interrupted(run: &RunFolder, outcome: &TrainingOutcome) -> Result<(), Failure> {
+    if outcome.status != RunStatus::Interrupted {
+        return Ok(());
+    }
+    Err(Failure::Interrupted(format!(
+        "stopped after step {}; `lalograph resume {}` goes on from there, and the best model so far is {}",
+        count(outcome.steps),
+        run.path().display(),
+        run.model().display()
+    )))
+}
+
+/// What is about to be trained.
+pub(super) fn render_start(prepared: &Prepared, screen: &Screen) -> String {
+    let Prepared { plan, vocabulary, corpus, model, steps, .. } = prepared;
+    let shape = model.shape();
+    let (training, held_out) = (&corpus.training, &corpus.validation);
+    let split = match corpus.split {
+        lalograph_text::tokens::SplitKind::Documents => "by document",
+        lalograph_text::tokens::SplitKind::Tail => "the end of the text, too few documents to choose among",
+    };
+    let rows = [
+        (
+            "training text",
+            format!("{} documents, {} tokens", count(training.documents), count(training.len() as u64)),
+        ),
+        (
+            "validation text",
+            format!(
+                "{} documents, {} tokens ({split}), {} unknown",
+                count(held_out.documents),
+                count(held_out.len() as u64),
+                percent(held_out.unknown, held_out.len() as u64)
+            ),
+        ),
+        (
+            "vocabulary",
+            format!(
+                "{} indices = {} {} + {} reserved",
+                count(vocabulary.len() as u64),
+                count(vocabulary.tokens().len() as u64),
+                vocabulary.unit().plural(),
+                lalograph_text::Reserved::COUNT
+            ),
+        ),
+        ("model", format!("{}: {} parameters", describe(shape), count(model.layout().len() as u64))),
+        ("steps", format!("{} of {}", count(*steps), describe_windows(&plan.training))),
+    ];
+    format!("{}\n{}", screen.heading("The run"), facts(screen, &rows))
+}
+
+fn render_outcome(
+    run: &RunFolder,
+    prepared: &Prepared,
+    outcome: &TrainingOutcome,
+    screen: &Screen,
+) -> String {
+    let mut rows = Vec::new();
+    if let Some(score) = outcome.validation {
+        rows.push(("validation perplexity", perplexity(score.perplexity)));
+        if let Some(unigram) = prepared.facts.unigram_loss {
+            rows.push(("unigram perplexity", format!("{} on the same text", perplexity(unigram.exp()))));
+        }
+        rows.push(("bits per byte", format!("{:.4}, validation text", score.bits_per_byte)));
+    }
+    if let Some(test) = outcome.test {
+        let figures = format!(
+            "{}, {:.4} bits per byte, on text that nothing was chosen by",
+            perplexity(test.perplexity),
+            test.bits_per_byte
+        );
+        rows.push(("test perplexity", figures));
+    }
+    if prepared.model.samples().is_none() {
+        let last = prepared.plan.training.record_every;
+        let dropout = if prepared.plan.regularisation().dropout.any() { ", with dropout" } else { "" };
+        let figure = perplexity(outcome.training_loss.exp());
+        rows.push(("training perplexity", format!("{figure}, last {last} steps{dropout}")));
+    }
+    let early = if outcome.stopped_early {
+        format!("; stopped early, after {} validations without a gain", prepared.plan.training.patience)
+    } else {
+        String::new()
+    };
+    rows.push(("kept", format!("the weights of step {}{early}", count(outcome.kept_step))));
+    rows.push((
+        "time",
+        format!(
+            "{}, {} tokens/s while learning",
+            duration(outcome.seconds),
+            count(outcome.tokens_per_second as u64)
+        ),
+    ));
+    let size = std::fs::metadata(run.model()).map_or(0, |meta| meta.len());
+    rows.push(("model", format!("{} ({})", run.model().display(), bytes(size))));
+    rows.push(("pages", format!("lalograph runs report {}", run.path().display())));
+    format!("{}\n{}", screen.heading("Trained"), facts(screen, &rows))
+}
+
+/// The last line of `train --json`.
+#[derive(Serialize)]
+struct OutcomeLine<'a> {
+    kind: &'static str,
+    status: RunStatus,
+    run: &'a Path,
+    model: PathBuf,
+    steps: u64,
+    kept_step: u64,
+    parameters: u64,
+    seconds: f64,
+    tokens_per_second: f64,
+    training_loss: f64,
+    stopped_early: bool,
+    validation: Option<lalograph_lab::score::Score>,
+    test: Option<lalograph_lab::score::Score>,
+    unigram_validation_loss: Option<f64>,
+    hints: Vec<HintLine<'a>>,
+}
+
+impl<'a> OutcomeLine<'a> {
+    fn new(run: &'a RunFolder, prepared: &Prepared, outcome: &'a TrainingOutcome) -> Self {
+        Self {
+            kind: "outcome",
+            status: outcome.status,
+            run: run.path(),
+            model: run.model(),
+            steps: outcome.steps,
+            kept_step: outcome.kept_step,
+            parameters: prepared.model.layout().len() as u64,
+            seconds: outcome.seconds,
+            tokens_per_second: outcome.tokens_per_second,
+            training_loss: outcome.training_loss,
+            stopped_early: outcome.stopped_early,
+            validation: outcome.validation,
+            test: outcome.test,
+            unigram_validation_loss: prepared.facts.unigram_loss,
+            hints: outcome.hints.iter().map(HintLine::new).collect(),
+        }
+    }
+}

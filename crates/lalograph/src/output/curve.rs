@@ -1,0 +1,206 @@
+//! Small curves in text: dots of Braille patterns, two columns and four rows to a character.
+
+use anstyle::Style;
+
+use crate::output::number::{count, perplexity};
+use crate::output::palette::{PLUM, SLATE, TEAL};
+
+/// A field of dots.
+struct Dots {
+    width: usize,
+    cells: Vec<u8>,
+}
+
+impl Dots {
+    fn new(width: usize, height: usize) -> Self {
+        Self { width, cells: vec![0; width * height] }
+    }
+
+    fn rows(&self) -> usize {
+        self.cells.len() / self.width.max(1) * 4
+    }
+
+    /// Sets the dot at a column and a row from the top.
+    fn set(&mut self, x: usize, y: usize) {
+        // The bits of U+2800, by column and row.
+        const BITS: [[u8; 4]; 2] = [[0x01, 0x02, 0x04, 0x40], [0x08, 0x10, 0x20, 0x80]];
+        if let Some(cell) = self.cells.get_mut(y / 4 * self.width + x / 2) {
+            *cell |= BITS[x % 2][y % 4];
+        }
+    }
+
+    /// Joins two dots.
+    fn line(&mut self, (x0, y0): (usize, usize), (x1, y1): (usize, usize)) {
+        let steps = x1.abs_diff(x0).max(y1.abs_diff(y0)).max(1);
+        let between = |a: usize, b: usize, at: usize| {
+            let share = at as f64 / steps as f64;
+            (a as f64 + (b as f64 - a as f64) * share).round() as usize
+        };
+        for at in 0..=steps {
+            self.set(between(x0, x1, at), between(y0, y1, at));
+        }
+    }
+
+    fn character(&self, x: usize, y: usize) -> char {
+        match self.cells[y * self.width + x] {
+            0 => ' ',
+            bits => char::from_u32(0x2800 + u32::from(bits)).unwrap_or(' '),
+        }
+    }
+}
+
+/// One character of a drawn curve.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Mark {
+    /// Nothing.
+    Empty,
+    /// A piece of the line.
+    Line(char),
+    /// One of the points that are marked.
+    Point,
+}
+
+/// A curve drawn into characters.
+#[derive(Debug, Clone, PartialEq)]
+struct Curve {
+    /// Rows from the top.
+    rows: Vec<Vec<Mark>>,
+    /// What stands at the top.
+    highest: f64,
+    /// What stands at the bottom.
+    lowest: f64,
+    /// What stands at the left.
+    first: f64,
+    /// What stands at the right.
+    last: f64,
+}
+
+/// Draws `line` as a line and `points` as marks over it, both as (x, y) with y above 0 and the height in proportion to its logarithm. `None`
+/// where there is nothing to draw or no room.
+fn draw(line: &[(f64, f64)], points: &[(f64, f64)], width: usize, height: usize) -> Option<Curve> {
+    let usable = |&(_, y): &(f64, f64)| y > 0.0 && y.is_finite();
+    let line: Vec<(f64, f64)> = line.iter().copied().filter(usable).collect();
+    let points: Vec<(f64, f64)> = points.iter().copied().filter(usable).collect();
+    let all = || line.iter().chain(&points);
+    if all().next().is_none() || width < 4 || height < 2 {
+        return None;
+    }
+    let least = |of: fn(&(f64, f64)) -> f64| all().map(of).fold(f64::INFINITY, f64::min);
+    let most = |of: fn(&(f64, f64)) -> f64| all().map(of).fold(f64::NEG_INFINITY, f64::max);
+    let (first, last) = (least(|p| p.0), most(|p| p.0));
+    let (lowest, highest) = (least(|p| p.1), most(|p| p.1));
+    let mut dots = Dots::new(width, height);
+    let (columns, rows) = (width * 2, dots.rows());
+    let place = |(x, y): (f64, f64)| {
+        let across = if last > first { (x - first) / (last - first) } else { 0.0 };
+        let up = if highest > lowest { (y / lowest).ln() / (highest / lowest).ln() } else { 0.0 };
+        let at = |share: f64, count: usize| (share * (count - 1) as f64).round() as usize;
+        (at(across, columns), rows - 1 - at(up, rows))
+    };
+    for pair in line.windows(2) {
+        dots.line(place(pair[0]), place(pair[1]));
+    }
+    if let [only] = line[..] {
+        let (x, y) = place(only);
+        dots.set(x, y);
+    }
+    let mark = |x: usize, y: usize| match dots.character(x, y) {
+        ' ' => Mark::Empty,
+        dots => Mark::Line(dots),
+    };
+    let mut drawn: Vec<Vec<Mark>> = (0..height).map(|y| (0..width).map(|x| mark(x, y)).collect()).collect();
+    for point in points {
+        let (x, y) = place(point);
+        drawn[y / 4][x / 2] = Mark::Point;
+    }
+    Some(Curve { rows: drawn, highest, lowest, first, last })
+}
+
+/// Columns of the labels before a curve.
+const LABELS: usize = 12;
+
+/// A curve of perplexity with key, labels and axis, as lines of at most `width` columns and `height` rows in all; `paint` colours. The line is
+/// training, the points are validation; `step_of` gives back the step of a place on the x axis.
+pub(crate) fn perplexity_curve(
+    training: &[(f64, f64)],
+    validation: &[(f64, f64)],
+    (width, height): (usize, usize),
+    step_of: fn(f64) -> f64,
+    paint: &dyn Fn(Style, &str) -> String,
+) -> Vec<String> {
+    let Some(curve) = draw(training, validation, width.saturating_sub(LABELS), height.saturating_sub(2))
+    else {
+        return Vec::new();
+    };
+    let (line, point) = (paint(TEAL.style(), "\u{2812}\u{2812}"), paint(PLUM.style().bold(), POINT));
+    let mut lines = vec![format!("  perplexity: {line} training {point} validation")];
+    let last = curve.rows.len() - 1;
+    for (row, marks) in curve.rows.iter().enumerate() {
+        let label = match row {
+            0 => perplexity(curve.highest),
+            _ if row == last => perplexity(curve.lowest),
+            _ => String::new(),
+        };
+        let mut drawn = String::new();
+        for mark in marks {
+            match mark {
+                Mark::Empty => drawn.push(' '),
+                Mark::Line(dots) => drawn.push_str(&paint(TEAL.style(), &dots.to_string())),
+                Mark::Point => drawn.push_str(&paint(PLUM.style().bold(), POINT)),
+            }
+        }
+        let axis = if row == last { "\u{2514}" } else { "\u{2502}" };
+        lines.push(format!("{label:>10} {}{drawn}", paint(SLATE.style(), axis)));
+    }
+    let step = |place: f64| count(step_of(place).round() as u64);
+    let (first, end) = (step(curve.first), step(curve.last));
+    let gap = curve.rows[0].len().saturating_sub("step ".len() + first.len() + end.len());
+    let axis = format!("{}step {first}{}{end}", " ".repeat(LABELS), " ".repeat(gap.max(1)));
+    lines.push(paint(SLATE.style(), &axis));
+    lines
+}
+
+const POINT: &str = "\u{25c6}";
+
+#[cfg(test)]
+mod tests {
+    use super::{Mark, draw};
+
+    fn text(line: &[(f64, f64)], points: &[(f64, f64)], width: usize, height: usize) -> Vec<String> {
+        let curve = draw(line, points, width, height).unwrap();
+        let character = |mark: &Mark| match mark {
+            Mark::Empty => ' ',
+            Mark::Line(dots) => *dots,
+            Mark::Point => '*',
+        };
+        curve.rows.iter().map(|row| row.iter().map(character).collect()).collect()
+    }
+
+    #[test]
+    fn a_falling_line_goes_from_one_corner_to_the_other() {
+        // Evenly on a logarithmic scale: one dot down for each dot across.
+        let rows = text(&[(0.0, 100.0), (7.0, 1.0)], &[], 4, 2);
+        assert_eq!(rows, ["\u{2811}\u{2884}  ", "  \u{2811}\u{2884}"]);
+    }
+
+    #[test]
+    fn points_stand_over_the_line_and_the_ends_are_told() {
+        let curve = draw(&[(1.0, 50.0), (9.0, 5.0)], &[(5.0, 20.0), (9.0, 4.0)], 10, 3).unwrap();
+        assert_eq!((curve.first, curve.last, curve.lowest, curve.highest), (1.0, 9.0, 4.0, 50.0));
+        let marks = curve.rows.iter().flatten().filter(|mark| **mark == Mark::Point).count();
+        assert_eq!(marks, 2);
+        assert_eq!(curve.rows[2][9], Mark::Point);
+        assert!(curve.rows.iter().all(|row| row.len() == 10));
+    }
+
+    #[test]
+    fn what_cannot_be_drawn_is_left_out() {
+        assert!(draw(&[], &[], 10, 3).is_none());
+        assert!(draw(&[(1.0, f64::NAN), (2.0, 0.0), (3.0, f64::INFINITY)], &[], 10, 3).is_none());
+        assert!(draw(&[(1.0, 2.0)], &[], 3, 3).is_none());
+        assert!(draw(&[(1.0, 2.0)], &[], 10, 1).is_none());
+        // A level line, and a single point, have no height.
+        assert!(draw(&[(1.0, 2.0), (2.0, 2.0)], &[], 10, 3).is_some());
+        assert!(draw(&[(1.0, 2.0)], &[], 10, 3).is_some());
+    }
+}

@@ -1,0 +1,82 @@
+//! Runs side by side on a page.
+
+use lalograph_lab::history::RunHistory;
+
+use super::{Cell, figure, page, sample, section, table, text};
+use crate::output::number::count;
+
+/// What a comparison says, ready to be shown in any form.
+#[derive(Debug, Clone, PartialEq)]
+pub(crate) struct Rows {
+    /// The runs' names.
+    pub(crate) names: Vec<String>,
+    /// Figures: what, and its value for each run.
+    pub(crate) figures: Vec<(&'static str, Vec<String>)>,
+    /// Settings that differ: the key, and its value for each run.
+    pub(crate) settings: Vec<(String, Vec<String>)>,
+}
+
+/// The page.
+pub(crate) fn comparison_page(rows: &Rows, histories: &[RunHistory], picture: Option<&str>) -> String {
+    let mut heads = vec![""];
+    heads.extend(rows.names.iter().map(String::as_str));
+    let figures: Vec<(bool, Vec<Cell>)> = rows
+        .figures
+        .iter()
+        .map(|(what, values)| {
+            let values = values.iter().map(|value| Cell::Number(value.clone()));
+            (false, std::iter::once(Cell::Words((*what).to_owned())).chain(values).collect())
+        })
+        .collect();
+    let settings: Vec<(bool, Vec<Cell>)> = rows
+        .settings
+        .iter()
+        .map(|(key, values)| {
+            let values = values.iter().map(|value| Cell::Code(value.clone()));
+            (false, std::iter::once(Cell::Code(key.clone())).chain(values).collect())
+        })
+        .collect();
+    let settings = if settings.is_empty() {
+        "<p>They have the same settings.</p>".to_owned()
+    } else {
+        table(&heads, &settings)
+    };
+    let title = format!("Runs side by side: {}", rows.names.join(", "));
+    let curves = picture.map_or_else(String::new, |svg| {
+        section(
+            "curves",
+            "Curves",
+            &figure("curves", svg, "Validation perplexity of each run over its steps, both logarithmic."),
+        )
+    });
+    let body = format!(
+        "<h1>{}</h1>\n{}{curves}{}{}",
+        text(&title),
+        section("figures", "Figures", &table(&heads, &figures)),
+        section("settings", "Settings that differ", &settings),
+        section("samples", "Samples at the same temperature", &samples(histories)),
+    );
+    page(&title, &body)
+}
+
+/// The last samples of each run, those of one temperature next to each other.
+fn samples(histories: &[RunHistory]) -> String {
+    let mut temperatures: Vec<f64> =
+        histories.iter().flat_map(RunHistory::last_samples).map(|sample| sample.temperature).collect();
+    temperatures.sort_by(f64::total_cmp);
+    temperatures.dedup();
+    let mut out = String::new();
+    for temperature in temperatures {
+        let cards: String = histories
+            .iter()
+            .filter_map(|history| {
+                let record = history.last_samples().iter().find(|s| s.temperature == temperature)?;
+                Some(sample(&format!("{}, step {}", history.run.name(), count(record.step)), record))
+            })
+            .collect();
+        out.push_str(&format!(
+            "<h3>temperature {temperature:?}</h3>\n<div class=\"samples\">\n{cards}</div>\n"
+        ));
+    }
+    if out.is_empty() { "<p>None of them has written any.</p>".to_owned() } else { out }
+}

@@ -1,0 +1,177 @@
+//! The report of a run.
+
+use lalograph_lab::cost::Cost;
+use lalograph_lab::hints::Hint;
+use lalograph_lab::history::{RunHistory, settings};
+
+use super::samples::{moment, moments, range};
+use super::{Cell, figure, page, pairs, section, table, text};
+use crate::output::number::{count, perplexity};
+
+/// Moments of the samples that are shown; the page of samples has them all.
+const MOMENTS: usize = 5;
+
+/// The pictures of a report as SVG, as far as there are any.
+#[derive(Debug, Default)]
+pub(crate) struct ReportPictures {
+    /// Perplexity over steps.
+    pub(crate) learning: Option<String>,
+    /// The gradient's norm over steps.
+    pub(crate) gradient: Option<String>,
+    /// The learning rate over steps.
+    pub(crate) rate: Option<String>,
+    /// How far back gradients reach.
+    pub(crate) flow: Option<String>,
+}
+
+/// The page. `about` is what there is to know of the run, in pairs.
+pub(crate) fn report_page(
+    history: &RunHistory,
+    about: &[(&str, String)],
+    hints: &[Hint],
+    cost: &Cost,
+    pictures: &ReportPictures,
+) -> String {
+    let parts: Vec<(&str, &str, String)> = [
+        ("curves", "Curves", curves(pictures)),
+        ("samples", "How the text got better", some_samples(history)),
+        ("run", "The run", pairs(about)),
+        ("layers", "Layers", layers(cost)),
+        ("flow", "Gradient flow", flow(pictures)),
+        ("settings", "Settings", all_settings(history)),
+    ]
+    .into_iter()
+    .filter(|(.., body)| !body.is_empty())
+    .collect();
+    let name = history.run.name();
+    let links: String =
+        parts.iter().map(|(id, heading, _)| format!("<a href=\"#{id}\">{}</a>", text(heading))).collect();
+    let sections: String = parts.iter().map(|(id, heading, body)| section(id, heading, body)).collect();
+    let started = history.description.started.replace('T', " ");
+    let body = format!(
+        "<h1>{}</h1>\n<p class=\"lead\">{}. Begun {}, {}.</p>\n<nav>{links}</nav>\n{}{}{sections}",
+        text(&name),
+        text(model(about)),
+        text(started.get(..16).unwrap_or(&started)),
+        history.standing.name(),
+        figures(history),
+        said(hints),
+    );
+    page(&format!("{name}: report"), &body)
+}
+
+fn model<'a>(about: &'a [(&str, String)]) -> &'a str {
+    about.iter().find(|(name, _)| *name == "model").map_or("A model", |(_, model)| model)
+}
+
+/// The figures that a person looks for first.
+fn figures(history: &RunHistory) -> String {
+    let description = &history.description;
+    let mut tiles: Vec<(String, String)> = Vec::new();
+    if let Some(loss) = description.best_validation_loss {
+        let at = description.best_step.map_or_else(String::new, |step| format!(", step {}", count(step)));
+        tiles.push((perplexity(loss.exp()), format!("validation perplexity, best{at}")));
+    }
+    if let Some(test) = description.test {
+        tiles.push((
+            perplexity(test.perplexity),
+            "test perplexity, with the weights that were kept".to_owned(),
+        ));
+    }
+    if let Some(training) = history.training_perplexity() {
+        tiles.push((perplexity(training), "training perplexity, last steps, with dropout".to_owned()));
+    }
+    if let Some(unigram) = description.text.unigram_loss {
+        tiles.push((perplexity(unigram.exp()), "unigram perplexity, to compare with validation".to_owned()));
+    }
+    tiles.push((count(history.steps()), format!("steps of {}", count(description.planned_steps))));
+    let items: String = tiles
+        .iter()
+        .map(|(figure, what)| format!("<li><b>{}</b><span>{}</span></li>\n", text(figure), text(what)))
+        .collect();
+    format!("<ul class=\"figures\">\n{items}</ul>\n")
+}
+
+fn said(hints: &[Hint]) -> String {
+    let items: String = hints.iter().map(|hint| format!("<li>{}</li>\n", text(&hint.to_string()))).collect();
+    let items = if items.is_empty() {
+        "<li class=\"none\">The figures give no hint of trouble.</li>\n".to_owned()
+    } else {
+        items
+    };
+    format!("<ul class=\"hints\">\n{items}</ul>\n")
+}
+
+fn curves(pictures: &ReportPictures) -> String {
+    let all = [
+        (
+            "learning",
+            &pictures.learning,
+            "Perplexity over steps. Training perplexity is measured with dropout, so it may lie above validation perplexity.",
+        ),
+        (
+            "gradient",
+            &pictures.gradient,
+            "The norm of the whole gradient before and after clipping, mean over the steps of each record.",
+        ),
+        ("rate", &pictures.rate, "The learning rate at each record."),
+    ];
+    all.iter().filter_map(|(id, svg, caption)| Some(figure(id, svg.as_ref()?, caption))).collect()
+}
+
+fn flow(pictures: &ReportPictures) -> String {
+    let caption = "The norm of the gradient of one token's loss by each layer's outputs, at so many tokens before it: first measurement dotted, \
+                   last drawn through. Where it is a thousandth, next to nothing is learnt from.";
+    pictures.flow.as_ref().map_or_else(String::new, |svg| figure("flow", svg, caption))
+}
+
+fn some_samples(history: &RunHistory) -> String {
+    let all = moments(history);
+    if all.is_empty() {
+        return String::new();
+    }
+    let shown = all.len().min(MOMENTS);
+    let range = range(history);
+    let mut chosen: Vec<usize> = (0..shown).map(|i| i * (all.len() - 1) / (shown - 1).max(1)).collect();
+    chosen.dedup();
+    let body: String = chosen.iter().map(|&index| moment(all[index], range)).collect();
+    let lead =
+        format!("{} of {} moments; <a href=\"samples.html\">all of them</a>.", chosen.len(), all.len());
+    format!("<p class=\"lead\">{lead}</p>\n{body}")
+}
+
+fn layers(cost: &Cost) -> String {
+    let row = |name: &str, shape: String, parameters: u64| {
+        (false, vec![Cell::Code(name.to_owned()), Cell::Words(shape), Cell::Number(count(parameters))])
+    };
+    let mut rows: Vec<(bool, Vec<Cell>)> = cost
+        .layers
+        .iter()
+        .map(|layer| {
+            let shape: Vec<String> = layer.shape.iter().map(|&size| count(size as u64)).collect();
+            row(&layer.name, shape.join(" \u{d7} "), layer.parameters)
+        })
+        .collect();
+    rows.push(row("all", String::new(), cost.parameters));
+    table(&["parameter", "shape", "numbers"], &rows)
+}
+
+fn all_settings(history: &RunHistory) -> String {
+    let usual = settings(&lalograph_lab::Plan::default());
+    let rows: Vec<(bool, Vec<Cell>)> = settings(&history.plan)
+        .into_iter()
+        .map(|setting| {
+            let changed = !usual.contains(&setting);
+            let default = usual
+                .iter()
+                .find(|(key, _)| *key == setting.0)
+                .map_or_else(String::new, |(_, value)| value.clone());
+            let default = if changed { default } else { String::new() };
+            (changed, vec![Cell::Code(setting.0), Cell::Code(setting.1), Cell::Code(default)])
+        })
+        .collect();
+    format!(
+        "<p class=\"lead\">Those that are not as usual are marked.</p>\n{}",
+        table(&["setting", "value", "usual value"], &rows)
+    )
+}

@@ -1,0 +1,151 @@
+//! Charts of runs besides the learning curve: gradients, learning rate, several runs over each other.
+
+use kuva::plot::LinePlot;
+use kuva::render::layout::{Layout, TickFormat};
+use kuva::render::plots::Plot;
+use kuva::render::render::{Scene, render_multiple};
+use lalograph_lab::records::MetricsRecord;
+
+use crate::output::chart::{count_ticks, framed, plain_ticks};
+use crate::output::palette::{BRICK, Colour, HONEY, PLUM, SLATE, TEAL};
+
+type Points = Vec<(f64, f64)>;
+
+/// A curve as the drawing crate takes it. It cannot place one without points.
+fn line(points: Points, colour: Colour, name: &str) -> Option<LinePlot> {
+    (!points.is_empty()).then(|| {
+        LinePlot::new().with_data(points).with_color(colour.hex()).with_stroke_width(2.5).with_legend(name)
+    })
+}
+
+/// A value of each line of training figures over its step, where it can stand on a logarithmic axis.
+fn over_steps(records: &[MetricsRecord], value: impl Fn(&MetricsRecord) -> Option<f64>) -> Points {
+    let point = |record: &MetricsRecord| match record {
+        MetricsRecord::Training { step, .. } | MetricsRecord::Validation { step, .. } => {
+            value(record).filter(|v| *v > 0.0 && v.is_finite()).map(|v| (*step as f64, v))
+        }
+        MetricsRecord::Test { .. } => None,
+    };
+    records.iter().filter_map(point).collect()
+}
+
+/// The norm of the gradient before and after clipping.
+pub(crate) fn gradient_chart(records: &[MetricsRecord]) -> Option<Scene> {
+    let before = over_steps(records, |record| match record {
+        MetricsRecord::Training { gradient_norm, .. } => Some(*gradient_norm),
+        _ => None,
+    });
+    let after = over_steps(records, |record| match record {
+        MetricsRecord::Training { clipped_gradient_norm, .. } => Some(*clipped_gradient_norm),
+        _ => None,
+    });
+    let lines = [
+        line(before, HONEY, "before clipping"),
+        line(after, TEAL, "after clipping").map(LinePlot::with_dashed),
+    ];
+    let plots: Vec<Plot> = lines.into_iter().flatten().map(Plot::Line).collect();
+    (!plots.is_empty()).then(|| {
+        let layout = framed(Layout::auto_from_plots(&plots), "The gradient's norm")
+            .with_x_label("optimiser step")
+            .with_y_label("norm of the whole gradient (logarithmic)")
+            .with_log_y()
+            .with_x_tick_format(count_ticks())
+            .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(small)));
+        render_multiple(plots, layout)
+    })
+}
+
+/// The learning rate.
+pub(crate) fn rate_chart(records: &[MetricsRecord]) -> Option<Scene> {
+    let rates = over_steps(records, |record| match record {
+        MetricsRecord::Training { learning_rate, .. } => Some(*learning_rate),
+        _ => None,
+    });
+    let plots = vec![Plot::Line(line(rates, PLUM, "learning rate")?)];
+    let layout = framed(Layout::auto_from_plots(&plots), "The learning rate")
+        .with_x_label("optimiser step")
+        .with_y_label("learning rate")
+        .with_x_tick_format(count_ticks())
+        .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(small)));
+    Some(render_multiple(plots, layout))
+}
+
+/// A small number to two figures.
+fn small(value: f64) -> String {
+    match value {
+        0.0 => "0".to_owned(),
+        v if v.abs() < 1e-3 => format!("{v:.0e}"),
+        v if v.abs() < 0.1 => format!("{v:.4}"),
+        v => format!("{v:.2}"),
+    }
+}
+
+/// Validation perplexity of several runs, or training perplexity where none was validated.
+pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Scene> {
+    let validation = |record: &MetricsRecord| match record {
+        MetricsRecord::Validation { validation_perplexity, .. } => Some(*validation_perplexity),
+        _ => None,
+    };
+    let training = |record: &MetricsRecord| match record {
+        MetricsRecord::Training { training_perplexity, .. } => *training_perplexity,
+        _ => None,
+    };
+    let validated = runs.iter().any(|(_, records)| records.iter().any(|record| validation(record).is_some()));
+    let what = if validated { "validation" } else { "training" };
+    // Told apart by colour and by stroke: five colours, three strokes.
+    let colours = [TEAL, HONEY, PLUM, SLATE, BRICK];
+    let mut plots = Vec::new();
+    for (index, (name, records)) in runs.iter().enumerate() {
+        let points = if validated { over_steps(records, validation) } else { over_steps(records, training) };
+        if let Some(line) = line(points, colours[index % colours.len()], name) {
+            plots.push(Plot::Line(match index % 3 {
+                0 => line,
+                1 => line.with_dashed(),
+                _ => line.with_dotted(),
+            }));
+        }
+    }
+    (!plots.is_empty()).then(|| {
+        let layout = framed(Layout::auto_from_plots(&plots), "Runs side by side")
+            .with_x_label("optimiser step (logarithmic)")
+            .with_y_label(format!("{what} perplexity per token (logarithmic)"))
+            .with_log_x()
+            .with_log_y()
+            .with_x_tick_format(count_ticks())
+            .with_y_tick_format(plain_ticks());
+        render_multiple(plots, layout)
+    })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{comparison_chart, gradient_chart, rate_chart};
+    use lalograph_lab::records::MetricsRecord;
+
+    fn training(step: u64, norm: f64) -> MetricsRecord {
+        MetricsRecord::Training {
+            step,
+            epoch: 0.1,
+            tokens: 1,
+            seconds: 1.0,
+            training_loss: 1.0,
+            training_perplexity: Some(2.7),
+            learning_rate: 0.01,
+            gradient_norm: norm,
+            clipped_gradient_norm: norm / 2.0,
+            clipped_share: 1.0,
+            tokens_per_second: 5.0,
+        }
+    }
+
+    #[test]
+    fn runs_without_figures_have_no_charts_and_figures_that_cannot_be_drawn_are_left_out() {
+        assert!(gradient_chart(&[]).is_none() && rate_chart(&[]).is_none());
+        assert!(comparison_chart(&[("one".into(), &[])]).is_none());
+        assert!(gradient_chart(&[training(1, 0.0), training(2, f64::INFINITY)]).is_none());
+        let records = [training(1, 0.5), training(2, 0.25)];
+        assert!(gradient_chart(&records).is_some() && rate_chart(&records[..1]).is_some());
+        // Never validated: then training is compared.
+        assert!(comparison_chart(&[("one".into(), &records), ("two".into(), &[])]).is_some());
+    }
+}

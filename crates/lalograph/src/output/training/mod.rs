@@ -1,0 +1,253 @@
+//! What is seen of a run while it is trained: a live view in a terminal, plain lines elsewhere, JSON Lines on request.
+
+mod frame;
+mod state;
+
+use std::ops::ControlFlow;
+use std::time::{Duration, Instant};
+
+use lalograph_lab::TrainingEvent;
+use lalograph_lab::hints::Hint;
+use lalograph_lab::records::{FlowRecord, MetricsRecord, SampleRecord};
+use serde::Serialize;
+
+use frame::{Clock, frame};
+use state::State;
+
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::live::Live;
+use crate::output::number::{count, duration, perplexity};
+use crate::output::palette::{SLATE, TEAL};
+use crate::output::screen::Screen;
+use crate::output::survey_text::indented;
+
+/// The view is drawn anew so often, at most.
+const DRAWN_EVERY: Duration = Duration::from_millis(250);
+/// Where nothing can be drawn, a line says so often that it goes on.
+const SAID_EVERY: Duration = Duration::from_secs(20);
+
+/// How events are shown.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Output {
+    /// For people, on standard error.
+    Words,
+    /// JSON Lines on standard output.
+    Json,
+}
+
+/// Shows what happens.
+pub(crate) struct TrainingView<'s> {
+    screen: &'s Screen,
+    output: Output,
+    state: State,
+    live: Option<Live>,
+    drawn: Option<Instant>,
+    said: Instant,
+    /// The last validation that was said, for the change since.
+    sampled_at: Option<u64>,
+    failure: Option<Failure>,
+}
+
+impl<'s> TrainingView<'s> {
+    /// A view of a run that has not begun. `exact` is whether training loss is a perplexity's logarithm.
+    pub(crate) fn new(screen: &'s Screen, output: Output, name: &str, steps: u64, exact: bool) -> Self {
+        // Lines of JSON in the same terminal would run into the view.
+        let live = screen.is_live() && (output == Output::Words || !screen.prints_to_terminal());
+        Self {
+            screen,
+            output,
+            state: State::new(name, steps, exact),
+            live: live.then(Live::default),
+            drawn: None,
+            said: Instant::now(),
+            sampled_at: None,
+            failure: None,
+        }
+    }
+
+    /// Shows an event; breaks when somebody asked the program to end, or nobody reads what it prints.
+    pub(crate) fn show(&mut self, event: &TrainingEvent<'_>) -> ControlFlow<()> {
+        self.state.hear(event);
+        if self.output == Output::Json {
+            self.print(event);
+        }
+        if self.live.is_some() {
+            self.redraw(matches!(event, TrainingEvent::Sample(_) | TrainingEvent::Hint(_)));
+        } else if self.output == Output::Words {
+            self.say(event);
+        }
+        if self.failure.is_some() { ControlFlow::Break(()) } else { interrupt::flow() }
+    }
+
+    /// Ends the view, which stays as it was last, and hands over what failed.
+    pub(crate) fn finish(mut self) -> Option<Failure> {
+        if self.state.step > 0 || self.drawn.is_some() {
+            self.drawn = None;
+            self.redraw(true);
+        }
+        if let Some(live) = &mut self.live {
+            live.leave();
+        }
+        self.failure
+    }
+
+    fn redraw(&mut self, at_once: bool) {
+        let Some(live) = &mut self.live else {
+            return;
+        };
+        let pause = if at_once { DRAWN_EVERY / 5 } else { DRAWN_EVERY };
+        if self.drawn.is_some_and(|drawn| drawn.elapsed() < pause) {
+            return;
+        }
+        self.drawn = Some(Instant::now());
+        let (width, height) = self.screen.terminal();
+        let clock = Clock {
+            elapsed: self.state.begun.elapsed(),
+            since_checkpoint: self.state.checkpoint.map(|(_, written)| written.elapsed()),
+        };
+        // The last row is where the cursor stands.
+        let lines = frame(&self.state, clock, width, height.saturating_sub(1), self.screen);
+        live.draw(&lines, width);
+    }
+
+    fn json<T: Serialize>(&mut self, record: &T) {
+        if let Err(failure) = self.screen.json(record) {
+            self.failure = Some(failure);
+        }
+    }
+
+    fn print(&mut self, event: &TrainingEvent<'_>) {
+        match *event {
+            TrainingEvent::Metrics(record) => self.json(record),
+            TrainingEvent::Sample(record) => self.json(&SampleLine { kind: "sample", record }),
+            TrainingEvent::Flow(record) => self.json(&FlowLine { kind: "flow", record }),
+            TrainingEvent::Checkpoint(step) => self.json(&CheckpointLine { kind: "checkpoint", step }),
+            TrainingEvent::Hint(hint) => self.json(&HintLine::new(hint)),
+            _ => {}
+        }
+    }
+
+    fn say(&mut self, event: &TrainingEvent<'_>) {
+        match event {
+            TrainingEvent::Step { step, .. } if self.said.elapsed() >= SAID_EVERY => {
+                let far = 100.0 * *step as f64 / self.state.steps.max(1) as f64;
+                let left = self.state.seconds_left(self.state.begun.elapsed()).unwrap_or(0.0);
+                let speed = self.state.figures.map_or_else(String::new, |figures| {
+                    format!(", {} tokens/s", count(figures.tokens_per_second as u64))
+                });
+                self.note(&format!(
+                    "training: step {}, {far:.0} %, {} left{speed}",
+                    count(*step),
+                    duration(left)
+                ));
+            }
+            TrainingEvent::Metrics(MetricsRecord::Validation { step, best, .. }) => {
+                self.say_validation(*step, *best)
+            }
+            TrainingEvent::Metrics(MetricsRecord::Test { test_perplexity, bits_per_byte, .. }) => {
+                self.note(&format!(
+                    "test perplexity {}, {bits_per_byte:.3} bits/byte",
+                    perplexity(*test_perplexity)
+                ));
+            }
+            TrainingEvent::Sample(record) => self.say_sample(record),
+            TrainingEvent::Hint(hint) => {
+                self.said = Instant::now();
+                self.screen.warn(&hint.to_string());
+            }
+            _ => {}
+        }
+    }
+
+    fn note(&mut self, text: &str) {
+        self.said = Instant::now();
+        self.screen.note(text);
+    }
+
+    fn say_validation(&mut self, step: u64, best: bool) {
+        let Some((last, before)) = self.state.last_two_validations() else {
+            return;
+        };
+        let mut parts = vec![self.screen.styled_note(TEAL.style().bold(), &format!("step {}", count(step)))];
+        if let Some(loss) = self.state.training_loss().filter(|_| self.state.exact) {
+            parts.push(format!("training perplexity {}", perplexity(loss.exp())));
+        }
+        let change = |now: f64, before: Option<f64>, places: usize| {
+            before.map_or_else(String::new, |before| format!(" ({:+.places$})", now - before))
+        };
+        parts.push(format!(
+            "validation perplexity {}{}",
+            perplexity(last.perplexity),
+            change(last.perplexity, before.map(|before| before.perplexity), 2)
+        ));
+        parts.push(format!(
+            "{:.3} bits/byte{}",
+            last.bits_per_byte,
+            change(last.bits_per_byte, before.map(|before| before.bits_per_byte), 3)
+        ));
+        if let Some(figures) = self.state.figures {
+            parts.push(format!(
+                "gradient norm {:.2}, {:.0} % clipped",
+                figures.norm,
+                figures.clipped_share * 100.0
+            ));
+        }
+        if best {
+            parts.push("best so far".to_owned());
+        }
+        self.note(&parts.join("  "));
+    }
+
+    fn say_sample(&mut self, record: &SampleRecord) {
+        if self.sampled_at != Some(record.step) {
+            self.sampled_at = Some(record.step);
+            self.note(&format!("  samples after step {}", count(record.step)));
+        }
+        // Written out as 1.0, not as 1.
+        let head = format!("{:>5?}", record.temperature);
+        let head = self.screen.styled_note(SLATE.style().bold(), &head);
+        let whole = format!("{}{}", record.seed_text, record.text);
+        let text = indented(whole.trim_start(), self.screen.width().saturating_sub(6));
+        let text = text.trim_start().replace('\n', "\n      ");
+        self.note(&format!("{head}   {text}{}", if record.ended { "" } else { " \u{2026}" }));
+    }
+}
+
+/// A sample among the lines of `train --json`, told apart by its kind like the other lines.
+#[derive(Serialize)]
+struct SampleLine<'a> {
+    kind: &'static str,
+    #[serde(flatten)]
+    record: &'a SampleRecord,
+}
+
+/// How far back gradients reach, among the lines of `train --json`.
+#[derive(Serialize)]
+struct FlowLine<'a> {
+    kind: &'static str,
+    #[serde(flatten)]
+    record: &'a FlowRecord,
+}
+
+/// A checkpoint was written, among the lines of `train --json`.
+#[derive(Serialize)]
+struct CheckpointLine {
+    kind: &'static str,
+    step: u64,
+}
+
+/// A hint with its sentence, as it stands in every JSON.
+#[derive(Serialize)]
+pub(crate) struct HintLine<'a> {
+    kind: &'static str,
+    #[serde(flatten)]
+    hint: &'a Hint,
+    message: String,
+}
+
+impl<'a> HintLine<'a> {
+    pub(crate) fn new(hint: &'a Hint) -> Self {
+        Self { kind: "hint", hint, message: hint.to_string() }
+    }
+}

@@ -1,0 +1,162 @@
+//! What is known of a run while it is trained, as its events tell it.
+
+use std::time::{Duration, Instant};
+
+use lalograph_lab::TrainingEvent;
+use lalograph_lab::records::{MetricsRecord, SampleRecord};
+
+/// How much of the smoothed loss each step leaves.
+const SMOOTH: f64 = 0.97;
+
+/// A validation.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Validation {
+    pub(crate) step: u64,
+    pub(crate) perplexity: f64,
+    pub(crate) bits_per_byte: f64,
+    pub(crate) best: bool,
+}
+
+/// A line of training figures.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Figures {
+    pub(crate) learning_rate: f64,
+    pub(crate) norm: f64,
+    pub(crate) clipped_share: f64,
+    pub(crate) tokens_per_second: f64,
+    pub(crate) epoch: f64,
+}
+
+/// Where a run stands.
+#[derive(Debug, Clone)]
+pub(crate) struct State {
+    pub(crate) name: String,
+    pub(crate) steps: u64,
+    pub(crate) step: u64,
+    /// Steps that were made before this process.
+    pub(crate) made_before: u64,
+    pub(crate) begun: Instant,
+    /// Whether training loss is a perplexity's logarithm.
+    pub(crate) exact: bool,
+    smoothed: f64,
+    weight: f64,
+    pub(crate) figures: Option<Figures>,
+    pub(crate) training_curve: Vec<(f64, f64)>,
+    pub(crate) validations: Vec<Validation>,
+    /// The samples of the last step that there were any.
+    pub(crate) samples: Vec<SampleRecord>,
+    /// The share of held-out text that has been judged, while it is.
+    pub(crate) judging: Option<f64>,
+    pub(crate) checkpoint: Option<(u64, Instant)>,
+    pub(crate) hints: Vec<String>,
+}
+
+impl State {
+    /// A run of a name that has not begun.
+    pub(crate) fn new(name: &str, steps: u64, exact: bool) -> Self {
+        Self {
+            name: name.to_owned(),
+            steps,
+            step: 0,
+            made_before: 0,
+            begun: Instant::now(),
+            exact,
+            smoothed: 0.0,
+            weight: 0.0,
+            figures: None,
+            training_curve: Vec::new(),
+            validations: Vec::new(),
+            samples: Vec::new(),
+            judging: None,
+            checkpoint: None,
+            hints: Vec::new(),
+        }
+    }
+
+    /// Training loss, smoothed over the last steps; none before the first.
+    pub(crate) fn training_loss(&self) -> Option<f64> {
+        (self.weight > 0.0).then(|| self.smoothed / self.weight)
+    }
+
+    /// Seconds left at the pace so far.
+    pub(crate) fn seconds_left(&self, elapsed: Duration) -> Option<f64> {
+        let made = self.step.saturating_sub(self.made_before);
+        (made > 0).then(|| elapsed.as_secs_f64() / made as f64 * self.steps.saturating_sub(self.step) as f64)
+    }
+
+    /// Takes in what happened.
+    pub(crate) fn hear(&mut self, event: &TrainingEvent<'_>) {
+        match event {
+            TrainingEvent::Started { steps, made, .. } => {
+                (self.steps, self.step, self.made_before) = (*steps, *made, *made);
+                self.begun = Instant::now();
+            }
+            TrainingEvent::Step { step, training_loss, .. } => {
+                self.step = *step;
+                self.judging = None;
+                self.smoothed = SMOOTH * self.smoothed + (1.0 - SMOOTH) * training_loss;
+                self.weight = SMOOTH * self.weight + (1.0 - SMOOTH);
+            }
+            TrainingEvent::Metrics(record) => self.metrics(record),
+            TrainingEvent::Sample(record) => {
+                if self.samples.first().is_some_and(|first| first.step != record.step) {
+                    self.samples.clear();
+                }
+                self.samples.push((*record).clone());
+            }
+            TrainingEvent::Judging(share) => self.judging = Some(*share),
+            TrainingEvent::Checkpoint(step) => self.checkpoint = Some((*step, Instant::now())),
+            TrainingEvent::Hint(hint) => self.hints.push(hint.to_string()),
+            TrainingEvent::Flow(_)
+            | TrainingEvent::Reading { .. }
+            | TrainingEvent::LeftOut(_)
+            | TrainingEvent::Reused(_)
+            | TrainingEvent::NotReused(_) => {}
+        }
+    }
+
+    fn metrics(&mut self, record: &MetricsRecord) {
+        match *record {
+            MetricsRecord::Training {
+                step,
+                epoch,
+                training_loss,
+                learning_rate,
+                gradient_norm,
+                clipped_share,
+                tokens_per_second,
+                ..
+            } => {
+                self.figures = Some(Figures {
+                    learning_rate,
+                    norm: gradient_norm,
+                    clipped_share,
+                    tokens_per_second,
+                    epoch,
+                });
+                self.training_curve.push((step as f64, training_loss.exp()));
+            }
+            MetricsRecord::Validation { step, validation_perplexity, bits_per_byte, best, .. } => {
+                self.judging = None;
+                self.validations.push(Validation {
+                    step,
+                    perplexity: validation_perplexity,
+                    bits_per_byte,
+                    best,
+                });
+            }
+            MetricsRecord::Test { .. } => self.judging = None,
+        }
+    }
+
+    /// The last validation and the one before it.
+    pub(crate) fn last_two_validations(&self) -> Option<(Validation, Option<Validation>)> {
+        let (last, before) = self.validations.split_last()?;
+        Some((*last, before.last().copied()))
+    }
+
+    /// The best validation so far.
+    pub(crate) fn best(&self) -> Option<Validation> {
+        self.validations.iter().rev().find(|validation| validation.best).copied()
+    }
+}
