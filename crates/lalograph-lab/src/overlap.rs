@@ -1,7 +1,8 @@
 //! Whether text that is to judge a model was learnt from.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::hash::{DefaultHasher, Hasher};
+use std::ops::Range;
 
 use lalograph_text::tokens::TokenSequence;
 
@@ -10,24 +11,37 @@ const SHORTEST: usize = 12;
 
 /// The share of the held-out documents that stand word for word among those learnt from; none if no document is long enough to tell.
 pub(crate) fn seen_share(training: &TokenSequence, held_out: &TokenSequence) -> Option<f64> {
-    let mut held: Vec<u64> = hashes(held_out).collect();
-    if held.is_empty() {
-        return None;
+    // By their beginnings first, so that most of what is learnt from need not be read to its end.
+    let mut wanted: HashMap<u64, Vec<u64>> = HashMap::new();
+    for range in long_documents(held_out) {
+        wanted.entry(hash(held_out, beginning(&range))).or_default().push(hash(held_out, range));
     }
-    let wanted: HashSet<u64> = held.iter().copied().collect();
-    let seen: HashSet<u64> = hashes(training).filter(|hash| wanted.contains(hash)).collect();
-    let all = held.len();
-    held.retain(|hash| seen.contains(hash));
-    Some(held.len() as f64 / all as f64)
+    let all: usize = wanted.values().map(Vec::len).sum();
+    let mut seen = HashSet::new();
+    for range in long_documents(training) {
+        if let Some(whole) = wanted.get(&hash(training, beginning(&range))) {
+            let found = hash(training, range);
+            if whole.contains(&found) {
+                seen.insert(found);
+            }
+        }
+    }
+    let found = wanted.values().flatten().filter(|hash| seen.contains(hash)).count();
+    (all > 0).then(|| found as f64 / all as f64)
 }
 
-/// A hash of each document that is long enough.
-fn hashes(text: &TokenSequence) -> impl Iterator<Item = u64> {
-    text.bounds().filter(|range| range.len() > SHORTEST).map(|range| {
-        let mut hash = DefaultHasher::new();
-        range.for_each(|at| hash.write_u32(text.index(at)));
-        hash.finish()
-    })
+fn long_documents(text: &TokenSequence) -> impl Iterator<Item = Range<usize>> {
+    text.bounds().filter(|range| range.len() > SHORTEST)
+}
+
+fn beginning(range: &Range<usize>) -> Range<usize> {
+    range.start..range.start + SHORTEST
+}
+
+fn hash(text: &TokenSequence, range: Range<usize>) -> u64 {
+    let mut hash = DefaultHasher::new();
+    range.for_each(|at| hash.write_u32(text.index(at)));
+    hash.finish()
 }
 
 #[cfg(test)]

@@ -1,6 +1,7 @@
 //! A corpus as one long sequence of indices.
 
 use std::io::{self, BufWriter};
+use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
@@ -125,15 +126,23 @@ impl TokenSequence {
     }
 
     /// The documents, each from one position to before another; the last may have no end.
-    pub fn bounds(&self) -> impl Iterator<Item = std::ops::Range<usize>> {
-        let mut from = 0;
+    pub fn bounds(&self) -> impl Iterator<Item = Range<usize>> {
+        let (mut from, mut number) = (0, 0);
         std::iter::from_fn(move || {
             let length = self.len();
-            (from < length).then(|| {
-                let end =
-                    (from..length).find(|&at| self.index(at) == Reserved::END).map_or(length, |at| at + 1);
-                std::mem::replace(&mut from, end)..end
-            })
+            if from >= length {
+                return None;
+            }
+            // A store has a table of its documents.
+            let listed = match &self.indices {
+                Indices::Stored(store) => store.document(number).map(|(range, _)| range.end),
+                Indices::Memory(_) => None,
+            };
+            let find =
+                || (from..length).find(|&at| self.index(at) == Reserved::END).map_or(length, |at| at + 1);
+            let end = listed.unwrap_or_else(find);
+            number += 1;
+            Some(std::mem::replace(&mut from, end)..end)
         })
     }
 }

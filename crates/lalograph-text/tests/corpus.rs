@@ -152,6 +152,46 @@ fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
 }
 
 #[test]
+fn a_test_part_is_held_out_beside_the_validation_part_in_memory_and_in_stores() {
+    let lines: String = (0..400).map(|i| format!("entry {i} of the hive\n")).collect();
+    let folder = Folder::with(&[("a.txt", lines.as_bytes())]);
+    let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
+    let words = vocabulary(&["entry of the hive"]);
+    let held_out = HeldOut::Share { seed: 1, share: 0.2, test: 0.3 };
+    let places = ["training", "validation", "test"].map(|name| folder.path().join(name));
+    let stores = places.each_ref().map(|place| place.as_path());
+    let stored = encode_corpus(&corpus, &words, &held_out, Some(stores), 2, &mut |_| true).unwrap();
+    let kept = encode_corpus(&corpus, &words, &held_out, None, 2, &mut |_| true).unwrap();
+    let alone = HeldOut::Share { seed: 1, share: 0.2, test: 0.0 };
+    let alone = encode_corpus(&corpus, &words, &alone, None, 2, &mut |_| true).unwrap();
+    for encoded in [&stored, &kept] {
+        let parts = [&encoded.training, &encoded.validation, &encoded.test];
+        assert_eq!(parts.iter().map(|part| part.documents).sum::<u64>(), 400);
+        assert!((80..160).contains(&encoded.test.documents), "{}", encoded.test.documents);
+        // A test part takes nothing from the validation part.
+        assert!(encoded.validation.iter().eq(alone.validation.iter()));
+        for part in parts {
+            let bounds: Vec<_> = part.bounds().collect();
+            assert_eq!(bounds.len() as u64, part.documents);
+            assert!(
+                bounds.iter().all(|range| range.len() == 6 && part.index(range.end - 1) == Reserved::END)
+            );
+            // The beginning of a text is whole documents.
+            let half = part.beginning(0.5);
+            assert!(half.documents == part.documents.div_ceil(2) && starts_with(part, &half));
+            assert!(
+                (half.bytes as f64 / part.bytes as f64 - 0.5).abs() < 0.02,
+                "{} of {}",
+                half.bytes,
+                part.bytes
+            );
+            assert_eq!(part.beginning(1.0).len(), part.len());
+            assert_eq!(part.beginning(1e-9).documents, 1);
+        }
+    }
+}
+
+#[test]
 fn a_single_long_document_is_parted_at_its_end() {
     let text = "the hive and the bee ".repeat(200);
     let folder = Folder::with(&[("a.txt", text.as_bytes())]);
@@ -169,6 +209,10 @@ fn a_single_long_document_is_parted_at_its_end() {
     assert_eq!(encoded.split, SplitKind::Tail);
     assert_eq!((encoded.training.len(), encoded.validation.len()), (901, 100));
     assert_eq!(encoded.training.bytes + encoded.validation.bytes, text.len() as u64);
+    let three = HeldOut::Share { seed: 1, share: 0.1, test: 0.2 };
+    let encoded = encode_corpus(&corpus, &words, &three, None, 2, &mut |_| true).unwrap();
+    let lengths = [&encoded.training, &encoded.validation, &encoded.test].map(TokenSequence::len);
+    assert_eq!((lengths, lengths.iter().sum::<usize>()), ([701, 100, 200], 1001));
 }
 
 #[test]

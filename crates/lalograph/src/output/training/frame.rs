@@ -34,12 +34,7 @@ pub(crate) fn frame(
 ) -> Vec<String> {
     let mut lines = vec![title(state, clock, width, screen), bar(state, clock, width, screen)];
     lines.extend(figures(state, clock, width, screen));
-    lines.extend(
-        state
-            .hints
-            .iter()
-            .map(|hint| cut(&format!("{} {hint}", paint(screen, HONEY.style().bold(), "note:")), width)),
-    );
+    lines.extend(hints(state, width, height.saturating_sub(lines.len()) / 2, screen));
     let room = height.saturating_sub(lines.len());
     let curve_rows = ((room as f64 * CURVE_SHARE) as usize).min(16);
     let samples = samples(state, width, room - if room >= 8 { curve_rows } else { 0 }, screen);
@@ -166,6 +161,23 @@ fn flowing(parts: &[String], width: usize, screen: &Screen) -> Vec<String> {
 /// A learning rate to three figures.
 fn rate(rate: f64) -> String {
     if rate >= 1e-3 { format!("{rate:.4}") } else { format!("{rate:.2e}") }
+}
+
+/// What the figures say, the latest first, whole sentences as long as there is room for any.
+fn hints(state: &State, width: usize, room: usize, screen: &Screen) -> Vec<String> {
+    let head = paint(screen, HONEY.style().bold(), "note:");
+    let mut lines = Vec::new();
+    for hint in state.hints.iter().rev() {
+        let wrapped = wrap(hint, width.saturating_sub(8));
+        if lines.len() + wrapped.len() > room {
+            break;
+        }
+        lines.extend(wrapped.iter().enumerate().map(|(row, line)| match row {
+            0 => format!("  {head} {line}"),
+            _ => format!("        {line}"),
+        }));
+    }
+    lines
 }
 
 fn curve(state: &State, width: usize, height: usize, screen: &Screen) -> Vec<String> {
@@ -396,7 +408,8 @@ mod tests {
             assert!(text.contains(part), "no `{part}` in\n{text}");
         }
         let narrow = frame(&state(12, 1), CLOCK, 80, 23, &Screen::plain(80)).join("\n");
-        assert!(narrow.contains("note: exploding gradients") && narrow.contains('\u{2026}'), "{narrow}");
+        assert!(narrow.contains("  note: exploding gradients: at step 300"), "{narrow}");
+        assert!(narrow.contains("        a shorter window would tame it"), "nothing is cut: {narrow}");
     }
 
     #[test]
