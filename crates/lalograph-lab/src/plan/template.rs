@@ -24,7 +24,6 @@ impl Purpose {
             Self::Word => {}
             Self::Character => {
                 plan.vocabulary.unit = Unit::Character;
-                plan.vocabulary.size = None;
                 (plan.model.embedding, plan.model.hidden, plan.model.layers) = (32, 384, 2);
                 // A word of text is five or six characters: the past has to reach further.
                 (plan.training.window, plan.training.batch) = (128, 32);
@@ -90,7 +89,7 @@ const WIDTH: usize = 100;
 pub fn commented(plan: &Plan, about: &str, all: bool) -> String {
     let values = toml::Table::try_from(plan).unwrap_or_default();
     let mut text = format!(
-        "# A plan for {about}. `lalograph plan check` finds mistakes in it, `lalograph train --plan` carries it out.\n"
+        "# A plan for {about}. `lalograph plan check` finds mistakes in it, `train --plan` carries it out.\n"
     );
     if !all {
         text.push_str("# Settings that are not here have their usual values; `lalograph plan new --all` writes them all out.\n");

@@ -60,6 +60,16 @@ enum Mark {
     Point,
 }
 
+impl Mark {
+    fn character(self) -> char {
+        match self {
+            Self::Empty => ' ',
+            Self::Line(dots) => dots,
+            Self::Point => POINT,
+        }
+    }
+}
+
 /// A curve drawn into characters.
 #[derive(Debug, Clone, PartialEq)]
 struct Curve {
@@ -132,7 +142,8 @@ pub(crate) fn perplexity_curve(
     else {
         return Vec::new();
     };
-    let (line, point) = (paint(TEAL.style(), "\u{2812}\u{2812}"), paint(PLUM.style().bold(), POINT));
+    let (line, point) =
+        (paint(TEAL.style(), "\u{2812}\u{2812}"), paint(PLUM.style().bold(), &POINT.to_string()));
     let mut lines = vec![format!("  perplexity: {line} training {point} validation")];
     let last = curve.rows.len() - 1;
     for (row, marks) in curve.rows.iter().enumerate() {
@@ -141,14 +152,15 @@ pub(crate) fn perplexity_curve(
             _ if row == last => perplexity(curve.lowest),
             _ => String::new(),
         };
-        let mut drawn = String::new();
-        for mark in marks {
-            match mark {
-                Mark::Empty => drawn.push(' '),
-                Mark::Line(dots) => drawn.push_str(&paint(TEAL.style(), &dots.to_string())),
-                Mark::Point => drawn.push_str(&paint(PLUM.style().bold(), POINT)),
+        // Pieces of one colour together: a terminal is told of each change.
+        let pieces = marks.chunk_by(|a, b| (*a == Mark::Point) == (*b == Mark::Point)).map(|piece| {
+            let text: String = piece.iter().map(|mark| mark.character()).collect();
+            match piece.first() {
+                Some(Mark::Point) => paint(PLUM.style().bold(), &text),
+                _ => paint(TEAL.style(), text.trim_end()) + &" ".repeat(text.len() - text.trim_end().len()),
             }
-        }
+        });
+        let drawn: String = pieces.collect();
         let axis = if row == last { "\u{2514}" } else { "\u{2502}" };
         lines.push(format!("{label:>10} {}{drawn}", paint(SLATE.style(), axis)));
     }
@@ -160,7 +172,7 @@ pub(crate) fn perplexity_curve(
     lines
 }
 
-const POINT: &str = "\u{25c6}";
+const POINT: char = '\u{25c6}';
 
 #[cfg(test)]
 mod tests {

@@ -95,8 +95,12 @@ pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Sc
     // Told apart by colour and by stroke: five colours, three strokes.
     let colours = [TEAL, HONEY, PLUM, SLATE, BRICK];
     let mut plots = Vec::new();
+    let (mut lowest, mut highest) = (f64::INFINITY, 0.0f64);
     for (index, (name, records)) in runs.iter().enumerate() {
         let points = if validated { over_steps(records, validation) } else { over_steps(records, training) };
+        for (_, perplexity) in &points {
+            (lowest, highest) = (lowest.min(*perplexity), highest.max(*perplexity));
+        }
         if let Some(line) = line(points, colours[index % colours.len()], name) {
             plots.push(Plot::Line(match index % 3 {
                 0 => line,
@@ -105,16 +109,23 @@ pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Sc
             }));
         }
     }
-    (!plots.is_empty()).then(|| {
-        let layout = framed(Layout::auto_from_plots(&plots), "Runs side by side")
-            .with_x_label("optimiser step (logarithmic)")
-            .with_y_label(format!("{what} perplexity per token (logarithmic)"))
-            .with_log_x()
-            .with_log_y()
-            .with_x_tick_format(count_ticks())
-            .with_y_tick_format(plain_ticks());
-        render_multiple(plots, layout)
-    })
+    if plots.is_empty() {
+        return None;
+    }
+    // A logarithmic axis runs over whole decades, in which runs that are close would be one line.
+    let steep = highest > 5.0 * lowest;
+    let scale = if steep { " (logarithmic)" } else { "" };
+    let layout = framed(Layout::auto_from_plots(&plots), "Runs side by side")
+        .with_x_label("optimiser step (logarithmic)")
+        .with_y_label(format!("{what} perplexity per token{scale}"))
+        .with_log_x()
+        .with_x_tick_format(count_ticks());
+    let layout = if steep {
+        layout.with_log_y().with_y_tick_format(plain_ticks())
+    } else {
+        layout.with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(|y| format!("{y:.2}"))))
+    };
+    Some(render_multiple(plots, layout))
 }
 
 #[cfg(test)]

@@ -43,11 +43,7 @@ pub(crate) fn comparison_page(rows: &Rows, histories: &[RunHistory], picture: Op
     };
     let title = format!("Runs side by side: {}", rows.names.join(", "));
     let curves = picture.map_or_else(String::new, |svg| {
-        section(
-            "curves",
-            "Curves",
-            &figure("curves", svg, "Validation perplexity of each run over its steps, both logarithmic."),
-        )
+        section("curves", "Curves", &figure("curves", svg, "Perplexity of each run over its steps."))
     });
     let body = format!(
         "<h1>{}</h1>\n{}{curves}{}{}",

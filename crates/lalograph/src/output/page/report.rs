@@ -51,7 +51,7 @@ pub(crate) fn report_page(
     let body = format!(
         "<h1>{}</h1>\n<p class=\"lead\">{}. Begun {}, {}.</p>\n<nav>{links}</nav>\n{}{}{sections}",
         text(&name),
-        text(model(about)),
+        text(&model(about)),
         text(started.get(..16).unwrap_or(&started)),
         history.standing.name(),
         figures(history),
@@ -60,8 +60,11 @@ pub(crate) fn report_page(
     page(&format!("{name}: report"), &body)
 }
 
-fn model<'a>(about: &'a [(&str, String)]) -> &'a str {
-    about.iter().find(|(name, _)| *name == "model").map_or("A model", |(_, model)| model)
+/// The model as the beginning of a sentence.
+fn model(about: &[(&str, String)]) -> String {
+    let model = about.iter().find(|(name, _)| *name == "model").map_or("a model", |(_, model)| model);
+    let mut characters = model.chars();
+    characters.next().map_or_else(String::new, |first| first.to_uppercase().chain(characters).collect())
 }
 
 /// The figures that a person looks for first.

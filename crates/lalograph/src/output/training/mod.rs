@@ -23,7 +23,7 @@ use crate::output::screen::Screen;
 use crate::output::survey_text::indented;
 
 /// The view is drawn anew so often, at most.
-const DRAWN_EVERY: Duration = Duration::from_millis(250);
+const DRAWN_EVERY: Duration = Duration::from_millis(400);
 /// Where nothing can be drawn, a line says so often that it goes on.
 const SAID_EVERY: Duration = Duration::from_secs(20);
 

@@ -8,6 +8,9 @@ use lalograph_lab::records::{MetricsRecord, SampleRecord};
 /// How much of the smoothed loss each step leaves.
 const SMOOTH: f64 = 0.97;
 
+/// Points of a curve that are kept.
+const CURVE_POINTS: usize = 4096;
+
 /// A validation.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct Validation {
@@ -135,6 +138,14 @@ impl State {
                     epoch,
                 });
                 self.training_curve.push((step as f64, training_loss.exp()));
+                if self.training_curve.len() > CURVE_POINTS {
+                    // More than any terminal shows: every second is enough.
+                    let mut index = 0;
+                    self.training_curve.retain(|_| {
+                        index += 1;
+                        index % 2 == 1
+                    });
+                }
             }
             MetricsRecord::Validation { step, validation_perplexity, bits_per_byte, best, .. } => {
                 self.judging = None;
