@@ -88,11 +88,18 @@ const WIDTH: usize = 100;
 /// A plan as a file with a comment over every setting: all of them, or those that most people set and those that are not as usual.
 pub fn commented(plan: &Plan, about: &str, all: bool) -> String {
     let values = toml::Table::try_from(plan).unwrap_or_default();
-    let mut text = format!(
-        "# A plan for {about}. `lalograph plan check` finds mistakes in it, `train --plan` carries it out.\n"
+    let mut text = String::new();
+    comment(
+        &format!(
+            "A plan for {about}. `lalograph plan check` finds mistakes in it, `lalograph train --plan` carries it out."
+        ),
+        &mut text,
     );
     if !all {
-        text.push_str("# Settings that are not here have their usual values; `lalograph plan new --all` writes them all out.\n");
+        comment(
+            "Settings that are not here have their usual values; `lalograph plan new --all` writes them all out.",
+            &mut text,
+        );
     }
     for section in sections() {
         let value_of = |setting: &Setting| {
