@@ -122,6 +122,16 @@ pub enum LabError {
     /// No token of a seed text is in the vocabulary.
     #[error("no token of the seed text is in the model's vocabulary")]
     SeedUnknown,
+    /// A way of choosing tokens that is none.
+    #[error("the {setting} is {value}, and must be {must}")]
+    Decoding {
+        /// What.
+        setting: &'static str,
+        /// Its value.
+        value: String,
+        /// What it must be.
+        must: &'static str,
+    },
     /// A temperature that is not above zero.
     #[error("a temperature must be above 0, and {0} is not")]
     Temperature(f64),

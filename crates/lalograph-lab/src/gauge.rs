@@ -16,7 +16,7 @@ use serde::Serialize;
 
 use crate::cost::{zipf_counts, zipf_share};
 use crate::error::LabError;
-use crate::generate::{Choice, choose};
+use crate::generate::{Decoding, choose};
 use crate::plan::Plan;
 use crate::trainer::Trainer;
 
@@ -251,7 +251,7 @@ impl<'b> Sampling<'b> {
         let weights = self.packed.with(&self.weights);
         model.forward(weights, &[self.token], None, &mut self.lane, None);
         model.last_scores(weights, &mut self.lane, &mut self.scores);
-        self.token = choose(&self.scores, Choice::Temperature(1.0), &mut self.random);
+        self.token = choose(&self.scores, &Decoding::at_temperature(1.0), &[], &mut self.random);
         1.0
     }
 }

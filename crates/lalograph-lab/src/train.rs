@@ -13,7 +13,7 @@ use crate::checkpoint::{self, Checkpoint, Duty, Position, Recent, RecordBytes};
 use crate::error::LabError;
 use crate::files::Existing;
 use crate::flow::FlowMeter;
-use crate::generate::{Choice, Generator, Request};
+use crate::generate::{Decoding, Ended, Generator, Request, Stop};
 use crate::hints::{Evidence, Hint, Stage, hints};
 use crate::model_file::{ModelContent, Progress};
 use crate::plan::Plan;
@@ -676,8 +676,10 @@ impl<'a> Loop<'a> {
         let mut number = 0;
         for seed_text in seed_texts {
             for &temperature in &plan.samples.temperatures {
-                let choice = Choice::at_temperature(temperature)?;
-                let request = Request { seed_text, choice, tokens: plan.samples.tokens, past_end: false };
+                let decoding = &Decoding::at_temperature(temperature);
+                let tokens = plan.samples.tokens;
+                let request =
+                    Request { seed_text, decoding, tokens, past_end: false, stop: &Stop::default() };
                 let mut random = stream(plan.training.seed, "sampling", &[step, number]);
                 number += 1;
                 let sample = generator.write(&request, &mut random, |_| true)?;
@@ -686,9 +688,9 @@ impl<'a> Loop<'a> {
                     validation_perplexity: self.last_validation.map(|score| score.perplexity),
                     temperature,
                     seed_text: seed_text.clone(),
+                    tokens: sample.tokens(),
+                    ended: sample.ended == Ended::Document,
                     text: sample.text,
-                    tokens: sample.tokens,
-                    ended: sample.ended,
                 });
             }
         }

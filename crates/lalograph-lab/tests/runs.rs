@@ -5,7 +5,7 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use lalograph_lab::files::Existing;
-use lalograph_lab::generate::{Choice, Generator, Request};
+use lalograph_lab::generate::{Decoding, Generator, Request, Stop};
 use lalograph_lab::run::RunStatus;
 use lalograph_lab::{
     LabError, ModelFile, Plan, RunFolder, Running, TrainingEvent, TrainingOutcome, prepare, train,
@@ -123,7 +123,14 @@ fn a_text_is_written_within_its_limit_and_read_from_its_seed() {
     let file = ModelFile::load(&run.model()).unwrap();
     let packed = file.model.packed_for_reading(&file.weights);
     let mut generator = Generator::new(&file.model, packed.with(&file.weights), &file.vocabulary, true);
-    let request = Request { seed_text: "the hive", choice: Choice::Greedy, tokens: 5, past_end: true };
+    let stop = Stop::default();
+    let request = Request {
+        seed_text: "the hive",
+        decoding: &Decoding::GREEDY,
+        tokens: 5,
+        past_end: true,
+        stop: &stop,
+    };
     let mut pieces = String::new();
     let mut random = stream(1, "sampling", &[]);
     let sample = generator
@@ -132,7 +139,7 @@ fn a_text_is_written_within_its_limit_and_read_from_its_seed() {
             true
         })
         .unwrap();
-    assert_eq!(sample.tokens, 5);
+    assert_eq!(sample.tokens(), 5);
     assert_eq!(pieces, sample.text, "what came piece by piece is the whole");
     let unknown = Request { seed_text: "zzz", ..request };
     assert!(matches!(generator.write(&unknown, &mut random, |_| true), Err(LabError::SeedUnknown)));

@@ -143,6 +143,8 @@ pub struct Lane<T> {
     embedded: Vec<T>,
     tape: StackTape<T>,
     states: Vec<Vec<T>>,
+    /// Parts of a row's state, each for all rows together: the output, and the memory if there is one.
+    blocks: usize,
     projected: Vec<T>,
     output: Scratch<T>,
     work: Workspace<T>,
@@ -292,6 +294,7 @@ impl LanguageModel {
             fresh: fresh.then(|| Vec::with_capacity(tokens)),
             embedded: zeros(tokens * embedding),
             tape: self.stack.tape(self.room(capacity, purpose, fresh)),
+            blocks: self.shape.cell.state_parts(),
             states: self.stack.states(capacity.rows),
             projected: when(self.projection.is_some(), tokens * embedding),
             output: self.softmax.scratch(tokens, training),
@@ -634,6 +637,27 @@ impl<T: Real> Lane<T> {
     /// The carried state, to be set.
     pub fn states_mut(&mut self) -> &mut [Vec<T>] {
         &mut self.states
+    }
+
+    /// Carries on from rows of other states: row r of this lane from row `parents[r]` of `states`, which have `rows` rows.
+    ///
+    /// # Panics
+    /// If the states are of another model, or a parent is none of their rows.
+    pub fn carry_from(&mut self, states: &[Vec<T>], rows: usize, parents: &[usize]) {
+        let own_rows = self.capacity.rows;
+        for (to, from) in self.states.iter_mut().zip(states) {
+            let width = from.len() / rows.max(1);
+            assert!(parents.len() == own_rows && to.len() == width * own_rows, "states of another model");
+            let blocks = self.blocks;
+            let block = width / blocks;
+            for part in 0..blocks {
+                for (row, &parent) in parents.iter().enumerate() {
+                    let at = part * own_rows * block + row * block;
+                    let of = part * rows * block + parent * block;
+                    to[at..at + block].copy_from_slice(&from[of..of + block]);
+                }
+            }
+        }
     }
 
     /// The whole gradient that the last backward pass left, rows added up: laid out like the weights.

@@ -124,6 +124,7 @@ impl From<LabError> for Failure {
             LabError::Io { ref source, .. } if source.kind() == std::io::ErrorKind::BrokenPipe => {
                 return Self::ClosedPipe;
             }
+            LabError::Decoding { .. } => return Self::Usage(error.to_string()),
             LabError::Temperature(value) => {
                 return Self::Usage(format!(
                     "a temperature must be above 0, and {value} is not; --greedy takes the likeliest token every time"

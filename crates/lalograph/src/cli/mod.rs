@@ -13,8 +13,8 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub(crate) use corpus::{CleaningArgs, CorpusArgs, ReadingArgs, TokenArgs, YesNo};
 pub(crate) use model::{
-    CellChoice, FlowArgs, ModelArgs, OptimiserChoice, SampleArgs, ScheduleChoice, ScoreArgs, SoftmaxChoice,
-    StepArgs, TrainArgs,
+    CellChoice, FlowArgs, ModelArgs, NextArgs, OptimiserChoice, SampleArgs, ScheduleChoice, ScoreArgs,
+    SoftmaxChoice, StepArgs, TrainArgs,
 };
 pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs, Purpose};
 pub(crate) use runs::{CompareArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand, ShowArgs};
@@ -90,6 +90,8 @@ pub(crate) enum Command {
     Resume(ResumeArgs),
     /// Write text with a trained model.
     Sample(SampleArgs),
+    /// Show what a model expects after a text: the likeliest tokens with their probabilities.
+    Next(NextArgs),
     /// Judge a text with a trained model: perplexity and bits per byte.
     Score(ScoreArgs),
     /// Follow the gradient of a model back through a text: by layer and by distance in time.

@@ -220,7 +220,7 @@ pub(crate) enum ScheduleChoice {
 /// `sample`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph sample thornmere/runs/demo\n  lalograph sample thornmere/runs/demo --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph sample thornmere/runs/demo --greedy --from 'Maudry walked to Foxgate' --json"
+    after_help = "Examples:\n  lalograph sample thornmere/runs/demo --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph sample thornmere/runs/demo --top-p 0.9 --count 100 --output texts.jsonl --json\n  lalograph sample thornmere/runs/demo --beam 8 --best 3 --from 'Maudry walked to Foxgate'"
 )]
 pub(crate) struct SampleArgs {
     /// A model file, or the folder of a run.
@@ -228,24 +228,24 @@ pub(crate) struct SampleArgs {
     /// The seed text to go on from, or - for standard input; without it a document begins.
     #[arg(long, value_name = "TEXT", default_value = "", hide_default_value = true)]
     pub(crate) from: String,
-    /// Take the likeliest token every time.
-    #[arg(long, conflicts_with = "temperature")]
-    pub(crate) greedy: bool,
-    /// Draw at this temperature, above 0; several give a sample of each.
-    #[arg(
-        long,
-        value_name = "T,T,...",
-        value_delimiter = ',',
-        allow_negative_numbers = true,
-        default_value = "0.8"
-    )]
-    pub(crate) temperature: Vec<f64>,
-    /// Samples for each temperature.
+    /// Take the seed text from a file.
+    #[arg(long, value_name = "FILE", conflicts_with = "from")]
+    pub(crate) from_file: Option<PathBuf>,
+    /// Samples for each way of choosing.
     #[arg(long, short = 'n', value_name = "N", default_value_t = 1)]
     pub(crate) count: u64,
     /// Tokens of a sample, at most; it also stops where a document ends.
     #[arg(long, value_name = "N", default_value_t = 200)]
     pub(crate) tokens: usize,
+    /// Stop after the first sentence.
+    #[arg(long)]
+    pub(crate) until_sentence: bool,
+    /// Stop where the line ends.
+    #[arg(long)]
+    pub(crate) until_line: bool,
+    /// Stop before this text; may be given again and again.
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) until: Vec<String>,
     /// Go on with another document where one ends.
     #[arg(long)]
     pub(crate) past_end: bool,
@@ -261,7 +261,80 @@ pub(crate) struct SampleArgs {
     /// Replace the file if it is there.
     #[arg(long, requires = "output")]
     pub(crate) force: bool,
-    /// Print JSON Lines, one sample a line.
+    /// Print JSON Lines, one sample a line, with the log-probability of each token.
+    #[arg(long)]
+    pub(crate) json: bool,
+
+    /// Take the likeliest token every time.
+    #[arg(long, conflicts_with_all = ["temperature", "top_k", "top_p"], help_heading = "Choosing tokens")]
+    pub(crate) greedy: bool,
+    /// Draw at this temperature, above 0; several give samples of each.
+    #[arg(
+        long,
+        value_name = "T,T,...",
+        value_delimiter = ',',
+        allow_negative_numbers = true,
+        default_value = "0.8",
+        help_heading = "Choosing tokens"
+    )]
+    pub(crate) temperature: Vec<f64>,
+    /// Draw among the K likeliest tokens only.
+    #[arg(long, value_name = "K", help_heading = "Choosing tokens")]
+    pub(crate) top_k: Option<usize>,
+    /// Draw among the likeliest tokens only that together cover this share of the distribution.
+    #[arg(long, value_name = "P", allow_negative_numbers = true, help_heading = "Choosing tokens")]
+    pub(crate) top_p: Option<f64>,
+    /// Raise the probability of every token that stands in the text already to this power, 1 or above.
+    #[arg(
+        long,
+        value_name = "POWER",
+        default_value_t = 1.0,
+        allow_negative_numbers = true,
+        help_heading = "Choosing tokens"
+    )]
+    pub(crate) repetition_penalty: f64,
+    /// Search for the likeliest texts with a beam of this width instead of drawing.
+    #[arg(
+        long,
+        value_name = "WIDTH",
+        conflicts_with_all = ["greedy", "temperature", "top_k", "top_p", "repetition_penalty", "count", "past_end"],
+        help_heading = "Choosing tokens"
+    )]
+    pub(crate) beam: Option<usize>,
+    /// Print so many of the texts that the beam found, the best first.
+    #[arg(long, value_name = "N", requires = "beam", help_heading = "Choosing tokens")]
+    pub(crate) best: Option<usize>,
+    /// Compare texts by their log-probability over their length to this power: 0 favours short ones, 1 is the mean per token.
+    #[arg(
+        long,
+        value_name = "POWER",
+        requires = "beam",
+        allow_negative_numbers = true,
+        help_heading = "Choosing tokens"
+    )]
+    pub(crate) length_power: Option<f64>,
+    /// Draw the beam at random, without drawing any text twice.
+    #[arg(long, requires = "beam", conflicts_with = "length_power", help_heading = "Choosing tokens")]
+    pub(crate) random_beam: bool,
+}
+
+/// `next`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph next thornmere/runs/demo 'Hesper pottered to'\n  lalograph next thornmere/runs/demo 'The blue queen' --token was --count 5\n  lalograph next thornmere/runs/demo '' --json"
+)]
+pub(crate) struct NextArgs {
+    /// A model file, or the folder of a run.
+    pub(crate) model: PathBuf,
+    /// The text before it, or - for standard input; an empty one is the start of a document.
+    pub(crate) text: String,
+    /// Candidates to show.
+    #[arg(long, short = 'n', value_name = "N", default_value_t = 12)]
+    pub(crate) count: usize,
+    /// Say where this token stands among all; may be given again and again.
+    #[arg(long, value_name = "TOKEN")]
+    pub(crate) token: Vec<String>,
+    /// Print one JSON document.
     #[arg(long)]
     pub(crate) json: bool,
 }

@@ -3,6 +3,7 @@
 mod demo;
 mod flow;
 mod gauge;
+mod next;
 mod pages;
 mod plan;
 mod reading;
@@ -39,6 +40,7 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
         Command::Resume(args) => resume::run(&args, screen),
         Command::Runs { command } => runs::run(&command, screen),
         Command::Sample(args) => sample::run(&args, screen),
+        Command::Next(args) => next::run(&args, screen),
         Command::Score(args) => score::run(&args, screen),
         Command::Flow(args) => flow::run(&args, screen),
         Command::Gauge(args) => gauge::run(&args, screen),

@@ -1,0 +1,137 @@
+//! `sample` and `next` as they are typed.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
+mod common;
+
+use common::workshop_with_demo;
+use serde_json::Value;
+
+fn json(text: &str) -> Value {
+    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
+}
+
+#[test]
+fn each_way_of_choosing_writes_and_says_how_it_did() {
+    let workshop = workshop_with_demo();
+    for (flags, method, more) in [
+        ("--greedy", "greedy", ""),
+        ("--temperature 0.7", "temperature", "temperature"),
+        ("--temperature 1.3 --top-k 5", "temperature", "top_k"),
+        ("--top-p 0.8", "temperature", "top_p"),
+        ("--repetition-penalty 1.3", "temperature", "repetition_penalty"),
+        ("--beam 3", "beam", "score"),
+        ("--beam 3 --random-beam --best 2", "random_beam", "score"),
+    ] {
+        let out = workshop.run(&format!("sample thornmere/runs/demo {flags} --tokens 12 --json")).ok();
+        for line in out.lines().map(json) {
+            assert_eq!(line["method"], method, "{flags}");
+            assert!(more.is_empty() || line[more].as_f64().is_some(), "{flags}: {line}");
+            let each: f64 = line["token_log_probabilities"]
+                .as_array()
+                .unwrap()
+                .iter()
+                .map(|log| log.as_f64().unwrap())
+                .sum();
+            let (all, tokens) = (line["log_probability"].as_f64().unwrap(), line["tokens"].as_u64().unwrap());
+            assert!((each - all).abs() < 1e-9 && all < 0.0 && tokens <= 12, "{line}");
+        }
+        assert_eq!(out, workshop.run(&format!("sample thornmere/runs/demo {flags} --tokens 12 --json")).ok());
+    }
+}
+
+#[test]
+fn many_samples_in_a_file_are_those_written_one_by_one() {
+    let workshop = workshop_with_demo();
+    workshop.run("sample thornmere/runs/demo -n 40 --tokens 15 --json --output many.jsonl").ok();
+    let many = workshop.read("many.jsonl");
+    assert_eq!(many.lines().count(), 40);
+    let few = workshop.run("sample thornmere/runs/demo -n 3 --tokens 15 --json").ok();
+    for (a, b) in few.lines().zip(many.lines()) {
+        let (a, b) = (json(a), json(b));
+        assert_eq!((&a["text"], &a["number"]), (&b["text"], &b["number"]));
+    }
+    let one = workshop.run("sample thornmere/runs/demo --tokens 15").ok();
+    assert_eq!(one.trim_end(), json(many.lines().next().unwrap())["text"].as_str().unwrap().trim_end());
+    workshop.run("sample thornmere/runs/demo --output many.jsonl").fails(1, &["exists already"]);
+}
+
+#[test]
+fn seed_texts_come_from_argument_file_and_input_and_samples_stop_where_they_are_told() {
+    let workshop = workshop_with_demo();
+    workshop.write("seed.txt", "Hesper pottered to\n");
+    let by_file = workshop.run("sample thornmere/runs/demo --from-file seed.txt --tokens 9").ok();
+    let by_argument = workshop
+        .run_words(&["sample", "thornmere/runs/demo", "--from", "Hesper pottered to", "--tokens", "9"])
+        .ok();
+    let by_input = workshop.run_with_input(
+        &["sample", "thornmere/runs/demo", "--from", "-", "--tokens", "9"],
+        "Hesper pottered to\n",
+    );
+    assert_eq!((&by_file, &by_file), (&by_argument, &by_input.ok()));
+    assert!(by_file.starts_with("Hesper pottered to "), "{by_file}");
+    let sentence = workshop.run("sample thornmere/runs/demo --until-sentence --json").ok();
+    assert!(json(&sentence)["text"].as_str().unwrap().ends_with('.'), "{sentence}");
+    assert_eq!(json(&sentence)["ended_by"], "sentence");
+    let words = workshop.run("sample thornmere/runs/demo --greedy --until , --json").ok();
+    assert!(!json(&words)["text"].as_str().unwrap().contains(','), "{words}");
+    // A megabyte of seed text is read to its end.
+    workshop.write("long.txt", "Hesper pottered to Foxgate in the old orchard. ".repeat(21_000));
+    let long =
+        workshop.run("sample thornmere/runs/demo --from-file long.txt --without-seed-text --tokens 5").ok();
+    assert!(!long.trim().is_empty());
+    let unknown =
+        workshop.run_words(&["sample", "thornmere/runs/demo", "--from", "Hesper vlorped", "--tokens", "3"]);
+    assert!(unknown.err.contains("`vlorped`"), "{unknown:?}");
+    unknown.ok();
+}
+
+#[test]
+fn what_comes_next_is_a_distribution_with_the_rank_of_any_token() {
+    let workshop = workshop_with_demo();
+    let words =
+        ["next", "thornmere/runs/demo", "Maudry walked", "--count", "100000", "--token", "to", "--json"];
+    let document = json(&workshop.run_words(&words).ok());
+    let all = document["candidates"].as_array().unwrap();
+    let probabilities: Vec<f64> = all.iter().map(|c| c["probability"].as_f64().unwrap()).collect();
+    assert!((probabilities.iter().sum::<f64>() - 1.0).abs() < 1e-6);
+    assert!(probabilities.windows(2).all(|pair| pair[0] >= pair[1]));
+    let entropy: f64 = probabilities.iter().filter(|p| **p > 0.0).map(|p| -p * p.log2()).sum();
+    assert!((entropy - document["entropy_bits"].as_f64().unwrap()).abs() < 1e-6);
+    let asked = &document["asked"][0];
+    assert_eq!(asked["token"], "to");
+    assert_eq!(all[asked["rank"].as_u64().unwrap() as usize - 1]["index"], asked["index"]);
+    let shown = workshop.run_words(&["next", "thornmere/runs/demo", "Maudry walked"]).ok();
+    assert!(shown.contains("entropy") && shown.contains('%'), "{shown}");
+    workshop.run("next thornmere/runs/demo x --token vlorped").fails(1, &["no token of the seed text"]);
+    workshop
+        .run_words(&["next", "thornmere/runs/demo", "", "--token", "vlorped"])
+        .fails(1, &["not in the model's vocabulary"]);
+    workshop
+        .run_words(&["next", "thornmere/runs/demo", "", "--token", "to Foxgate"])
+        .fails(2, &["is 2 tokens"]);
+}
+
+#[test]
+fn what_is_no_way_to_choose_is_refused_with_a_reason() {
+    let workshop = workshop_with_demo();
+    for (flags, status, message) in [
+        ("--temperature NaN", 2, "a temperature must be above 0"),
+        ("--temperature -1", 2, "a temperature must be above 0"),
+        ("--top-k 0", 2, "the top-k is 0, and must be at least 1"),
+        ("--top-k 99999", 2, "at most the size of the vocabulary"),
+        ("--top-p 1.5", 2, "the top-p is 1.5, and must be above 0 and at most 1"),
+        ("--top-p 0", 2, "top-p"),
+        ("--repetition-penalty 0.5", 2, "1 or above"),
+        ("--beam 0", 2, "beam width"),
+        ("--beam 2 --best 3", 2, "at most the beam's width"),
+        ("--beam 2 --length-power 9", 2, "length power"),
+        ("--beam 2 --temperature 1", 2, "cannot be used with"),
+        ("--best 2", 2, "--beam"),
+        ("--from-file nowhere.txt", 1, "nowhere.txt"),
+        ("--count 0", 2, "at least 1"),
+    ] {
+        workshop.run(&format!("sample thornmere/runs/demo {flags}")).fails(status, &[message]);
+    }
+    workshop.write("words.json", "{}");
+    workshop.run("next words.json x").fails(1, &["not a usable model file"]);
+}
