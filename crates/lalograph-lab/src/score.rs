@@ -7,7 +7,7 @@ use lalograph_net::recurrent::Extent;
 use lalograph_net::step::Team;
 use lalograph_text::corpus::ReadObserver;
 use lalograph_text::tokens::{HeldOut, TokenSequence, encode_corpus};
-use lalograph_text::{Corpus, Reading};
+use lalograph_text::{Corpus, Reading, Reserved};
 use serde::{Deserialize, Serialize};
 
 use crate::error::LabError;
@@ -97,11 +97,61 @@ impl Judge {
     }
 }
 
-/// Steps of a window while scoring; no result depends on it.
-const WINDOW: usize = 64;
+/// Steps of a window while scoring, where nobody says another; no result depends on it.
+pub const WINDOW: usize = 64;
+
+/// How a text is scored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Scoring {
+    /// Tokens read at once.
+    pub window: usize,
+    /// Whether the state begins anew with every document; none for as in training.
+    pub anew: Option<bool>,
+    /// Whether every token's loss is kept, and not only every document's.
+    pub tokens: bool,
+}
+
+impl Default for Scoring {
+    fn default() -> Self {
+        Self { window: WINDOW, anew: None, tokens: false }
+    }
+}
+
+/// What a model makes of one document.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct DocumentScore {
+    /// Which it is, from 0.
+    pub document: u64,
+    /// Where its tokens begin.
+    pub start: u64,
+    /// Tokens predicted, its end included.
+    pub tokens: u64,
+    /// How many of them are unknown.
+    pub unknown_tokens: u64,
+    /// Mean natural-log cross-entropy per token.
+    pub loss: f64,
+}
+
+/// What a model makes of a text, as a whole and by document.
+#[derive(Debug, Clone)]
+pub struct TextScore {
+    /// The whole.
+    pub score: Score,
+    /// The standard error of the loss over documents, each weighing as much as it has tokens; none for a single document.
+    pub loss_standard_error: Option<f64>,
+    /// Each document.
+    pub documents: Vec<DocumentScore>,
+    /// The loss of each token, if it was asked for.
+    pub token_losses: Vec<f64>,
+    /// The text as it was read.
+    pub text: TokenSequence,
+    /// What was read and left out.
+    pub reading: Reading,
+}
 
 /// Scores a corpus, encoded with `threads` threads, as one text read in order, the state carried from document to document
-/// or begun anew, as in training.
+/// or begun anew. `observer` is told the bytes read, and then, from the beginning again, those scored.
 ///
 /// # Errors
 /// No text; a stop.
@@ -109,16 +159,95 @@ pub fn score(
     file: &ModelFile,
     corpus: &Corpus,
     threads: usize,
+    scoring: Scoring,
     observer: &mut dyn ReadObserver,
-    mut progress: impl FnMut(f64) -> bool,
-) -> Result<(Score, Reading), LabError> {
+) -> Result<TextScore, LabError> {
     let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, None, threads, observer)?;
-    let text = &encoded.training;
-    let reset = file.plan.training.reset_at_documents;
-    let mut judge = Judge::new(&file.model, text, (1, WINDOW), 1, reset);
-    let packed = file.model.packed_for_reading(&file.weights);
-    let total = judge
-        .total_loss(&file.model, packed.with(&file.weights), text, &mut progress)
-        .ok_or(lalograph_text::TextError::Stopped)?;
-    Ok((Score::new(text, total), encoded.reading))
+    let (text, reading) = (encoded.training, encoded.reading);
+    let mut documents = Vec::new();
+    let mut token_losses = Vec::new();
+    let mut open = DocumentScore { document: 0, start: 0, tokens: 0, unknown_tokens: 0, loss: 0.0 };
+    let mut total = 0.0;
+    let progress = |share: f64| observer.progress((share * reading.bytes as f64) as u64);
+    let finished = each_loss(file, &text, scoring, progress, |at, loss| {
+        total += loss;
+        open.tokens += 1;
+        open.loss += loss;
+        let index = text.index(at);
+        open.unknown_tokens += u64::from(index == Reserved::UNKNOWN);
+        if index == Reserved::END || at + 1 == text.len() {
+            let (document, start) = (open.document + 1, at as u64 + 1);
+            documents.push(DocumentScore { loss: open.loss / open.tokens as f64, ..open });
+            open = DocumentScore { document, start, tokens: 0, unknown_tokens: 0, loss: 0.0 };
+        }
+        if scoring.tokens {
+            token_losses.push(loss);
+        }
+    });
+    if !finished {
+        return Err(lalograph_text::TextError::Stopped.into());
+    }
+    let score = Score::new(&text, total);
+    let loss_standard_error = standard_error(&documents, score.loss);
+    Ok(TextScore { score, loss_standard_error, documents, token_losses, text, reading })
+}
+
+/// Hands on the loss of every token of a text, in order; `false` if it was stopped.
+fn each_loss(
+    file: &ModelFile,
+    text: &TokenSequence,
+    scoring: Scoring,
+    mut progress: impl FnMut(f64) -> bool,
+    mut each: impl FnMut(usize, f64),
+) -> bool {
+    let model = &file.model;
+    let window = scoring.window.max(1);
+    let reset = scoring.anew.unwrap_or(file.plan.training.reset_at_documents);
+    let rows = JudgedRows::new(text, 1, window, reset);
+    let mut buffer = WindowBuffer::new(true);
+    let mut lane = model.lane(Extent { steps: window, rows: 1 }, Purpose::Reading, true);
+    let packed = model.packed_for_reading(&file.weights);
+    let weights = packed.with(&file.weights);
+    let mut losses = Vec::with_capacity(window);
+    let windows = rows.windows();
+    for index in 0..windows {
+        rows.window(text, index, &mut buffer);
+        let batch = buffer.batch();
+        losses.clear();
+        model.forward(weights, batch.inputs, batch.fresh, &mut lane, None);
+        model.loss(weights, batch.targets, &mut lane, Some(&mut losses));
+        let start = index * window;
+        // What fills up the last window is no part of the text.
+        let known = losses.iter().take(text.len() - start);
+        known.enumerate().for_each(|(step, &loss)| each(start + step, loss));
+        if !progress((index + 1) as f64 / windows as f64) {
+            return false;
+        }
+    }
+    true
+}
+
+/// The standard error of a ratio of sums over documents, by its linear part (Cochran, 1977).
+fn standard_error(documents: &[DocumentScore], loss: f64) -> Option<f64> {
+    let count = documents.len() as f64;
+    let tokens: f64 = documents.iter().map(|document| document.tokens as f64).sum();
+    let squares: f64 =
+        documents.iter().map(|document| ((document.loss - loss) * document.tokens as f64).powi(2)).sum();
+    (documents.len() > 1).then(|| (squares * count / (count - 1.0)).sqrt() / tokens)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{DocumentScore, standard_error};
+
+    #[test]
+    fn the_standard_error_is_that_of_a_mean_where_documents_are_equally_long() {
+        let document = |loss| DocumentScore { document: 0, start: 0, tokens: 10, unknown_tokens: 0, loss };
+        let losses = [1.0, 2.0, 4.0, 5.0];
+        let documents: Vec<_> = losses.iter().map(|&loss| document(loss)).collect();
+        // By hand: deviations 2, 1, 1, 2; variance 10 / 3; over the root of four.
+        let expected = (10.0f64 / 3.0).sqrt() / 2.0;
+        assert!((standard_error(&documents, 3.0).unwrap() - expected).abs() < 1e-12);
+        assert!(standard_error(&documents[..1], 1.0).is_none());
+    }
 }

@@ -135,3 +135,76 @@ fn what_is_no_way_to_choose_is_refused_with_a_reason() {
     workshop.write("words.json", "{}");
     workshop.run("next words.json x").fails(1, &["not a usable model file"]);
 }
+
+#[test]
+fn a_score_is_the_same_whatever_the_window_and_adds_up_over_documents_and_tokens() {
+    let workshop = workshop_with_demo();
+    let score = |more: &str| {
+        let words = format!("score thornmere/runs/demo thornmere/diaries --first 12 --json {more}");
+        json(&workshop.run(words.trim_end()).ok())
+    };
+    let usual = score("");
+    for window in [1, 7, 1000] {
+        let other = score(&format!("--window {window}"));
+        let apart = (other["loss"].as_f64().unwrap() - usual["loss"].as_f64().unwrap()).abs();
+        assert!(apart < 1e-6, "{window}: {apart}");
+    }
+    assert!(
+        score("--state carried")["loss"] != usual["loss"] && score("--state anew")["loss"] == usual["loss"]
+    );
+    let whole = score("--surprise --worst 12");
+    let bits: f64 = whole["tokens_by_surprise"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|token| token["surprise_bits"].as_f64().unwrap())
+        .sum();
+    let (tokens, per_token) = (whole["tokens"].as_f64().unwrap(), whole["bits_per_token"].as_f64().unwrap());
+    assert!((bits / tokens - per_token).abs() < 1e-9);
+    let worst = whole["worst_documents"].as_array().unwrap();
+    let (mut loss, mut counted) = (0.0, 0.0);
+    for document in worst {
+        let n = document["tokens"].as_f64().unwrap();
+        loss += document["loss"].as_f64().unwrap() * n;
+        counted += n;
+    }
+    assert_eq!((worst.len(), counted), (12, tokens));
+    assert!((loss / tokens - usual["loss"].as_f64().unwrap()).abs() < 1e-9);
+    let losses: Vec<f64> = worst.iter().map(|document| document["loss"].as_f64().unwrap()).collect();
+    assert!(losses.windows(2).all(|pair| pair[0] >= pair[1]));
+    assert_eq!(whole["best_documents"][0], worst[11]);
+    // By hand: the spread of documents about the mean, each weighing as much as it has tokens.
+    let squares: f64 = worst
+        .iter()
+        .map(|document| {
+            let mean = usual["loss"].as_f64().unwrap();
+            ((document["loss"].as_f64().unwrap() - mean) * document["tokens"].as_f64().unwrap()).powi(2)
+        })
+        .sum();
+    let expected = (squares * 12.0 / 11.0).sqrt() / tokens;
+    assert!((usual["loss_standard_error"].as_f64().unwrap() - expected).abs() < 1e-9);
+}
+
+#[test]
+fn surprise_is_shown_without_colour_too_and_models_are_put_side_by_side() {
+    let workshop = workshop_with_demo();
+    let words = ["score", "thornmere/runs/demo", "-", "--surprise"];
+    let shown = workshop.run_with_input(&words, "Hesper pottered to bees vlorped Hesper.\n").ok();
+    assert!(shown.contains("Surprise, in bits") && shown.contains("bees["), "{shown}");
+    let train = "train thornmere/diaries --document line --unit character --embedding 8 --hidden 16 --steps 4 --quiet --name letters";
+    workshop.run(train).ok();
+    let words = "score thornmere/runs/demo thornmere/diaries --first 9 --beside runs/letters";
+    let table = workshop.run(words).ok();
+    assert!(table.contains("bits per byte") && table.contains("runs/letters"), "{table}");
+    let document = json(&workshop.run(&format!("{words} --json")).ok());
+    let models = document["models"].as_array().unwrap();
+    assert_eq!((models.len(), &models[0]["bytes"]), (2, &models[1]["bytes"]));
+    assert!(models[0]["bits_per_byte"].as_f64().unwrap() < models[1]["bits_per_byte"].as_f64().unwrap());
+    let worst = workshop.run("score thornmere/runs/demo thornmere/diaries --first 30 --worst 2").ok();
+    assert!(worst.contains("Most surprising documents") && worst.contains("with 95 % confidence"), "{worst}");
+    workshop
+        .run_with_input(&["score", "thornmere/runs/demo", "-", "--beside", "thornmere/runs/demo"], "bees")
+        .fails(2, &["can be read once"]);
+    workshop.run("score thornmere/runs/demo thornmere/diaries --window 0").fails(2, &["--window"]);
+    workshop.run("score thornmere/runs/demo thornmere/diaries --beside nowhere").fails(1, &["nowhere"]);
+}

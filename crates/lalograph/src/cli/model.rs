@@ -342,7 +342,7 @@ pub(crate) struct NextArgs {
 /// `score`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph score thornmere/runs/demo thornmere/diaries/volume-00001.txt\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --json\n  echo 'Hesper pottered to Foxgate.' | lalograph score thornmere/runs/demo -"
+    after_help = "Examples:\n  lalograph score thornmere/runs/demo thornmere/diaries/volume-00001.txt\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --worst 3 --json\n  echo 'Hesper pottered to Foxgate.' | lalograph score thornmere/runs/demo - --surprise"
 )]
 pub(crate) struct ScoreArgs {
     /// A model file, or the folder of a run.
@@ -350,9 +350,33 @@ pub(crate) struct ScoreArgs {
     /// The text; what is not said of it is as it was when the model was trained.
     #[command(flatten)]
     pub(crate) corpus: CorpusArgs,
+    /// Score it with this model too, and put them side by side; may be given again and again.
+    #[arg(long, value_name = "MODEL")]
+    pub(crate) beside: Vec<PathBuf>,
+    /// Show so many of the documents that surprise the model most, and least.
+    #[arg(long, value_name = "N", default_value_t = 0, conflicts_with = "beside")]
+    pub(crate) worst: usize,
+    /// Show the text token by token, coloured by surprise; what surprises most is marked without colour, too.
+    #[arg(long, conflicts_with = "beside")]
+    pub(crate) surprise: bool,
+    /// Begin anew with every document, or carry the state on; without it as in training.
+    #[arg(long, value_enum, value_name = "HOW")]
+    pub(crate) state: Option<StateChoice>,
+    /// Tokens read at once; no result depends on it.
+    #[arg(long, value_name = "N", default_value_t = 64, value_parser = clap::value_parser!(u32).range(1..=65536))]
+    pub(crate) window: u32,
     /// Print one JSON document.
     #[arg(long)]
     pub(crate) json: bool,
+}
+
+/// What becomes of the state where a document ends.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum StateChoice {
+    /// It begins anew.
+    Anew,
+    /// It is carried on.
+    Carried,
 }
 
 /// `flow`.
