@@ -62,6 +62,7 @@ fn a_run_that_is_told_to_end_says_how_to_go_on_and_ends_as_if_it_had_not_been() 
         assert!(err.contains(&format!("`lalograph resume runs/{name}` goes on")), "{err}");
         let outcome = json(rest.lines().last().unwrap());
         assert_eq!(outcome["status"], "interrupted");
+        workshop.run(&format!("sample runs/{name} --tokens 3")).ok();
         let made = outcome["steps"].as_u64().unwrap();
         // A constant rate: then it is the same run, whenever it is said how long it is to be.
         let steps = made + 7;

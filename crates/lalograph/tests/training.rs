@@ -3,9 +3,6 @@
 
 mod common;
 
-use std::io::{BufRead, BufReader, Read};
-use std::process::Stdio;
-
 use common::{Workshop, demo, workshop_with_demo};
 use safetensors::SafeTensors;
 use serde_json::Value;
@@ -271,35 +268,6 @@ fn a_run_of_that_name_is_replaced_only_on_request_and_nothing_else_ever_is() {
     let mine = workshop.write("runs/notes/mine.txt", "kept");
     workshop.run(&format!("{SMALL} --name notes --force")).fails(1, &["not a run"]);
     assert_eq!(std::fs::read_to_string(mine).unwrap(), "kept");
-}
-
-#[test]
-fn an_interrupted_run_keeps_its_best_model_and_says_so() {
-    let workshop = workshop_with_demo();
-    let mut child = workshop
-        .command()
-        .args("train thornmere/diaries --document line --hidden 64 --epochs 100000 --validate-every 5 --name long --json".split(' '))
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap();
-    let mut out = BufReader::new(child.stdout.take().unwrap());
-    let mut line = String::new();
-    while !line.contains("\"validation\"") {
-        line.clear();
-        assert!(out.read_line(&mut line).unwrap() > 0, "ended too early");
-    }
-    let interrupt = std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status();
-    assert!(interrupt.unwrap().success());
-    let mut rest = String::new();
-    out.read_to_string(&mut rest).unwrap();
-    let mut err = String::new();
-    child.stderr.take().unwrap().read_to_string(&mut err).unwrap();
-    assert_eq!(child.wait().unwrap().code(), Some(130), "{err}");
-    assert!(err.contains("runs/long/model.safetensors"), "{err}");
-    let outcome: Value = serde_json::from_str(rest.lines().last().unwrap()).unwrap();
-    assert_eq!(outcome["status"], "interrupted");
-    workshop.run("sample runs/long --tokens 3").ok();
 }
 
 #[test]

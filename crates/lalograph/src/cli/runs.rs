@@ -4,17 +4,33 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
+/// Where runs are kept.
+#[derive(Debug, Args)]
+pub(crate) struct RunsFolder {
+    /// The folder that runs are kept in.
+    #[arg(long, value_name = "DIR", default_value = "runs")]
+    pub(crate) runs: PathBuf,
+}
+
+/// One run.
+#[derive(Debug, Args)]
+pub(crate) struct OneRun {
+    /// The run: its name, or its folder.
+    pub(crate) run: PathBuf,
+    /// Where it is kept.
+    #[command(flatten)]
+    pub(crate) folder: RunsFolder,
+}
+
 /// `resume`.
 #[derive(Debug, Args)]
 #[command(
     after_help = "Examples:\n  lalograph resume thornmere/runs/demo --epochs 40\n  lalograph resume demo --runs thornmere/runs --steps 4000 --learning-rate 0.002\n  lalograph resume thornmere/runs/demo --anew"
 )]
 pub(crate) struct ResumeArgs {
-    /// The run: its name, or its folder.
-    pub(crate) run: PathBuf,
-    /// The folder that runs are kept in.
-    #[arg(long, value_name = "DIR", default_value = "runs")]
-    pub(crate) runs: PathBuf,
+    /// The run.
+    #[command(flatten)]
+    pub(crate) place: OneRun,
     /// Passes over the training text, counted from the run's beginning.
     #[arg(long, value_name = "N", conflicts_with = "steps", value_parser = clap::value_parser!(u64).range(1..))]
     pub(crate) epochs: Option<u64>,
@@ -59,9 +75,9 @@ pub(crate) enum RunsCommand {
     after_help = "Examples:\n  lalograph runs list --runs thornmere/runs\n  lalograph runs list --runs thornmere/runs --json"
 )]
 pub(crate) struct ListArgs {
-    /// The folder that runs are kept in.
-    #[arg(long, value_name = "DIR", default_value = "runs")]
-    pub(crate) runs: PathBuf,
+    /// Where they are kept.
+    #[command(flatten)]
+    pub(crate) place: RunsFolder,
     /// Print one JSON document.
     #[arg(long)]
     pub(crate) json: bool,
@@ -73,11 +89,9 @@ pub(crate) struct ListArgs {
     after_help = "Examples:\n  lalograph runs show thornmere/runs/demo\n  lalograph runs show demo --runs thornmere/runs --json"
 )]
 pub(crate) struct ShowArgs {
-    /// The run: its name, or its folder.
-    pub(crate) run: PathBuf,
-    /// The folder that runs are kept in.
-    #[arg(long, value_name = "DIR", default_value = "runs")]
-    pub(crate) runs: PathBuf,
+    /// The run.
+    #[command(flatten)]
+    pub(crate) place: OneRun,
     /// Print one JSON document.
     #[arg(long)]
     pub(crate) json: bool,
@@ -92,9 +106,9 @@ pub(crate) struct RemoveArgs {
     /// The runs: their names, or their folders.
     #[arg(value_name = "RUN", required_unless_present = "tokens")]
     pub(crate) names: Vec<PathBuf>,
-    /// The folder that runs are kept in.
-    #[arg(long, value_name = "DIR", default_value = "runs")]
-    pub(crate) runs: PathBuf,
+    /// Where they are kept.
+    #[command(flatten)]
+    pub(crate) place: RunsFolder,
     /// Remove the encoded corpora that are kept beside the runs; they are made again when they are needed.
     #[arg(long)]
     pub(crate) tokens: bool,
@@ -109,9 +123,9 @@ pub(crate) struct CompareArgs {
     /// The runs: their names, or their folders.
     #[arg(value_name = "RUN", required = true, num_args = 2..)]
     pub(crate) names: Vec<PathBuf>,
-    /// The folder that runs are kept in.
-    #[arg(long, value_name = "DIR", default_value = "runs")]
-    pub(crate) runs: PathBuf,
+    /// Where they are kept.
+    #[command(flatten)]
+    pub(crate) place: RunsFolder,
     /// Write a page and its pictures into this folder.
     #[arg(long, value_name = "DIR")]
     pub(crate) output: Option<PathBuf>,
@@ -129,11 +143,9 @@ pub(crate) struct CompareArgs {
     after_help = "Examples:\n  lalograph runs report thornmere/runs/demo\n  lalograph runs report thornmere/runs/demo --output report --force"
 )]
 pub(crate) struct ReportArgs {
-    /// The run: its name, or its folder.
-    pub(crate) run: PathBuf,
-    /// The folder that runs are kept in.
-    #[arg(long, value_name = "DIR", default_value = "runs")]
-    pub(crate) runs: PathBuf,
+    /// The run.
+    #[command(flatten)]
+    pub(crate) place: OneRun,
     /// Where to write; without it the folder `report` in that of the run.
     #[arg(long, value_name = "DIR")]
     pub(crate) output: Option<PathBuf>,

@@ -1,6 +1,7 @@
 //! `resume`: go on with a run.
 
 use lalograph_lab::files::Existing;
+use lalograph_lab::plan::ScheduleName;
 use lalograph_lab::resume::{Changes, Resumable};
 
 use super::training::{TOKENS, carry_out, now, reading, render_start, say_outcome};
@@ -14,7 +15,7 @@ use crate::output::training::Output;
 
 /// Runs the command.
 pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
-    let found = find_run(&args.runs, &args.run)?;
+    let found = find_run(&args.place.folder.runs, &args.place.run)?;
     interrupt::listen();
     let changes = Changes {
         epochs: args.epochs,
@@ -37,6 +38,12 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
     let output = if args.json { Output::Json } else { Output::Words };
     if output == Output::Words {
         screen.line(&render_start(&prepared, screen))?;
+    }
+    let longer = args.epochs.is_some() || args.steps.is_some();
+    if longer && matches!(resumable.plan().training.schedule, ScheduleName::Cosine | ScheduleName::OneCycle) {
+        screen.note(
+            "this schedule depends on the run's length: the learning rate goes on as in a run of the new one",
+        );
     }
     let running = resumable.running(now(), |damaged| {
         screen.warn(&format!("{damaged}; the checkpoint before it is used"));

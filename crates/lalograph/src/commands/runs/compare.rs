@@ -62,7 +62,7 @@ pub(super) fn run(args: &CompareArgs, screen: &Screen) -> Result<(), Failure> {
     let histories = args
         .names
         .iter()
-        .map(|name| Ok(RunHistory::read(find_run(&args.runs, name)?)?))
+        .map(|name| Ok(RunHistory::read(find_run(&args.place.runs, name)?)?))
         .collect::<Result<Vec<_>, Failure>>()?;
     let plans: Vec<_> = histories.iter().map(|history| &history.plan).collect();
     let differing = differing_settings(&plans);

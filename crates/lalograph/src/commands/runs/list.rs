@@ -35,7 +35,7 @@ struct Listed {
 /// Runs the command.
 pub(super) fn run(args: &ListArgs, screen: &Screen) -> Result<(), Failure> {
     let mut runs = Vec::new();
-    for run in RunFolder::all(&args.runs)? {
+    for run in RunFolder::all(&args.place.runs)? {
         match run.description() {
             Ok(description) => runs.push(Listed {
                 status: run.standing(description.status),
@@ -55,7 +55,7 @@ pub(super) fn run(args: &ListArgs, screen: &Screen) -> Result<(), Failure> {
         return screen.json(&ListDocument { runs });
     }
     if runs.is_empty() {
-        screen.note(&format!("no runs in {}; --runs says where they are kept", args.runs.display()));
+        screen.note(&format!("no runs in {}; --runs says where they are kept", args.place.runs.display()));
         return Ok(());
     }
     let rows: Vec<Vec<String>> = runs

@@ -11,19 +11,20 @@ use lalograph_lab::LabError;
 /// Runs the command.
 pub(super) fn run(args: &RemoveArgs, screen: &Screen) -> Result<(), Failure> {
     // All are found before any is removed.
-    let runs: Vec<_> = args.names.iter().map(|name| find_run(&args.runs, name)).collect::<Result<_, _>>()?;
+    let runs: Vec<_> =
+        args.names.iter().map(|name| find_run(&args.place.runs, name)).collect::<Result<_, _>>()?;
     for run in runs {
         let (path, size) = (run.path().to_owned(), run.bytes());
         run.remove()?;
         screen.line(&format!("removed {} ({})", path.display(), bytes(size)))?;
     }
     if args.tokens {
-        let tokens = args.runs.join(TOKENS);
+        let tokens = args.place.runs.join(TOKENS);
         if tokens.is_dir() {
             std::fs::remove_dir_all(&tokens).map_err(LabError::at(&tokens))?;
             screen.line(&format!("removed the encoded corpora in {}", tokens.display()))?;
         } else {
-            screen.note(&format!("there are no encoded corpora in {}", args.runs.display()));
+            screen.note(&format!("there are no encoded corpora in {}", args.place.runs.display()));
         }
     }
     Ok(())

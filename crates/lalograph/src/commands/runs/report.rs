@@ -30,7 +30,7 @@ struct ReportDocument<'a> {
 
 /// Runs the command.
 pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
-    let history = RunHistory::read(find_run(&args.runs, &args.run)?)?;
+    let history = RunHistory::read(find_run(&args.place.folder.runs, &args.place.run)?)?;
     let folder = args.output.clone().unwrap_or_else(|| history.run.path().join("report"));
     let existing = if args.force { Existing::Replace } else { Existing::Keep };
     let (page, samples) = (folder.join("report.html"), folder.join("samples.html"));

@@ -34,7 +34,7 @@ struct ShowDocument<'a> {
 
 /// Runs the command.
 pub(super) fn run(args: &ShowArgs, screen: &Screen) -> Result<(), Failure> {
-    let history = RunHistory::read(find_run(&args.runs, &args.run)?)?;
+    let history = RunHistory::read(find_run(&args.place.folder.runs, &args.place.run)?)?;
     let hints = history.hints();
     if args.json {
         return screen.json(&ShowDocument {
