@@ -29,17 +29,26 @@ pub struct Clipped {
     pub value: Option<f64>,
     /// What each group's gradient is multiplied by after that.
     pub factors: [f64; Group::ALL.len()],
+    /// Whether any number was above the limit of values.
+    pub values_limited: bool,
 }
 
 impl Clipped {
     /// A gradient that is left as it is, of unknown norm.
     pub fn not() -> Self {
-        Self { norm_before: 0.0, norm_after: 0.0, value: None, factors: [1.0; Group::ALL.len()] }
+        Self {
+            norm_before: 0.0,
+            norm_after: 0.0,
+            value: None,
+            factors: [1.0; Group::ALL.len()],
+            values_limited: false,
+        }
     }
 
     /// Whether any limit was met.
     pub fn any(&self) -> bool {
-        self.norm_after < self.norm_before
+        // Not by the norms: sums that were added in another order differ in their last digits.
+        self.values_limited || self.factors.iter().any(|&factor| factor < 1.0)
     }
 }
 
@@ -107,7 +116,11 @@ impl GradientMeter {
         let norm = groups.iter().sum::<f64>().sqrt();
         let whole = factor(norm, clipping.norm);
         factors.iter_mut().for_each(|factor| *factor *= whole);
-        Clipped { norm_before: before.sqrt(), norm_after: norm * whole, value: clipping.value, factors }
+        let values_limited = self.sums.iter().any(|[raw, limited]| limited < raw);
+        let norm_before = before.sqrt();
+        let clipped =
+            Clipped { norm_before, norm_after: norm * whole, value: clipping.value, factors, values_limited };
+        if clipped.any() { clipped } else { Clipped { norm_after: norm_before, ..clipped } }
     }
 
     /// The norm of each tensor's gradient as it was last measured, in the order of the layout.
@@ -200,5 +213,33 @@ mod tests {
         assert_eq!(meter.first_not_finite(), Some(0));
         meter.measure(&[1.0f32, 1e30, 3.0, 1.0], &Clipping::default());
         assert_eq!(meter.first_not_finite(), None);
+    }
+
+    #[test]
+    fn what_is_within_its_limits_is_not_clipped_whatever_the_order_of_sums() {
+        let mut layout = Layout::default();
+        for (tensor, group) in
+            [Group::Embedding, Group::Layers, Group::Output, Group::Layers, Group::Embedding]
+                .into_iter()
+                .enumerate()
+        {
+            layout.push(format!("part.{tensor}"), &[37 + tensor], group, Initial::Constant(0.0));
+        }
+        let mut meter = GradientMeter::new(&layout);
+        for seed in 0..200u32 {
+            let number = |i: usize| {
+                ((i as u32).wrapping_mul(2_654_435_761).wrapping_add(seed * 97) >> 8) as f32 / 1e9 - 0.008
+            };
+            let gradient: Vec<f32> = (0..layout.len()).map(number).collect();
+            for clipping in [
+                Clipping::default(),
+                Clipping { value: Some(1.0), norm: Some(10.0), group_norms: [Some(5.0); 3] },
+            ] {
+                let clipped = meter.measure(&gradient, &clipping);
+                assert!(!clipped.any() && clipped.norm_after == clipped.norm_before, "{seed}: {clipped:?}");
+            }
+            let tight = meter.measure(&gradient, &Clipping { value: Some(1e-6), ..Clipping::default() });
+            assert!(tight.any() && tight.norm_after < tight.norm_before);
+        }
     }
 }
