@@ -143,6 +143,19 @@ pub enum LabError {
         /// What is wrong with it.
         source: TextError,
     },
+    /// An n-gram model of an order that cannot be.
+    #[error("an n-gram model of order {order} cannot be made: the order is 1 to {highest}")]
+    Order {
+        /// What was asked for.
+        order: usize,
+        /// The highest there is.
+        highest: usize,
+    },
+    /// A text with too many different n-grams.
+    #[error(
+        "the training text has more than 4,294,967,295 different n-grams of one length: choose a lower order"
+    )]
+    TooManyNgrams,
     /// The threads could not be started.
     #[error("the threads could not be started: {0}")]
     Threads(#[from] rayon::ThreadPoolBuildError),

@@ -10,6 +10,7 @@ use lalograph_net::output::Sampler;
 use lalograph_net::parameters::PackedWeights;
 use lalograph_net::random::stream;
 use lalograph_net::recurrent::Extent;
+use lalograph_net::vectorised;
 use lalograph_text::tokens::TokenSequence;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -59,7 +60,20 @@ pub struct Gauge {
     pub training_share_of_peak: Spread,
     /// Tokens written in a second, one after the other.
     pub sampling_tokens_per_second: Spread,
+    /// Weights that are read for one of them, in bytes: all but the token vectors, of which one is.
+    pub sampling_bytes_per_token: u64,
+    /// Bytes that one thread reads in a second from as many numbers, again and again: how fast weights can be read at all.
+    pub reading_bytes_per_second: Spread,
+    /// Tokens a second over those that reading alone would allow, round by round.
+    pub sampling_share_of_limit: Spread,
+    /// Tokens written in a second, in so many texts side by side on one thread.
+    pub batch_sampling_tokens_per_second: Spread,
+    /// How many texts that is.
+    pub batch_sampling_texts: usize,
 }
+
+/// Texts that are written side by side.
+const TEXTS: usize = 32;
 
 /// A model that is trained on made-up tokens, and the matrix product beside it.
 pub struct Bench {
@@ -111,14 +125,20 @@ impl Bench {
     ) -> Gauge {
         let mut product = Product::new(threads);
         let mut training = Training::new(self);
-        let mut sampling = Sampling::new(self);
+        let mut sampling = Sampling::new(self, 1);
+        let mut side_by_side = Sampling::new(self, TEXTS);
+        let read_bytes = 4 * weights_read(&self.model);
+        let numbers = vec![1.0f32; read_bytes / 4];
         // Once each before it counts: pages, caches and clocks settle.
         product.run();
         training.step();
         sampling.step();
+        side_by_side.step();
         let mut peaks = Vec::new();
         let mut speeds = Vec::new();
         let mut samplings = Vec::new();
+        let mut readings = Vec::new();
+        let mut batches = Vec::new();
         for round in 0..rounds.max(1) {
             // In turns of about a tenth of the round each.
             let (mut product_done, mut product_time) = (0.0, 0.0);
@@ -134,8 +154,20 @@ impl Bench {
             }
             peaks.push(product_done / product_time / 1e9);
             speeds.push(tokens_done / training_time);
-            let (count, time) = repeat(seconds / 5.0, || sampling.step());
-            samplings.push(count / time);
+            let (mut written, mut writing_time) = (0.0, 0.0);
+            let (mut read, mut reading_time) = (0.0, 0.0);
+            for _ in 0..5 {
+                let (count, time) = repeat(seconds / 25.0, || sampling.step());
+                written += count;
+                writing_time += time;
+                let (count, time) = repeat(seconds / 50.0, || read_all(&numbers));
+                read += count;
+                reading_time += time;
+            }
+            samplings.push(written / writing_time);
+            readings.push(read / reading_time);
+            let (count, time) = repeat(seconds / 10.0, || side_by_side.step());
+            batches.push(count / time);
             if !progress(round + 1) {
                 break;
             }
@@ -150,7 +182,14 @@ impl Bench {
             training_gigaflops: Spread::of(speeds.iter().map(|&speed| flops(speed)).collect()),
             training_tokens_per_second: Spread::of(speeds),
             peak_gigaflops: Spread::of(peaks),
+            sampling_share_of_limit: Spread::of(
+                samplings.iter().zip(&readings).map(|(&s, read)| s * read_bytes as f64 / read).collect(),
+            ),
             sampling_tokens_per_second: Spread::of(samplings),
+            sampling_bytes_per_token: read_bytes as u64,
+            reading_bytes_per_second: Spread::of(readings),
+            batch_sampling_tokens_per_second: Spread::of(batches),
+            batch_sampling_texts: TEXTS,
         }
     }
 }
@@ -220,7 +259,31 @@ impl<'b> Training<'b> {
     }
 }
 
-/// A text that is written token by token.
+/// Weights that one step of one text has to read.
+fn weights_read(model: &LanguageModel) -> usize {
+    let shape = model.shape();
+    // The token vectors of a tied model are its output as well.
+    let idle = if shape.tied { 0 } else { (shape.vocabulary - 1) * shape.embedding };
+    model.layout().len() - idle
+}
+
+/// Reads numbers as fast as one thread can; returns how many bytes.
+fn read_all(numbers: &[f32]) -> f64 {
+    const WIDTH: usize = 64;
+    let sum: f32 = vectorised!({
+        let mut lanes = [0.0f32; WIDTH];
+        for chunk in numbers.chunks_exact(WIDTH) {
+            for (lane, x) in lanes.iter_mut().zip(chunk) {
+                *lane += x;
+            }
+        }
+        lanes.iter().sum()
+    });
+    std::hint::black_box(sum);
+    4.0 * numbers.len() as f64
+}
+
+/// Texts that are written token by token, side by side.
 struct Sampling<'b> {
     bench: &'b Bench,
     weights: Vec<f32>,
@@ -228,20 +291,20 @@ struct Sampling<'b> {
     lane: lalograph_net::model::Lane<f32>,
     scores: Vec<f32>,
     random: lalograph_net::random::Stream,
-    token: u32,
+    tokens: Vec<u32>,
 }
 
 impl<'b> Sampling<'b> {
-    fn new(bench: &'b Bench) -> Self {
+    fn new(bench: &'b Bench, texts: usize) -> Self {
         let model = &bench.model;
         let weights = initial_weights(model.layout(), 1);
         Self {
             packed: model.packed_for_reading(&weights),
             weights,
-            lane: model.lane(Extent { steps: 1, rows: 1 }, Purpose::Reading, false),
-            scores: vec![0.0; model.shape().vocabulary],
+            lane: model.lane(Extent { steps: 1, rows: texts }, Purpose::Reading, false),
+            scores: vec![0.0; texts * model.shape().vocabulary],
             random: stream(1, "sampling", &[]),
-            token: 1,
+            tokens: vec![1; texts],
             bench,
         }
     }
@@ -249,9 +312,13 @@ impl<'b> Sampling<'b> {
     fn step(&mut self) -> f64 {
         let model = &self.bench.model;
         let weights = self.packed.with(&self.weights);
-        model.forward(weights, &[self.token], None, &mut self.lane, None);
+        model.forward(weights, &self.tokens, None, &mut self.lane, None);
         model.last_scores(weights, &mut self.lane, &mut self.scores);
-        self.token = choose(&self.scores, &Decoding::at_temperature(1.0), &[], &mut self.random);
-        1.0
+        let decoding = Decoding::at_temperature(1.0);
+        for (token, scores) in self.tokens.iter_mut().zip(self.scores.chunks_exact(model.shape().vocabulary))
+        {
+            *token = choose(scores, &decoding, &[], &mut self.random);
+        }
+        self.tokens.len() as f64
     }
 }

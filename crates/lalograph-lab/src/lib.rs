@@ -6,6 +6,7 @@
 
 pub mod baseline;
 pub mod checkpoint;
+pub mod copying;
 pub mod cost;
 mod error;
 pub mod files;
@@ -32,6 +33,6 @@ mod trainer;
 pub use error::LabError;
 pub use model_file::{ModelFile, Progress};
 pub use plan::{Plan, PlanError};
-pub use prepare::{Prepared, prepare};
+pub use prepare::{Prepared, prepare, prepare_again};
 pub use run::RunFolder;
 pub use train::{Running, TrainingEvent, TrainingObserver, TrainingOutcome, train};

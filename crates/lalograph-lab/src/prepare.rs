@@ -14,7 +14,7 @@ use crate::error::LabError;
 use crate::files::{read_split, read_vocabulary};
 use crate::overlap::seen_share;
 use crate::plan::{Plan, PlanError};
-use crate::run::{RunDescription, TextFacts};
+use crate::run::{RunDescription, RunFolder, TextFacts};
 use crate::streams::TrainingWindows;
 use crate::token_cache::CacheEntry;
 use crate::train::{TrainingEvent, TrainingObserver};
@@ -133,6 +133,44 @@ pub fn prepare(
     let mut seed_texts = plan.samples.seed_text.0.clone();
     seed_texts.extend(drawn_seeds(&plan, &vocabulary, validation)?);
     Ok(Prepared { plan, vocabulary, corpus, model, steps, seed_texts, facts })
+}
+
+/// Reads the corpus of a run again as [`prepare`] does, with the run's own vocabulary and by `plan`, which may say more of the training than the run's did. The plan's
+/// paths are meant from `base`, if one is given.
+///
+/// # Errors
+/// As for [`prepare`]; a corpus or a vocabulary that is another now.
+pub fn prepare_again(
+    run: &RunFolder,
+    plan: &Plan,
+    base: Option<&Path>,
+    threads: usize,
+    cache: Option<&Path>,
+    observer: &mut dyn TrainingObserver,
+) -> Result<Prepared, LabError> {
+    let description = run.description()?;
+    let vocabulary = read_vocabulary(&run.vocabulary())?;
+    let changed = |what| LabError::Changed { what, run: run.path().to_owned() };
+    if vocabulary.hash() != description.vocabulary_hash {
+        return Err(changed("vocabulary"));
+    }
+    let mut there = plan.clone();
+    let Plan { corpus, vocabulary: words, .. } = &mut there;
+    for path in corpus.paths.iter_mut().chain(&mut corpus.split).chain(&mut words.file) {
+        *path = base.map_or_else(|| path.clone(), |base| base.join(&path));
+    }
+    let mut prepared = prepare(there, threads, cache, Some(vocabulary), observer)?;
+    // The paths as they were given: a model does not tell where it was trained.
+    prepared.plan.corpus.paths.clone_from(&plan.corpus.paths);
+    prepared.plan.corpus.split.clone_from(&plan.corpus.split);
+    prepared.plan.vocabulary.file.clone_from(&plan.vocabulary.file);
+    if prepared.corpus.text_hash != description.text_hash {
+        return Err(changed("corpus"));
+    }
+    if prepared.vocabulary.hash() != description.vocabulary_hash {
+        return Err(changed("vocabulary"));
+    }
+    Ok(prepared)
 }
 
 /// The beginnings of some documents of the validation text that the vocabulary knows all of.

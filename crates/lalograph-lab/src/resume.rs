@@ -4,9 +4,9 @@ use std::path::Path;
 
 use crate::checkpoint::{checkpoints, newest};
 use crate::error::LabError;
-use crate::files::{Existing, read_vocabulary, write_whole};
+use crate::files::{Existing, write_whole};
 use crate::plan::Plan;
-use crate::prepare::{Prepared, prepare};
+use crate::prepare::{Prepared, prepare_again};
 use crate::run::{Claim, Resumption, RunDescription, RunFolder, RunStatus};
 use crate::train::{Running, TrainingObserver};
 
@@ -95,10 +95,10 @@ impl Resumable {
         &self.run
     }
 
-    /// Reads its corpus as [`prepare`] does, with the run's own vocabulary. The plan's paths are meant from `base`, if one is given.
+    /// Reads its corpus again.
     ///
     /// # Errors
-    /// As for [`prepare`]; a corpus or a vocabulary that is another now.
+    /// As for [`prepare_again`].
     pub fn prepare(
         &self,
         base: Option<&Path>,
@@ -106,28 +106,7 @@ impl Resumable {
         cache: Option<&Path>,
         observer: &mut dyn TrainingObserver,
     ) -> Result<Prepared, LabError> {
-        let vocabulary = read_vocabulary(&self.run.vocabulary())?;
-        let changed = |what| LabError::Changed { what, run: self.run.path().to_owned() };
-        if vocabulary.hash() != self.description.vocabulary_hash {
-            return Err(changed("vocabulary"));
-        }
-        let mut there = self.plan.clone();
-        let Plan { corpus, vocabulary: words, .. } = &mut there;
-        for path in corpus.paths.iter_mut().chain(&mut corpus.split).chain(&mut words.file) {
-            *path = base.map_or_else(|| path.clone(), |base| base.join(&path));
-        }
-        let mut prepared = prepare(there, threads, cache, Some(vocabulary), observer)?;
-        // The paths as they were given: a model does not tell where it was trained.
-        prepared.plan.corpus.paths.clone_from(&self.plan.corpus.paths);
-        prepared.plan.corpus.split.clone_from(&self.plan.corpus.split);
-        prepared.plan.vocabulary.file.clone_from(&self.plan.vocabulary.file);
-        if prepared.corpus.text_hash != self.description.text_hash {
-            return Err(changed("corpus"));
-        }
-        if prepared.vocabulary.hash() != self.description.vocabulary_hash {
-            return Err(changed("vocabulary"));
-        }
-        Ok(prepared)
+        prepare_again(&self.run, &self.plan, base, threads, cache, observer)
     }
 
     /// Finds where to go on, and writes down that it does, at `time`. `damaged` is told of checkpoints that cannot be used.

@@ -7,9 +7,10 @@ use lalograph_net::recurrent::Extent;
 use lalograph_net::step::Team;
 use lalograph_text::corpus::ReadObserver;
 use lalograph_text::tokens::{HeldOut, TokenSequence, encode_corpus};
-use lalograph_text::{Corpus, Reading, Reserved};
+use lalograph_text::{Corpus, Reading, Reserved, Unit, Vocabulary};
 use serde::{Deserialize, Serialize};
 
+use crate::baseline::Predictor;
 use crate::error::LabError;
 use crate::model_file::ModelFile;
 use crate::streams::{JudgedRows, WindowBuffer};
@@ -117,15 +118,15 @@ impl Default for Scoring {
     }
 }
 
-/// What a model makes of one document.
+/// What a model makes of one document, or of a part of one.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct DocumentScore {
-    /// Which it is, from 0.
+pub struct PassageScore {
+    /// Which document it is, or is of, from 0.
     pub document: u64,
     /// Where its tokens begin.
     pub start: u64,
-    /// Tokens predicted, its end included.
+    /// Tokens predicted; the document's end is one of its last passage's.
     pub tokens: u64,
     /// How many of them are unknown.
     pub unknown_tokens: u64,
@@ -135,19 +136,79 @@ pub struct DocumentScore {
 
 /// What a model makes of a text, as a whole and by document.
 #[derive(Debug, Clone)]
-pub struct TextScore {
+pub struct Judgement {
     /// The whole.
     pub score: Score,
     /// The standard error of the loss over documents, each weighing as much as it has tokens; none for a single document.
     pub loss_standard_error: Option<f64>,
     /// Each document.
-    pub documents: Vec<DocumentScore>,
+    pub documents: Vec<PassageScore>,
     /// The loss of each token, if it was asked for.
     pub token_losses: Vec<f64>,
+}
+
+/// A judgement and the text that it is of.
+#[derive(Debug, Clone)]
+pub struct TextScore {
+    /// What the model makes of it.
+    pub judgement: Judgement,
     /// The text as it was read.
     pub text: TokenSequence,
     /// What was read and left out.
     pub reading: Reading,
+}
+
+/// A judgement in the making.
+struct Tally<'t> {
+    text: &'t TokenSequence,
+    keep_tokens: bool,
+    total: f64,
+    open: PassageScore,
+    documents: Vec<PassageScore>,
+    token_losses: Vec<f64>,
+}
+
+impl PassageScore {
+    fn empty(document: u64, start: u64) -> Self {
+        Self { document, start, tokens: 0, unknown_tokens: 0, loss: 0.0 }
+    }
+
+    /// Adds a token; the loss is a sum until [`PassageScore::close`].
+    fn add(&mut self, index: u32, loss: f64) {
+        self.tokens += 1;
+        self.loss += loss;
+        self.unknown_tokens += u64::from(index == Reserved::UNKNOWN);
+    }
+
+    fn close(self) -> Self {
+        Self { loss: self.loss / self.tokens.max(1) as f64, ..self }
+    }
+}
+
+impl<'t> Tally<'t> {
+    fn new(text: &'t TokenSequence, keep_tokens: bool) -> Self {
+        let open = PassageScore::empty(0, 0);
+        Self { text, keep_tokens, total: 0.0, open, documents: Vec::new(), token_losses: Vec::new() }
+    }
+
+    fn add(&mut self, at: usize, loss: f64) {
+        let index = self.text.index(at);
+        self.total += loss;
+        self.open.add(index, loss);
+        if index == Reserved::END || at + 1 == self.text.len() {
+            let next = PassageScore::empty(self.open.document + 1, at as u64 + 1);
+            self.documents.push(std::mem::replace(&mut self.open, next).close());
+        }
+        if self.keep_tokens {
+            self.token_losses.push(loss);
+        }
+    }
+
+    fn finish(self) -> Judgement {
+        let score = Score::new(self.text, self.total);
+        let loss_standard_error = standard_error(&self.documents, score.loss);
+        Judgement { score, loss_standard_error, documents: self.documents, token_losses: self.token_losses }
+    }
 }
 
 /// Scores a corpus, encoded with `threads` threads, as one text read in order, the state carried from document to document
@@ -164,33 +225,65 @@ pub fn score(
 ) -> Result<TextScore, LabError> {
     let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, None, threads, observer)?;
     let (text, reading) = (encoded.training, encoded.reading);
-    let mut documents = Vec::new();
-    let mut token_losses = Vec::new();
-    let mut open = DocumentScore { document: 0, start: 0, tokens: 0, unknown_tokens: 0, loss: 0.0 };
-    let mut total = 0.0;
+    let mut tally = Tally::new(&text, scoring.tokens);
     let progress = |share: f64| observer.progress((share * reading.bytes as f64) as u64);
-    let finished = each_loss(file, &text, scoring, progress, |at, loss| {
-        total += loss;
-        open.tokens += 1;
-        open.loss += loss;
-        let index = text.index(at);
-        open.unknown_tokens += u64::from(index == Reserved::UNKNOWN);
-        if index == Reserved::END || at + 1 == text.len() {
-            let (document, start) = (open.document + 1, at as u64 + 1);
-            documents.push(DocumentScore { loss: open.loss / open.tokens as f64, ..open });
-            open = DocumentScore { document, start, tokens: 0, unknown_tokens: 0, loss: 0.0 };
-        }
-        if scoring.tokens {
-            token_losses.push(loss);
-        }
-    });
-    if !finished {
+    if !each_loss(file, &text, scoring, progress, |at, loss| tally.add(at, loss)) {
         return Err(lalograph_text::TextError::Stopped.into());
     }
-    let score = Score::new(&text, total);
-    let loss_standard_error = standard_error(&documents, score.loss);
-    Ok(TextScore { score, loss_standard_error, documents, token_losses, text, reading })
+    Ok(TextScore { judgement: tally.finish(), text, reading })
 }
+
+/// The loss of every token of a text that begins with a document.
+pub fn token_losses(file: &ModelFile, text: &TokenSequence) -> Vec<f64> {
+    let mut losses = Vec::with_capacity(text.len());
+    each_loss(file, text, Scoring::default(), |_| true, |_, loss| losses.push(loss));
+    losses
+}
+
+/// Scores a text that was read already under a model that is no network.
+pub fn score_baseline(text: &TokenSequence, predictor: &mut dyn Predictor) -> Judgement {
+    let mut tally = Tally::new(text, false);
+    for (at, token) in text.iter().enumerate() {
+        tally.add(at, -predictor.probability(token).ln());
+    }
+    tally.finish()
+}
+
+/// The sentences of a text whose tokens' losses were kept. A sentence ends with a full stop, a question mark or an exclamation mark that ends a word,
+/// and with its document; closing quotation marks and brackets belong to it.
+pub fn sentences(found: &TextScore, vocabulary: &Vocabulary) -> Vec<PassageScore> {
+    let text = &found.text;
+    let token = |at: usize| {
+        let index = (at < text.len()).then(|| text.index(at)).filter(|&index| index != Reserved::END)?;
+        vocabulary.token(index).ok()
+    };
+    // Tokens of words hold no spaces; elsewhere a word goes on unless a space follows.
+    let spaced = vocabulary.unit() != Unit::Word;
+    let goes_on = |next: &[u8]| {
+        CLOSING.contains(&next) || (spaced && !next.first().is_some_and(u8::is_ascii_whitespace))
+    };
+    let (mut sentences, mut open, mut ended) = (Vec::new(), PassageScore::empty(0, 0), false);
+    for (at, &loss) in found.judgement.token_losses.iter().enumerate() {
+        let index = text.index(at);
+        open.add(index, loss);
+        let spelling = token(at).unwrap_or_default();
+        let stops = matches!(spelling.last(), Some(b'.' | b'?' | b'!'));
+        ended = stops || (ended && CLOSING.contains(&spelling));
+        let next = token(at + 1);
+        let last = index == Reserved::END || at + 1 == text.len();
+        // Before the end of a document a sentence stays open for it.
+        if last || (ended && next.is_some_and(|next| !goes_on(next))) {
+            let document = open.document + u64::from(index == Reserved::END);
+            let next = PassageScore::empty(document, at as u64 + 1);
+            sentences.push(std::mem::replace(&mut open, next).close());
+            ended = false;
+        }
+    }
+    sentences
+}
+
+/// Tokens that belong to the sentence before them.
+const CLOSING: [&[u8]; 6] = [b"\"", b"'", b")", b"]", "\u{201d}".as_bytes(), "\u{2019}".as_bytes()];
 
 /// Hands on the loss of every token of a text, in order; `false` if it was stopped.
 fn each_loss(
@@ -228,7 +321,7 @@ fn each_loss(
 }
 
 /// The standard error of a ratio of sums over documents, by its linear part (Cochran, 1977).
-fn standard_error(documents: &[DocumentScore], loss: f64) -> Option<f64> {
+fn standard_error(documents: &[PassageScore], loss: f64) -> Option<f64> {
     let count = documents.len() as f64;
     let tokens: f64 = documents.iter().map(|document| document.tokens as f64).sum();
     let squares: f64 =
@@ -238,11 +331,11 @@ fn standard_error(documents: &[DocumentScore], loss: f64) -> Option<f64> {
 
 #[cfg(test)]
 mod tests {
-    use super::{DocumentScore, standard_error};
+    use super::{PassageScore, standard_error};
 
     #[test]
     fn the_standard_error_is_that_of_a_mean_where_documents_are_equally_long() {
-        let document = |loss| DocumentScore { document: 0, start: 0, tokens: 10, unknown_tokens: 0, loss };
+        let document = |loss| PassageScore { document: 0, start: 0, tokens: 10, unknown_tokens: 0, loss };
         let losses = [1.0, 2.0, 4.0, 5.0];
         let documents: Vec<_> = losses.iter().map(|&loss| document(loss)).collect();
         // By hand: deviations 2, 1, 1, 2; variance 10 / 3; over the root of four.

@@ -125,6 +125,24 @@ impl TokenSequence {
         Self { bytes, ..part }
     }
 
+    /// The number of the document, from 0, that a position lies in.
+    pub fn document_at(&self, at: usize) -> u64 {
+        match &self.indices {
+            Indices::Stored(store) => {
+                let (mut low, mut high) = (0, store.documents());
+                while low + 1 < high {
+                    let middle = u64::midpoint(low, high);
+                    let begins = store.document(middle).is_none_or(|(range, _)| range.start <= at);
+                    if begins { low = middle } else { high = middle }
+                }
+                low
+            }
+            Indices::Memory(indices) => {
+                indices[..at].iter().filter(|&&index| index == Reserved::END).count() as u64
+            }
+        }
+    }
+
     /// The documents, each from one position to before another; the last may have no end.
     pub fn bounds(&self) -> impl Iterator<Item = Range<usize>> {
         let (mut from, mut number) = (0, 0);

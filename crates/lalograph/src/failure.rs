@@ -38,6 +38,14 @@ impl Failure {
         Self::Work { what: what.to_string(), remedy: Some(remedy.into()) }
     }
 
+    /// What went wrong.
+    pub(crate) fn words(&self) -> &str {
+        match self {
+            Self::Work { what, .. } | Self::Usage(what) | Self::Interrupted(what) => what,
+            Self::ClosedPipe => "nobody reads the output any more",
+        }
+    }
+
     /// Prints it and gives the exit status.
     pub(crate) fn report(&self, screen: &Screen) -> ExitCode {
         match self {
@@ -124,7 +132,7 @@ impl From<LabError> for Failure {
             LabError::Io { ref source, .. } if source.kind() == std::io::ErrorKind::BrokenPipe => {
                 return Self::ClosedPipe;
             }
-            LabError::Decoding { .. } => return Self::Usage(error.to_string()),
+            LabError::Decoding { .. } | LabError::Order { .. } => return Self::Usage(error.to_string()),
             LabError::Temperature(value) => {
                 return Self::Usage(format!(
                     "a temperature must be above 0, and {value} is not; --greedy takes the likeliest token every time"
@@ -153,6 +161,7 @@ impl From<LabError> for Failure {
             LabError::SeedUnknown => {
                 "use words of the training text, or leave the seed text out to begin a document"
             }
+            LabError::TooManyNgrams => "give --baselines a lower order",
             LabError::Io { .. } | LabError::Threads(_) => return Self::work(error),
         };
         Self::with_remedy(error, remedy)

@@ -2,8 +2,10 @@
 
 mod beam;
 mod decoding;
+mod trial;
 mod writer;
 
 pub use beam::Beam;
 pub use decoding::{Decoding, choose, log_total};
+pub use trial::{Trial, TrialText};
 pub use writer::{Ended, Generator, NextToken, Request, Sample, Stop};

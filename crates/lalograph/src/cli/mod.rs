@@ -13,8 +13,8 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub(crate) use corpus::{CleaningArgs, CorpusArgs, ReadingArgs, TokenArgs, YesNo};
 pub(crate) use model::{
-    CellChoice, FlowArgs, ModelArgs, NextArgs, OptimiserChoice, SampleArgs, ScheduleChoice, ScoreArgs,
-    SoftmaxChoice, StateChoice, StepArgs, TrainArgs,
+    CellChoice, FlowArgs, ModelArgs, NextArgs, OptimiserChoice, PassageChoice, SampleArgs, ScheduleChoice,
+    ScoreArgs, SoftmaxChoice, StateChoice, StepArgs, TrainArgs,
 };
 pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs, Purpose};
 pub(crate) use runs::{CompareArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand, ShowArgs};

@@ -220,7 +220,7 @@ pub(crate) enum ScheduleChoice {
 /// `sample`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph sample thornmere/runs/demo --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph sample thornmere/runs/demo --top-p 0.9 --count 100 --output texts.jsonl --json\n  lalograph sample thornmere/runs/demo --beam 8 --best 3 --from 'Maudry walked to Foxgate'"
+    after_help = "Examples:\n  lalograph sample thornmere/runs/demo --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph sample thornmere/runs/demo --top-p 0.9 --count 100 --output texts.jsonl --json\n  lalograph sample thornmere/runs/demo --beam 8 --best 3 --from 'Maudry walked to Foxgate'\n  lalograph sample thornmere/runs/demo --measure --count 10"
 )]
 pub(crate) struct SampleArgs {
     /// A model file, or the folder of a run.
@@ -231,9 +231,9 @@ pub(crate) struct SampleArgs {
     /// Take the seed text from a file.
     #[arg(long, value_name = "FILE", conflicts_with = "from")]
     pub(crate) from_file: Option<PathBuf>,
-    /// Samples for each way of choosing.
-    #[arg(long, short = 'n', value_name = "N", default_value_t = 1)]
-    pub(crate) count: u64,
+    /// Samples for each way of choosing: 1, or 50 to measure by.
+    #[arg(long, short = 'n', value_name = "N")]
+    pub(crate) count: Option<u64>,
     /// Tokens of a sample, at most; it also stops where a document ends.
     #[arg(long, value_name = "N", default_value_t = 200)]
     pub(crate) tokens: usize,
@@ -258,32 +258,37 @@ pub(crate) struct SampleArgs {
     /// Write to this file instead of standard output.
     #[arg(long, short, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
-    /// Replace the file if it is there.
-    #[arg(long, requires = "output")]
+    /// Replace files that are there.
+    #[arg(long)]
     pub(crate) force: bool,
-    /// Print JSON Lines, one sample a line, with the log-probability of each token.
+    /// Print JSON Lines, one sample a line, with the log-probability of each token; of a measurement, one JSON document.
     #[arg(long)]
     pub(crate) json: bool,
 
     /// Take the likeliest token every time.
     #[arg(long, conflicts_with_all = ["temperature", "top_k", "top_p"], help_heading = "Choosing tokens")]
     pub(crate) greedy: bool,
-    /// Draw at this temperature, above 0; several give samples of each.
+    /// Draw at this temperature, above 0; 0.8 if none is given, and several stand beside each other.
     #[arg(
         long,
         value_name = "T,T,...",
         value_delimiter = ',',
         allow_negative_numbers = true,
-        default_value = "0.8",
         help_heading = "Choosing tokens"
     )]
     pub(crate) temperature: Vec<f64>,
     /// Draw among the K likeliest tokens only.
-    #[arg(long, value_name = "K", help_heading = "Choosing tokens")]
-    pub(crate) top_k: Option<usize>,
+    #[arg(long, value_name = "K,K,...", value_delimiter = ',', help_heading = "Choosing tokens")]
+    pub(crate) top_k: Vec<usize>,
     /// Draw among the likeliest tokens only that together cover this share of the distribution.
-    #[arg(long, value_name = "P", allow_negative_numbers = true, help_heading = "Choosing tokens")]
-    pub(crate) top_p: Option<f64>,
+    #[arg(
+        long,
+        value_name = "P,P,...",
+        value_delimiter = ',',
+        allow_negative_numbers = true,
+        help_heading = "Choosing tokens"
+    )]
+    pub(crate) top_p: Vec<f64>,
     /// Raise the probability of every token that stands in the text already to this power, 1 or above.
     #[arg(
         long,
@@ -297,7 +302,7 @@ pub(crate) struct SampleArgs {
     #[arg(
         long,
         value_name = "WIDTH",
-        conflicts_with_all = ["greedy", "temperature", "top_k", "top_p", "repetition_penalty", "count", "past_end"],
+        conflicts_with_all = ["greedy", "past_end"],
         help_heading = "Choosing tokens"
     )]
     pub(crate) beam: Option<usize>,
@@ -316,6 +321,23 @@ pub(crate) struct SampleArgs {
     /// Draw the beam at random, without drawing any text twice.
     #[arg(long, requires = "beam", conflicts_with = "length_power", help_heading = "Choosing tokens")]
     pub(crate) random_beam: bool,
+
+    /// Say of every sample what of it stands word for word in the training text, and what it repeats of itself, beside held-out text.
+    #[arg(long, help_heading = "Judging samples")]
+    pub(crate) copying: bool,
+    /// Measure ways of choosing by many samples instead of printing them: each temperature by itself, with each top-k, and with each top-p.
+    #[arg(
+        long,
+        conflicts_with_all = ["copying", "output", "best", "random_beam", "without_seed_text"],
+        help_heading = "Judging samples"
+    )]
+    pub(crate) measure: bool,
+    /// Tokens from which on a run that stands in the training text counts as copied; 10 if it is not given.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..), help_heading = "Judging samples")]
+    pub(crate) copied_run: Option<u16>,
+    /// Write the charts of a measurement here, as decoding-*.svg and .png.
+    #[arg(long, value_name = "DIR", requires = "measure", help_heading = "Judging samples")]
+    pub(crate) pictures: Option<PathBuf>,
 }
 
 /// `next`.
@@ -342,7 +364,7 @@ pub(crate) struct NextArgs {
 /// `score`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph score thornmere/runs/demo thornmere/diaries/volume-00001.txt\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --worst 3 --json\n  echo 'Hesper pottered to Foxgate.' | lalograph score thornmere/runs/demo - --surprise"
+    after_help = "Examples:\n  lalograph score thornmere/runs/demo thornmere/diaries/volume-00001.txt\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --worst 3 --json\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --baselines 5\n  echo 'Hesper pottered to Foxgate.' | lalograph score thornmere/runs/demo - --surprise"
 )]
 pub(crate) struct ScoreArgs {
     /// A model file, or the folder of a run.
@@ -353,12 +375,25 @@ pub(crate) struct ScoreArgs {
     /// Score it with this model too, and put them side by side; may be given again and again.
     #[arg(long, value_name = "MODEL")]
     pub(crate) beside: Vec<PathBuf>,
-    /// Show so many of the documents that surprise the model most, and least.
+    /// Put models beside it that are no networks, made from the model's own training text: uniform, unigram, and n-grams of up to ORDER tokens
+    /// (interpolated modified Kneser-Ney).
+    #[arg(long, value_name = "ORDER", value_parser = clap::value_parser!(u8).range(1..=32))]
+    pub(crate) baselines: Option<u8>,
+    /// Show so many of the passages that surprise the model most, and least.
     #[arg(long, value_name = "N", default_value_t = 0, conflicts_with = "beside")]
     pub(crate) worst: usize,
+    /// What a passage is: a document if it is not said.
+    #[arg(long, value_enum, value_name = "WHAT", requires = "worst")]
+    pub(crate) by: Option<PassageChoice>,
     /// Show the text token by token, coloured by surprise; what surprises most is marked without colour, too.
     #[arg(long, conflicts_with = "beside")]
     pub(crate) surprise: bool,
+    /// Write the same as a page (HTML) that needs no network.
+    #[arg(long, value_name = "FILE", conflicts_with = "beside")]
+    pub(crate) page: Option<PathBuf>,
+    /// Replace the page if it is there.
+    #[arg(long, requires = "page")]
+    pub(crate) force: bool,
     /// Begin anew with every document, or carry the state on; without it as in training.
     #[arg(long, value_enum, value_name = "HOW")]
     pub(crate) state: Option<StateChoice>,
@@ -368,6 +403,15 @@ pub(crate) struct ScoreArgs {
     /// Print one JSON document.
     #[arg(long)]
     pub(crate) json: bool,
+}
+
+/// What a passage is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum PassageChoice {
+    /// A sentence of three tokens or more.
+    Sentence,
+    /// A document.
+    Document,
 }
 
 /// What becomes of the state where a document ends.

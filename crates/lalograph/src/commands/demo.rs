@@ -22,9 +22,10 @@ use crate::output::chart::{Level, learning_curve, write_pictures};
 use crate::output::number::{bytes, count, duration, perplexity};
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
-use crate::output::survey_text::{indented, render_counts};
+use crate::output::survey_text::render_counts;
 use crate::output::table::{Column, facts, table};
 use crate::output::training::Output;
+use crate::output::wrap::indented;
 
 /// The file that marks a folder as a demo's.
 const MARK: &str = "diaries.truth.json";

@@ -12,7 +12,7 @@ use crate::cli::GaugeArgs;
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::chart::write_pictures;
-use crate::output::number::count;
+use crate::output::number::{bytes, count};
 use crate::output::progress::{Measure, Progress};
 use crate::output::scale_chart::{ScalePoint, scale_charts};
 use crate::output::screen::Screen;
@@ -51,6 +51,11 @@ pub(super) fn run(args: &GaugeArgs, screen: &Screen) -> Result<(), Failure> {
         return screen.json(&found);
     }
     let gauge = &found.gauge;
+    let reading = format!(
+        "GB/s, one thread, the {} of weights that a token needs",
+        bytes(gauge.sampling_bytes_per_token)
+    );
+    let side_by_side = format!("tokens/s, {} texts side by side, one thread", gauge.batch_sampling_texts);
     let rows = [
         figures(
             "matrix peak",
@@ -61,7 +66,15 @@ pub(super) fn run(args: &GaugeArgs, screen: &Screen) -> Result<(), Failure> {
         figures("training", &gauge.training_tokens_per_second, tokens, "tokens/s, everything included"),
         figures("", &gauge.training_gigaflops, |x| format!("{x:.1}"), "GFLOP/s in its matrix products"),
         figures("training / peak", &gauge.training_share_of_peak, |x| format!("{x:.3}"), "round by round"),
-        figures("sampling", &gauge.sampling_tokens_per_second, tokens, "tokens/s, one text"),
+        figures("sampling", &gauge.sampling_tokens_per_second, tokens, "tokens/s, one text, one thread"),
+        figures("reading", &gauge.reading_bytes_per_second, |x| format!("{:.1}", x / 1e9), &reading),
+        figures(
+            "sampling / limit",
+            &gauge.sampling_share_of_limit,
+            |x| format!("{x:.3}"),
+            "of the tokens/s that reading allows",
+        ),
+        figures("sampling", &gauge.batch_sampling_tokens_per_second, tokens, &side_by_side),
     ];
     let columns = [Column::Text, Column::Number, Column::Number, Column::Number, Column::Text];
     let about = [

@@ -16,6 +16,7 @@ mod split;
 mod survey;
 mod train;
 mod training;
+mod training_text;
 mod vocab;
 
 use std::path::{Path, PathBuf};

@@ -4,7 +4,8 @@ use lalograph_lab::files::Existing;
 use lalograph_lab::plan::ScheduleName;
 use lalograph_lab::resume::{Changes, Resumable};
 
-use super::training::{TOKENS, carry_out, now, reading, render_start, say_outcome};
+use super::training::{carry_out, now, reading, render_start, say_outcome};
+use super::training_text::{base, tokens_of};
 use super::{find_run, threads};
 use crate::cli::ResumeArgs;
 use crate::failure::Failure;
@@ -25,13 +26,8 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
     };
     let resumable = Resumable::open(found.path(), &changes, args.anew)?;
     let count_of_threads = threads(args.threads);
-    let cache = found.path().parent().map(|runs| runs.join(TOKENS));
-    // The plan's paths are meant from where the run was begun.
-    let base = resumable.description().working_folder.clone();
-    let base = base.filter(|base| base.is_dir() && std::env::current_dir().ok().as_ref() != Some(base));
-    if let Some(base) = &base {
-        screen.note(&format!("the plan's paths are taken from {}, where the run was begun", base.display()));
-    }
+    let cache = tokens_of(&found);
+    let base = base(resumable.description(), screen);
     let prepared = reading(None, Existing::Keep, screen, |observer| {
         resumable.prepare(base.as_deref(), count_of_threads, cache.as_deref(), observer)
     })?;

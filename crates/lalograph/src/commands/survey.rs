@@ -19,7 +19,8 @@ use crate::output::chart::write_pictures;
 use crate::output::palette::{BRICK, HONEY, SLATE};
 use crate::output::screen::Screen;
 use crate::output::survey_charts::survey_charts;
-use crate::output::survey_text::{indented, render, render_plain};
+use crate::output::survey_text::{render, render_plain};
+use crate::output::wrap::indented;
 
 /// Runs the command.
 pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<(), Failure> {

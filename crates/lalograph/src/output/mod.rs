@@ -3,6 +3,7 @@
 pub(crate) mod chart;
 pub(crate) mod coverage_chart;
 pub(crate) mod curve;
+pub(crate) mod decoding_charts;
 pub(crate) mod flow_chart;
 pub(crate) mod live;
 pub(crate) mod number;
@@ -17,3 +18,4 @@ pub(crate) mod survey_charts;
 pub(crate) mod survey_text;
 pub(crate) mod table;
 pub(crate) mod training;
+pub(crate) mod wrap;

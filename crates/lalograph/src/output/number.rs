@@ -50,6 +50,11 @@ pub(crate) fn percent(part: u64, whole: u64) -> String {
     format!("{:.1} %", 100.0 * part as f64 / whole.max(1) as f64)
 }
 
+/// A share, 0 to 1, in percent.
+pub(crate) fn percent_of(share: f64) -> String {
+    format!("{:.1} %", 100.0 * share)
+}
+
 /// A span of time.
 pub(crate) fn duration(seconds: f64) -> String {
     let whole = seconds.round() as u64;

@@ -1,12 +1,12 @@
 //! A survey as text.
 
 use lalograph_text::survey::{CharacterKind, DocumentPlace, PlainCounts, Survey, length_keeping};
-use unicode_width::UnicodeWidthStr;
 
 use crate::output::number::{bytes, count, counted, percent, visible};
 use crate::output::palette::{BRICK, HONEY, SLATE};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, facts, table};
+use crate::output::wrap::indented;
 
 /// Bars of the length histogram.
 const BARS: u64 = 12;
@@ -299,56 +299,4 @@ fn commonest(survey: &Survey, screen: &Screen) -> String {
         .collect();
     let columns = [Column::Number, Column::Text, Column::Number, Column::Number];
     table(screen, &["rank", "word", "count", "share"], &columns, &rows)
-}
-
-/// Columns that a text takes up in a terminal, whatever its colours.
-fn columns_of(text: &str) -> usize {
-    let mut columns = 0;
-    let mut rest = text;
-    while let Some(at) = rest.find('\u{1b}') {
-        columns += rest[..at].width();
-        rest = rest[at..].split_once('m').map_or("", |(_, after)| after);
-    }
-    columns + rest.width()
-}
-
-/// Wraps a text to the width, two spaces in.
-pub(crate) fn indented(text: &str, width: usize) -> String {
-    let mut out = String::new();
-    for line in text.lines() {
-        let mut used = width;
-        for word in line.split_whitespace() {
-            let needed = columns_of(word);
-            if used + 1 + needed > width.saturating_sub(2) {
-                out.push_str(if out.is_empty() { "  " } else { "\n  " });
-                used = 2;
-            } else {
-                out.push(' ');
-                used += 1;
-            }
-            out.push_str(word);
-            used += needed;
-        }
-    }
-    out
-}
-
-#[cfg(test)]
-mod tests {
-    use unicode_width::UnicodeWidthStr;
-
-    use super::{columns_of, indented};
-    use crate::output::palette::HONEY;
-
-    #[test]
-    fn colours_take_no_room_when_lines_are_wrapped() {
-        let style = HONEY.style().bold();
-        let painted = format!("{style}bees{style:#}");
-        assert_eq!(columns_of(&painted), 4);
-        assert_eq!(columns_of("\u{8702} b\u{1b}"), 4);
-        let plain = indented(&"bees ".repeat(30), 40);
-        let coloured = indented(&format!("{painted} ").repeat(30), 40);
-        assert_eq!(plain.lines().count(), coloured.lines().count());
-        assert!(plain.lines().all(|line| line.width() <= 40 && line.starts_with("  ")), "{plain}");
-    }
 }

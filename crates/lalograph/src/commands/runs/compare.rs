@@ -20,9 +20,9 @@ use crate::output::page::{ComparisonRows, comparison_page};
 use crate::output::palette::SLATE;
 use crate::output::run_charts::comparison_chart;
 use crate::output::screen::Screen;
-use crate::output::survey_text::indented;
 use crate::output::table::{Column, facts, table};
 use crate::output::training::HintLine;
+use crate::output::wrap::indented;
 
 /// What `runs compare --json` prints.
 #[derive(Serialize)]

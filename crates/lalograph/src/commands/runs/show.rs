@@ -15,9 +15,9 @@ use crate::output::curve::perplexity_curve;
 use crate::output::number::{bytes, count, duration, perplexity};
 use crate::output::palette::SLATE;
 use crate::output::screen::Screen;
-use crate::output::survey_text::indented;
 use crate::output::table::facts;
 use crate::output::training::HintLine;
+use crate::output::wrap::indented;
 
 /// What `runs show --json` prints.
 #[derive(Serialize)]

@@ -3,6 +3,7 @@
 mod comparison;
 mod report;
 mod samples;
+mod surprise;
 
 use html_escape::encode_safe;
 use lalograph_lab::records::SampleRecord;
@@ -10,6 +11,7 @@ use lalograph_lab::records::SampleRecord;
 pub(crate) use comparison::{Rows as ComparisonRows, comparison_page};
 pub(crate) use report::{ReportPictures, report_page};
 pub(crate) use samples::samples_page;
+pub(crate) use surprise::{SurpriseToken, surprise_page};
 
 /// Text as it may stand between tags and in attributes.
 fn text(text: &str) -> String {

@@ -20,7 +20,7 @@ use crate::output::live::Live;
 use crate::output::number::{count, duration, perplexity};
 use crate::output::palette::{SLATE, TEAL};
 use crate::output::screen::Screen;
-use crate::output::survey_text::indented;
+use crate::output::wrap::indented;
 
 /// The view is drawn anew so often, at most.
 const DRAWN_EVERY: Duration = Duration::from_millis(400);

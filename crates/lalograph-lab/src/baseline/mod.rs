@@ -1,0 +1,91 @@
+//! Models that are no networks, so that a perplexity stands beside others.
+//!
+//! They are judged token by token like a network: the end of a document is predicted too, padding and start tokens never are, and every
+//! document begins anew.
+
+mod ngram;
+
+use lalograph_text::tokens::TokenSequence;
+use lalograph_text::{Reserved, Vocabulary};
+
+pub use ngram::{NgramModel, NgramReader};
+
+/// Indices of a vocabulary that are never predicted: padding and the start of a document.
+const NEVER_PREDICTED: usize = 2;
+
+/// A model that is asked token by token.
+pub trait Predictor {
+    /// The probability of the token that comes next, given those before it in its document. Goes on to the next one; after an end a document begins.
+    fn probability(&mut self, token: u32) -> f64;
+}
+
+/// Every token of the vocabulary is as likely as any other.
+#[derive(Debug, Clone, Copy)]
+pub struct Uniform {
+    probability: f64,
+}
+
+impl Uniform {
+    /// Over a vocabulary of `size` indices.
+    pub fn new(size: usize) -> Self {
+        Self { probability: 1.0 / size.saturating_sub(NEVER_PREDICTED).max(1) as f64 }
+    }
+}
+
+impl Predictor for Uniform {
+    fn probability(&mut self, _: u32) -> f64 {
+        self.probability
+    }
+}
+
+/// Every token is as likely as it is frequent in the training text, every count raised by one so that none is impossible.
+#[derive(Debug, Clone)]
+pub struct Unigram {
+    probabilities: Vec<f64>,
+}
+
+impl Unigram {
+    /// Over a vocabulary of `size` indices.
+    pub fn new(size: usize, training: &TokenSequence) -> Self {
+        let mut counts: Vec<f64> =
+            training.counts(size).into_iter().map(|count| count as f64 + 1.0).collect();
+        counts[Reserved::PADDING as usize] = 0.0;
+        counts[Reserved::START as usize] = 0.0;
+        let total: f64 = counts.iter().sum();
+        Self { probabilities: counts.into_iter().map(|count| count / total).collect() }
+    }
+}
+
+impl Predictor for Unigram {
+    fn probability(&mut self, token: u32) -> f64 {
+        self.probabilities[token as usize]
+    }
+}
+
+/// Mean loss per token of the unigram model.
+pub fn unigram_loss(vocabulary: &Vocabulary, training: &TokenSequence, judged: &TokenSequence) -> f64 {
+    let mut unigram = Unigram::new(vocabulary.len(), training);
+    let sum: f64 = judged.iter().map(|index| -unigram.probability(index).ln()).sum();
+    sum / judged.len() as f64
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Predictor, Uniform, unigram_loss};
+    use lalograph_text::VocabularyBuilder;
+    use lalograph_text::tokens::TokenSequence;
+    use lalograph_text::vocabulary::VocabularySpec;
+
+    #[test]
+    fn agrees_with_a_sum_by_hand() {
+        let mut builder = VocabularyBuilder::new(&VocabularySpec::default());
+        builder.add("a a b");
+        let words = builder.finish(1).unwrap();
+        let sequence = TokenSequence::from_indices;
+        // Indices: 1 unknown, 3 end, 4 a, 5 b. Counts + 1: unknown 1, end 2, a 3, b 2; in all 8.
+        let loss = unigram_loss(&words, &sequence(vec![4, 4, 5, 3]), &sequence(vec![4, 1]));
+        let expected = -((3.0f64 / 8.0).ln() + (1.0f64 / 8.0).ln()) / 2.0;
+        assert!((loss - expected).abs() < 1e-12);
+        assert_eq!(Uniform::new(6).probability(4), 0.25);
+    }
+}

@@ -1,0 +1,146 @@
+//! What of samples stands word for word in the training text, and what they repeat of themselves.
+
+use lalograph_lab::ModelFile;
+use lalograph_lab::copying::{Copying, Measure, copying, excerpts};
+use lalograph_text::{Reserved, Vocabulary};
+use serde::Serialize;
+
+use super::{Asked, CopyingOfSample, Written};
+use crate::commands::training_text::training_text;
+use crate::failure::Failure;
+use crate::output::number::{count, percent_of};
+use crate::output::screen::Screen;
+use crate::output::table::{Column, table};
+use crate::output::wrap::indented;
+
+/// Held-out text of the lengths of the samples, on the whole.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub(super) struct HeldOutCopying {
+    /// Stretches.
+    texts: usize,
+    tokens: u64,
+    longest_tokens_mean: f64,
+    longest_tokens: usize,
+    copied_share: f64,
+    repeated_share: Option<f64>,
+}
+
+/// What was found in some samples.
+pub(super) struct Copies {
+    measure: Measure,
+    found: Vec<Copying>,
+    /// The longest run of each in words, and the document of the training text that it stands in.
+    places: Vec<(String, Option<u64>)>,
+    names: Vec<String>,
+    /// The same of held-out text, if there is any.
+    pub(super) held_out: Option<HeldOutCopying>,
+}
+
+impl Copies {
+    /// Looks for samples in the training text of the model's run.
+    pub(super) fn find(asked: &Asked<'_>, file: &ModelFile, written: &[Written]) -> Result<Self, Failure> {
+        let measure = asked.measure();
+        let prepared = training_text(&asked.args.model, asked.screen)?;
+        let training = &prepared.corpus.training;
+        let samples: Vec<&[u32]> = written.iter().map(|sample| &sample.sample.indices[..]).collect();
+        let found = copying(&samples, training, measure);
+        let place = |(sample, found): (&&[u32], &Copying)| {
+            let run = found.longest;
+            let words = words(&file.vocabulary, &sample[run.start..run.start + run.tokens]);
+            (words, (run.tokens > 0).then(|| training.document_at(run.training_start as usize)))
+        };
+        let places = samples.iter().zip(&found).map(place).collect();
+        let lengths: Vec<usize> = samples.iter().map(|sample| sample.len()).collect();
+        let other = excerpts(&prepared.corpus.validation, &lengths, asked.args.seed);
+        let other: Vec<&[u32]> = other.iter().map(Vec::as_slice).filter(|text| !text.is_empty()).collect();
+        let held_out = HeldOutCopying::new(&copying(&other, training, measure));
+        let names = written.iter().map(|sample| sample.how.clone()).collect();
+        Ok(Self { measure, found, places, names, held_out })
+    }
+
+    /// What was found in one sample.
+    pub(super) fn of(&self, index: usize) -> CopyingOfSample<'_> {
+        let (longest_text, training_document) = &self.places[index];
+        CopyingOfSample { copying: &self.found[index], longest_text, training_document: *training_document }
+    }
+
+    /// A table of all samples, held-out text last.
+    pub(super) fn render(&self, screen: &Screen) -> String {
+        let Measure { run, ngram } = self.measure;
+        let share = |share: Option<f64>| share.map_or_else(|| "-".to_owned(), percent_of);
+        let samples = self.found.iter().zip(&self.places).zip(&self.names).map(|((found, place), name)| {
+            let (text, document) = place;
+            let where_it_stands = document.map_or_else(
+                || "no token of it".to_owned(),
+                |document| format!("training document {}: {text}", count(document + 1)),
+            );
+            vec![
+                name.clone(),
+                count(found.tokens as u64),
+                count(found.longest.tokens as u64),
+                percent_of(found.copied_share),
+                share(found.repeated_share),
+                where_it_stands,
+            ]
+        });
+        let mut rows: Vec<Vec<String>> = samples.collect();
+        if let Some(held_out) = &self.held_out {
+            rows.push(vec![
+                "held-out text".to_owned(),
+                count(held_out.tokens / held_out.texts.max(1) as u64),
+                format!("{:.1}", held_out.longest_tokens_mean),
+                percent_of(held_out.copied_share),
+                share(held_out.repeated_share),
+                format!(
+                    "mean of {}; the longest run of all has {}",
+                    count(held_out.texts as u64),
+                    held_out.longest_tokens
+                ),
+            ]);
+        }
+        let heads = ["text", "tokens", "longest", "copied", "repeated", "where the longest run stands"];
+        let columns =
+            [Column::Text, Column::Number, Column::Number, Column::Number, Column::Number, Column::Text];
+        let note = format!(
+            "longest: tokens of the longest run that stands word for word in the training text; copied: tokens in such runs of {run} or \
+             more; repeated: runs of {ngram} tokens that stood earlier in the same text. Held-out text, as much of it and in stretches of the \
+             same lengths, was never learnt from: it is the scale."
+        );
+        format!(
+            "{}\n{}\n\n{}",
+            screen.heading("Copied and repeated"),
+            table(screen, &heads, &columns, &rows),
+            indented(&note, screen.width())
+        )
+    }
+}
+
+impl HeldOutCopying {
+    fn new(found: &[Copying]) -> Option<Self> {
+        let texts = found.len();
+        let tokens: usize = found.iter().map(|found| found.tokens).sum();
+        let known: Vec<f64> = found.iter().filter_map(|found| found.repeated_share).collect();
+        (texts > 0).then(|| Self {
+            texts,
+            tokens: tokens as u64,
+            longest_tokens_mean: found.iter().map(|found| found.longest.tokens as f64).sum::<f64>()
+                / texts as f64,
+            longest_tokens: found.iter().map(|found| found.longest.tokens).max().unwrap_or(0),
+            copied_share: found.iter().map(|found| found.copied_share * found.tokens as f64).sum::<f64>()
+                / tokens.max(1) as f64,
+            repeated_share: (!known.is_empty()).then(|| known.iter().sum::<f64>() / known.len() as f64),
+        })
+    }
+}
+
+/// Tokens as text.
+fn words(vocabulary: &Vocabulary, indices: &[u32]) -> String {
+    let mut decoder = vocabulary.decoder();
+    let mut text = String::new();
+    for &index in indices.iter().filter(|&&index| index != Reserved::END) {
+        // What a model wrote is in its vocabulary.
+        let _ = decoder.push(index, &mut text);
+    }
+    decoder.finish(&mut text);
+    text.trim().to_owned()
+}

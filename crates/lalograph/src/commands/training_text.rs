@@ -1,0 +1,44 @@
+//! The text that a model was trained on, read again by way of its run.
+
+use std::path::{Path, PathBuf};
+
+use lalograph_lab::files::Existing;
+use lalograph_lab::run::RunDescription;
+use lalograph_lab::{Prepared, RunFolder, prepare_again};
+
+use super::threads;
+use super::training::{TOKENS, reading};
+use crate::failure::Failure;
+use crate::output::screen::Screen;
+
+/// The folder that a run's paths are meant from, where it is another than this one.
+pub(super) fn base(description: &RunDescription, screen: &Screen) -> Option<PathBuf> {
+    let base = description.working_folder.clone();
+    let base = base.filter(|base| base.is_dir() && std::env::current_dir().ok().as_ref() != Some(base));
+    if let Some(base) = &base {
+        screen.note(&format!("the plan's paths are taken from {}, where the run was begun", base.display()));
+    }
+    base
+}
+
+/// Where the tokens of a run's corpus are kept.
+pub(super) fn tokens_of(run: &RunFolder) -> Option<PathBuf> {
+    run.path().parent().map(|runs| runs.join(TOKENS))
+}
+
+/// The text of the run that a model is of, as it was divided then.
+pub(super) fn training_text(model: &Path, screen: &Screen) -> Result<Prepared, Failure> {
+    let folder = if model.is_dir() { Some(model) } else { model.parent() };
+    let run = folder.and_then(|folder| RunFolder::open(folder).ok()).ok_or_else(|| {
+        Failure::with_remedy(
+            format!("{}: only a run knows its training text, and this model is in none", model.display()),
+            "give the folder of the run that it was trained in",
+        )
+    })?;
+    let plan = run.read_plan()?;
+    let base = base(&run.description()?, screen);
+    let cache = tokens_of(&run);
+    reading(None, Existing::Keep, screen, |observer| {
+        prepare_again(&run, &plan, base.as_deref(), threads(None), cache.as_deref(), observer)
+    })
+}

@@ -1,0 +1,109 @@
+//! Ways of choosing tokens beside held-out text, over the temperature.
+
+use kuva::plot::{LinePlot, ScatterPlot};
+use kuva::render::layout::{Layout, TickFormat};
+use kuva::render::plots::Plot;
+use kuva::render::render::{Scene, render_multiple};
+use lalograph_lab::generate::Trial;
+
+use crate::output::chart::framed;
+use crate::output::number::perplexity;
+use crate::output::palette::{BRICK, Colour, HONEY, PLUM, SLATE, TEAL};
+
+/// What came of one way of choosing.
+pub(crate) struct DecodingPoint<'t> {
+    /// What it has in common with those of its curve.
+    pub(crate) series: String,
+    /// None where nothing is drawn; then it is a level.
+    pub(crate) temperature: Option<f64>,
+    /// Its figures.
+    pub(crate) trial: &'t Trial,
+}
+
+/// The charts: perplexity under the model, and the longest runs that are copied.
+pub(crate) fn decoding_charts(
+    points: &[DecodingPoint<'_>],
+    held_out: Option<&Trial>,
+) -> Vec<(&'static str, Scene)> {
+    let perplexity = chart(
+        points,
+        held_out,
+        |trial| Some(trial.perplexity).filter(|p| p.is_finite()),
+        ("What is written, under the model itself", "perplexity per token"),
+    );
+    let copying = chart(
+        points,
+        held_out,
+        |trial| trial.longest_run_mean,
+        ("Copied from the training text", "longest run that stands there, tokens, mean"),
+    );
+    let named = [("perplexity", perplexity), ("copying", copying)];
+    named.into_iter().filter_map(|(name, scene)| Some((name, scene?))).collect()
+}
+
+fn chart(
+    points: &[DecodingPoint<'_>],
+    held_out: Option<&Trial>,
+    value: impl Fn(&Trial) -> Option<f64>,
+    (title, label): (&str, &str),
+) -> Option<Scene> {
+    let temperatures = || points.iter().filter_map(|point| point.temperature);
+    let lowest = temperatures().fold(f64::INFINITY, f64::min);
+    let highest = temperatures().fold(f64::NEG_INFINITY, f64::max);
+    // A single temperature still needs an axis.
+    let (lowest, highest) = if lowest < highest { (lowest, highest) } else { (lowest - 0.1, lowest + 0.1) };
+    let mut plots = Vec::new();
+    let mut level = |name: String, at: f64, colour: Colour, wide: f64| {
+        let line = LinePlot::new()
+            .with_data(vec![(lowest, at), (highest, at)])
+            .with_color(colour.hex())
+            .with_stroke_width(wide)
+            .with_legend(&name);
+        plots.push(Plot::Line(match wide {
+            3.0.. => line.with_dashed(),
+            2.0.. => line.with_dotted(),
+            _ => line,
+        }));
+    };
+    if let Some(at) = held_out.and_then(&value) {
+        level(format!("held-out text ({})", perplexity(at)), at, PLUM, 3.0);
+    }
+    let colours = [TEAL, HONEY, BRICK, SLATE, PLUM];
+    let mut series: Vec<&str> = Vec::new();
+    // Told apart by their strokes.
+    let strokes = [2.0, 1.2];
+    for (index, point) in points.iter().filter(|point| point.temperature.is_none()).enumerate() {
+        if let Some(at) = value(point.trial) {
+            let stroke = strokes[index % strokes.len()];
+            level(format!("{} ({})", point.series, perplexity(at)), at, SLATE, stroke);
+        }
+    }
+    for point in points.iter().filter(|point| point.temperature.is_some()) {
+        if !series.contains(&point.series.as_str()) {
+            series.push(&point.series);
+        }
+    }
+    for (index, name) in series.iter().enumerate() {
+        let of = points.iter().filter(|point| point.series == *name);
+        let mut data: Vec<(f64, f64)> =
+            of.filter_map(|point| Some((point.temperature?, value(point.trial)?))).collect();
+        data.sort_by(|a, b| a.0.total_cmp(&b.0));
+        if data.is_empty() {
+            continue;
+        }
+        let colour = colours[index % colours.len()].hex();
+        let dots = ScatterPlot::new().with_data(data.clone()).with_color(colour.clone()).with_size(5.0);
+        let line =
+            LinePlot::new().with_data(data).with_color(colour).with_stroke_width(2.5).with_legend(*name);
+        plots.push(Plot::Line(line));
+        plots.push(Plot::Scatter(dots));
+    }
+    (!series.is_empty() && !plots.is_empty()).then(|| {
+        let layout = framed(Layout::auto_from_plots(&plots), title)
+            .with_x_label("temperature")
+            .with_y_label(label)
+            .with_x_tick_format(TickFormat::Custom(std::sync::Arc::new(|x| format!("{x:.2}"))))
+            .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(|y| format!("{y:.1}"))));
+        render_multiple(plots, layout)
+    })
+}
