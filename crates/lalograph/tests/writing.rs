@@ -125,7 +125,9 @@ fn what_is_no_way_to_choose_is_refused_with_a_reason() {
         ("--beam 0", 2, "beam width"),
         ("--beam 2 --best 3", 2, "at most the beam's width"),
         ("--beam 2 --length-power 9", 2, "length power"),
-        ("--beam 2 --temperature 1", 2, "cannot be used with"),
+        ("--beam 2 --temperature 1", 2, "a beam does not draw tokens"),
+        ("--greedy --beam 2", 2, "cannot be used with"),
+        ("--force", 2, "--force has nothing to work on"),
         ("--best 2", 2, "--beam"),
         ("--from-file nowhere.txt", 1, "nowhere.txt"),
         ("--count 0", 2, "at least 1"),
@@ -161,7 +163,7 @@ fn a_score_is_the_same_whatever_the_window_and_adds_up_over_documents_and_tokens
         .sum();
     let (tokens, per_token) = (whole["tokens"].as_f64().unwrap(), whole["bits_per_token"].as_f64().unwrap());
     assert!((bits / tokens - per_token).abs() < 1e-9);
-    let worst = whole["worst_documents"].as_array().unwrap();
+    let worst = whole["worst"].as_array().unwrap();
     let (mut loss, mut counted) = (0.0, 0.0);
     for document in worst {
         let n = document["tokens"].as_f64().unwrap();
@@ -172,7 +174,7 @@ fn a_score_is_the_same_whatever_the_window_and_adds_up_over_documents_and_tokens
     assert!((loss / tokens - usual["loss"].as_f64().unwrap()).abs() < 1e-9);
     let losses: Vec<f64> = worst.iter().map(|document| document["loss"].as_f64().unwrap()).collect();
     assert!(losses.windows(2).all(|pair| pair[0] >= pair[1]));
-    assert_eq!(whole["best_documents"][0], worst[11]);
+    assert_eq!(whole["best"][0], worst[11]);
     // By hand: the spread of documents about the mean, each weighing as much as it has tokens.
     let squares: f64 = worst
         .iter()

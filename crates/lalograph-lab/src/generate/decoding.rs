@@ -1,6 +1,8 @@
 //! How the next token is chosen from its distribution.
 
+use lalograph_net::activation::exp_and_sum;
 use lalograph_net::random::Stream;
+use lalograph_net::vectorised;
 use lalograph_text::Reserved;
 use rand::RngExt;
 
@@ -64,11 +66,28 @@ fn admitted(scores: &[f32]) -> impl Iterator<Item = (u32, f32)> {
     scores.iter().enumerate().skip(Reserved::END as usize).map(|(index, &score)| (index as u32, score))
 }
 
+/// Sums of single precision are kept this short.
+const SUMMED: usize = 1024;
+
+/// e to the power of each score less the greatest, over the temperature; and the sum of them.
+fn weights(scores: &[f32], greatest: f32, temperature: f32) -> (Vec<f32>, f64) {
+    let mut weights = scores.to_vec();
+    let total = vectorised!({
+        weights
+            .chunks_mut(SUMMED)
+            .map(|chunk| {
+                chunk.iter_mut().for_each(|score| *score = (*score - greatest) / temperature);
+                f64::from(exp_and_sum(chunk, 0.0))
+            })
+            .sum()
+    });
+    (weights, total)
+}
+
 /// The logarithm of the sum of e to the power of each score, over all tokens.
 pub fn log_total(scores: &[f32]) -> f64 {
     let greatest = scores.iter().copied().fold(f32::NEG_INFINITY, f32::max);
-    let sum: f64 = scores.iter().map(|&score| (f64::from(score) - f64::from(greatest)).exp()).sum();
-    f64::from(greatest) + sum.ln()
+    f64::from(greatest) + weights(scores, greatest, 1.0).1.ln()
 }
 
 /// Chooses an index by its score, a natural log-probability up to a constant. `seen` says which tokens stand in the text already.
@@ -131,11 +150,11 @@ fn choose_plainly(scores: &[f32], temperature: Option<f64>, random: &mut Stream)
     let Some(temperature) = temperature else {
         return best;
     };
-    let weight = |score: f32| (f64::from(score - greatest) / temperature).exp();
-    let total: f64 = admitted(scores).map(|(_, score)| weight(score)).sum();
+    let admitted_scores = &scores[Reserved::END as usize..];
+    let (weights, total) = weights(admitted_scores, greatest, (temperature as f32).max(f32::MIN_POSITIVE));
     let mut left = random.random::<f64>() * total;
-    for (index, score) in admitted(scores) {
-        left -= weight(score);
+    for (index, &weight) in (Reserved::END..).zip(&weights) {
+        left -= f64::from(weight);
         if left < 0.0 {
             return index;
         }

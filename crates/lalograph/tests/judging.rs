@@ -1,0 +1,179 @@
+//! What was written, and what the model is worth: copying, ways of choosing beside each other, baselines, surprise as a page.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
+mod common;
+
+use common::workshop_with_demo;
+use serde_json::Value;
+
+fn json(text: &str) -> Value {
+    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
+}
+
+#[test]
+fn several_ways_stand_beside_each_other_and_one_is_streamed() {
+    let workshop = workshop_with_demo();
+    let words = "sample thornmere/runs/demo --temperature 0.3,0.9 --top-k 3,9 --tokens 30 --count 2";
+    let out = workshop.run(words).ok();
+    let heads: Vec<&str> = out.lines().filter(|line| line.contains("temperature")).collect();
+    // Four ways in rows of two, for each of two samples.
+    assert_eq!(heads.len(), 4, "{out}");
+    assert!(heads[0].contains("0.3, top-k 3") && heads[0].contains("0.3, top-k 9"), "{out}");
+    assert!(out.lines().all(|line| line.chars().count() <= 100), "{out}");
+    let alone = workshop.run("sample thornmere/runs/demo --temperature 0.3 --top-k 9 --tokens 30").ok();
+    let first: Vec<&str> = alone.split_whitespace().take(3).collect();
+    assert!(out.contains(&first.join(" ")), "{out}\n{alone}");
+    assert!(!alone.contains("temperature"), "{alone}");
+}
+
+#[test]
+fn copied_runs_stand_in_the_training_text_where_it_is_said() {
+    let workshop = workshop_with_demo();
+    let out = workshop.run("sample thornmere/runs/demo --copying --count 3 --copied-run 6 --json").ok();
+    let lines: Vec<Value> = out.lines().map(json).collect();
+    assert_eq!(lines.len(), 4);
+    let mut text = String::new();
+    for path in std::fs::read_dir(workshop.path("thornmere/diaries")).unwrap() {
+        text.push_str(&std::fs::read_to_string(path.unwrap().path()).unwrap());
+    }
+    for line in &lines[..3] {
+        let copying = &line["copying"];
+        let run = copying["longest_text"].as_str().unwrap();
+        assert!(text.contains(run), "{run}");
+        let tokens = copying["longest"]["tokens"].as_u64().unwrap();
+        assert!((2..=line["tokens"].as_u64().unwrap()).contains(&tokens), "{copying}");
+        let share = copying["copied_share"].as_f64().unwrap();
+        assert!((0.0..=1.0).contains(&share) && (tokens < 6) == (share == 0.0), "{copying}");
+        assert!(copying["training_document"].is_u64() && copying["repeated_share"].is_f64());
+    }
+    let held_out = &lines[3]["held_out"];
+    let written: u64 = lines[..3].iter().map(|line| line["tokens"].as_u64().unwrap()).sum();
+    assert_eq!((&held_out["texts"], held_out["tokens"].as_u64()), (&Value::from(3), Some(written)));
+    let shown = workshop.run("sample thornmere/runs/demo --copying --tokens 20").ok();
+    assert!(shown.contains("Copied and repeated") && shown.contains("held-out text"), "{shown}");
+    // A training text that is copied out: the whole of it is one run.
+    workshop.write(
+        "one.txt",
+        format!("{}\n", "the queen walks over the comb and back again to the brood . ".repeat(40)),
+    );
+    let train = "train one.txt --embedding 16 --hidden 32 --steps 150 --batch 2 --window 12 --learning-rate 0.02 --validation-share 0 --quiet --name echo";
+    workshop.run(train).ok();
+    let echo = json(
+        workshop.run("sample runs/echo --greedy --tokens 24 --copying --json").ok().lines().next().unwrap(),
+    );
+    assert_eq!(echo["copying"]["longest"]["tokens"], 24, "{echo}");
+    assert_eq!(echo["copying"]["copied_share"], 1.0, "{echo}");
+    // Thirteen different runs of four, and twenty-one in all.
+    assert!((echo["copying"]["repeated_share"].as_f64().unwrap() - 8.0 / 21.0).abs() < 1e-9, "{echo}");
+    // A model by itself knows no training text; a corpus that has changed is not the one.
+    std::fs::copy(workshop.path("runs/echo/model.safetensors"), workshop.path("alone.safetensors")).unwrap();
+    workshop.run("sample alone.safetensors --copying").fails(1, &["only a run knows its training text"]);
+    workshop.write("one.txt", "another text altogether . ".repeat(60));
+    workshop.run("sample runs/echo --copying --tokens 5").fails(1, &["not the one"]);
+    workshop.run("sample runs/echo --copied-run 5").fails(2, &["--copied-run has nothing to work on"]);
+}
+
+#[test]
+fn ways_of_choosing_are_measured_beside_held_out_text() {
+    let workshop = workshop_with_demo();
+    let words = "sample thornmere/runs/demo --measure --temperature 0.5,1.5 --top-k 4 --count 6 --tokens 40";
+    let document = json(&workshop.run(&format!("{words} --json --pictures charts")).ok());
+    let decodings = document["decodings"].as_array().unwrap();
+    let names: Vec<&str> = decodings.iter().map(|way| way["decoding"].as_str().unwrap()).collect();
+    let expected = [
+        "greedy",
+        "beam of 4",
+        "temperature 0.5",
+        "temperature 0.5, top-k 4",
+        "temperature 1.5",
+        "temperature 1.5, top-k 4",
+    ];
+    assert_eq!(names, expected);
+    let figure = |way: usize, name: &str| decodings[way][name].as_f64().unwrap();
+    assert!(figure(0, "perplexity") < figure(4, "perplexity"), "{document}");
+    assert!(figure(5, "perplexity") < figure(4, "perplexity"), "{document}");
+    assert!(decodings.iter().all(|way| way["texts"] == 6 && way["copied_share"].is_f64()));
+    // Six times the same text has a sixth of its tokens' variety at most.
+    assert!(decodings[0]["distinct_shares"][2].as_f64().unwrap() <= 1.0 / 6.0 + 1e-9);
+    assert!(document["held_out"]["perplexity"].as_f64().unwrap() > 1.0);
+    for name in ["decoding-perplexity", "decoding-copying"] {
+        assert!(workshop.path(&format!("charts/{name}.png")).exists());
+        assert!(workshop.read(&format!("charts/{name}.svg")).starts_with("<svg"));
+    }
+    workshop.run(&format!("{words} --pictures charts")).fails(1, &["exists already"]);
+    let table = workshop.run(&format!("{words} --quiet")).ok();
+    assert!(table.contains("held-out text") && table.contains("0.5, top-k 4"), "{table}");
+    // A model without its run is measured as far as it can be.
+    std::fs::copy(workshop.path("thornmere/runs/demo/model.safetensors"), workshop.path("alone.safetensors"))
+        .unwrap();
+    let done = workshop.run("sample alone.safetensors --measure --temperature 1 --count 2 --tokens 9 --json");
+    assert!(done.err.contains("nothing is said of copying"), "{done:?}");
+    let alone = json(&done.ok());
+    assert!(alone["held_out"].is_null() && alone["decodings"][0]["copied_share"].is_null());
+    workshop.run("sample thornmere/runs/demo --measure --greedy").fails(2, &["always among"]);
+    workshop.run("sample thornmere/runs/demo --measure --temperature NaN").fails(2, &["above 0"]);
+    workshop.run("sample thornmere/runs/demo --pictures charts").fails(2, &["--measure"]);
+}
+
+#[test]
+fn baselines_give_a_perplexity_its_meaning() {
+    let workshop = workshop_with_demo();
+    let words = "score thornmere/runs/demo thornmere/diaries --first 40";
+    let document = json(&workshop.run(&format!("{words} --baselines 3 --json")).ok());
+    let models = document["models"].as_array().unwrap();
+    let perplexity = |index: usize| models[index]["perplexity"].as_f64().unwrap();
+    assert_eq!(models.len(), 4);
+    assert!(models[1]["model"].as_str().unwrap().contains("up to 3"));
+    assert!(perplexity(1) < perplexity(2) && perplexity(2) < perplexity(3), "{document}");
+    // Uniform: as many as can be predicted, which leaves out padding and the start of a document.
+    let shown = workshop.run("vocab show thornmere/runs/demo/vocabulary.json --json").ok();
+    let size = json(&shown)["indices"].as_f64().unwrap();
+    assert!((perplexity(3) - (size - 2.0)).abs() < 1e-6, "{document} {size}");
+    let longer = json(&workshop.run(&format!("{words} --baselines 5 --json")).ok());
+    assert!(longer["models"][1]["perplexity"].as_f64().unwrap() < perplexity(1));
+    let table = workshop.run(&format!("{words} --baselines 1")).ok();
+    assert!(table.contains("unigram") && table.contains("bits per byte"), "{table}");
+    workshop.run(&format!("{words} --baselines 0")).fails(2, &["--baselines"]);
+    workshop.run(&format!("{words} --baselines 40")).fails(2, &["--baselines"]);
+    std::fs::copy(workshop.path("thornmere/runs/demo/model.safetensors"), workshop.path("alone.safetensors"))
+        .unwrap();
+    workshop
+        .run("score alone.safetensors thornmere/diaries --first 2 --baselines 2")
+        .fails(1, &["only a run knows its training text"]);
+}
+
+#[test]
+fn sentences_add_up_to_the_text_and_the_worst_come_first() {
+    let workshop = workshop_with_demo();
+    let words = "score thornmere/runs/demo thornmere/diaries --first 5";
+    let document = json(&workshop.run(&format!("{words} --worst 1000 --by sentence --surprise --json")).ok());
+    let sentences = document["worst"].as_array().unwrap();
+    let losses: Vec<f64> = sentences.iter().map(|sentence| sentence["loss"].as_f64().unwrap()).collect();
+    assert!(sentences.len() > 25 && losses.windows(2).all(|pair| pair[0] >= pair[1]));
+    let tokens: f64 = sentences.iter().map(|sentence| sentence["tokens"].as_f64().unwrap()).sum();
+    let bits: f64 = sentences
+        .iter()
+        .map(|sentence| sentence["loss"].as_f64().unwrap() * sentence["tokens"].as_f64().unwrap())
+        .sum();
+    // Every sentence of the diaries has three tokens or more, so nothing is left out.
+    assert_eq!(tokens, document["tokens"].as_f64().unwrap());
+    assert!((bits / tokens - document["loss"].as_f64().unwrap()).abs() < 1e-9);
+    assert!(sentences.iter().all(|sentence| sentence["text"].as_str().unwrap().ends_with(['.', '!', '?'])));
+    let shown = workshop.run(&format!("{words} --worst 2 --by sentence")).ok();
+    assert!(shown.contains("Most surprising sentences"), "{shown}");
+    workshop.run(&format!("{words} --by sentence")).fails(2, &["--worst"]);
+}
+
+#[test]
+fn surprise_is_a_page_that_needs_nothing_else_and_is_not_overwritten() {
+    let workshop = workshop_with_demo();
+    let words = ["score", "thornmere/runs/demo", "-", "--page", "page.html", "--quiet"];
+    workshop.run_with_input(&words, "Hesper pottered to <b>vlorped</b> & Foxgate.\n").ok();
+    let page = workshop.read("page.html");
+    assert!(page.starts_with("<!DOCTYPE html>") && page.contains("class=\"s3 unknown\""), "{page}");
+    assert!(!page.contains("http") && !page.contains("<b>vlorped") && !page.contains("<script"), "{page}");
+    workshop.run_with_input(&words, "bees\n").fails(1, &["exists already"]);
+    workshop.run_with_input(&[&words[..], &["--force"]].concat(), "bees\n").ok();
+    assert!(!workshop.read("page.html").contains("Foxgate"));
+    workshop.run("score thornmere/runs/demo thornmere/diaries --force").fails(2, &["--page"]);
+}
