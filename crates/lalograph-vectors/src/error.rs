@@ -1,0 +1,61 @@
+//! What can go wrong with word vectors.
+
+use lalograph_text::TextError;
+use thiserror::Error;
+
+/// Why something about word vectors failed.
+#[derive(Debug, Error)]
+pub enum VectorError {
+    /// The text or the vocabulary.
+    #[error(transparent)]
+    Text(#[from] TextError),
+    /// A setting outside its range.
+    #[error("{setting} is {value}, and must be {must}")]
+    Setting {
+        /// What.
+        setting: &'static str,
+        /// Its value.
+        value: String,
+        /// What it must be.
+        must: &'static str,
+    },
+    /// Nothing to learn from.
+    #[error("the text has no two known words in a document, so there is nothing to learn from")]
+    TooLittle,
+    /// The numbers grew beyond all bounds.
+    #[error("the vectors are no longer finite numbers: the learning rate is too high")]
+    NotFinite,
+    /// A word without a vector.
+    #[error("there is no vector for `{word}`")]
+    Unknown {
+        /// The word.
+        word: String,
+        /// Words that have one and are spelt nearly so.
+        near: Vec<String>,
+    },
+    /// A text none of whose words has a vector.
+    #[error("no word of `{0}` has a vector")]
+    NothingKnown(String),
+    /// Vectors that cannot be read.
+    #[error("line {line}: {what}")]
+    Line {
+        /// The line, from 1.
+        line: u64,
+        /// What is wrong with it.
+        what: String,
+    },
+    /// A file of vectors with none that is wanted.
+    #[error("none of the {0} words of the vocabulary has a vector in it")]
+    NoneFound(usize),
+    /// A table of vectors that does not fit.
+    #[error("the vectors are of {found} dimensions, and {wanted} are needed")]
+    Dimensions {
+        /// What they have.
+        found: usize,
+        /// What is needed.
+        wanted: usize,
+    },
+    /// The file system refused.
+    #[error(transparent)]
+    Io(#[from] std::io::Error),
+}

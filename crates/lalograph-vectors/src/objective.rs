@@ -1,0 +1,259 @@
+//! What is learnt at one place of the text: predicting a word from the mean of some rows, and moving those rows and the outputs at once.
+//!
+//! With h the mean of the input rows, u the output rows and s the logistic function, negative sampling (Mikolov et al., 2013) lowers
+//!
+//! ```text
+//! -ln s(u_target . h) - sum over the noise words of ln s(-u_noise . h)
+//! ```
+//!
+//! and the full softmax lowers `-ln softmax(U h)[target]`. Rows have a stride of whole vector registers; what fills them up is zero and stays so.
+
+use lalograph_net::real::Real;
+
+/// Numbers added up side by side.
+const LANES: usize = 16;
+
+/// The numbers that are learnt.
+#[derive(Debug, Clone)]
+pub struct Weights<T> {
+    /// Numbers of a row that mean something.
+    pub dimensions: usize,
+    /// From row to row.
+    pub stride: usize,
+    /// A row for each index, and for each piece of words after them.
+    pub input: Vec<T>,
+    /// A row for each index.
+    pub output: Vec<T>,
+}
+
+/// Room to work in.
+#[derive(Debug, Clone, Default)]
+pub struct Scratch<T> {
+    hidden: Vec<T>,
+    gradient: Vec<T>,
+    scores: Vec<T>,
+}
+
+impl<T: Real> Weights<T> {
+    /// Rows of zeros.
+    pub fn new(dimensions: usize, inputs: usize, outputs: usize) -> Self {
+        let stride = dimensions.next_multiple_of(LANES);
+        let zeros = |rows: usize| vec![T::ZERO; rows * stride];
+        Self { dimensions, stride, input: zeros(inputs), output: zeros(outputs) }
+    }
+
+    /// An input row.
+    #[inline(always)]
+    pub fn input_row(&self, row: u32) -> &[T] {
+        &self.input[row as usize * self.stride..][..self.stride]
+    }
+}
+
+/// The sum of products, in a fixed order.
+#[inline(always)]
+fn dot<T: Real>(a: &[T], b: &[T]) -> T {
+    let (mut even, mut odd) = ([T::ZERO; LANES], [T::ZERO; LANES]);
+    let mut pairs = a.chunks_exact(2 * LANES).zip(b.chunks_exact(2 * LANES));
+    for (a, b) in &mut pairs {
+        for lane in 0..LANES {
+            even[lane] += a[lane] * b[lane];
+            odd[lane] += a[LANES + lane] * b[LANES + lane];
+        }
+    }
+    let done = a.len() / (2 * LANES) * (2 * LANES);
+    for (a, b) in a[done..].chunks_exact(LANES).zip(b[done..].chunks_exact(LANES)) {
+        for lane in 0..LANES {
+            even[lane] += a[lane] * b[lane];
+        }
+    }
+    let mut sums = [T::ZERO; LANES];
+    for lane in 0..LANES {
+        sums[lane] = even[lane] + odd[lane];
+    }
+    let mut width = LANES / 2;
+    while width > 0 {
+        for lane in 0..width {
+            sums[lane] += sums[lane + width];
+        }
+        width /= 2;
+    }
+    sums[0]
+}
+
+/// Adds `factor` times `x` to `y`.
+#[inline(always)]
+fn add<T: Real>(y: &mut [T], factor: T, x: &[T]) {
+    for (y, x) in y.chunks_exact_mut(LANES).zip(x.chunks_exact(LANES)) {
+        for lane in 0..LANES {
+            y[lane] += factor * x[lane];
+        }
+    }
+}
+
+#[inline(always)]
+fn hidden<T: Real>(weights: &Weights<T>, inputs: &[u32], scratch: &mut Scratch<T>) {
+    scratch.gradient.clear();
+    scratch.gradient.resize(weights.stride, T::ZERO);
+    scratch.hidden.clear();
+    if let [only] = inputs {
+        scratch.hidden.extend_from_slice(weights.input_row(*only));
+        return;
+    }
+    scratch.hidden.resize(weights.stride, T::ZERO);
+    let share = T::ONE / T::of(inputs.len() as f64);
+    for &row in inputs {
+        add(&mut scratch.hidden, share, weights.input_row(row));
+    }
+}
+
+#[inline(always)]
+fn move_inputs<T: Real>(weights: &mut Weights<T>, inputs: &[u32], rate: T, gradient: &[T]) {
+    let step = -rate / T::of(inputs.len() as f64);
+    for &row in inputs {
+        add(&mut weights.input[row as usize * weights.stride..][..weights.stride], step, gradient);
+    }
+}
+
+/// Predicts `target` against noise, moves all rows that had a part in it by `rate` down the gradient, and returns e to the power of less the loss before.
+#[inline(always)]
+pub fn learn_against_noise<T: Real>(
+    weights: &mut Weights<T>,
+    inputs: &[u32],
+    target: u32,
+    noise: &[u32],
+    rate: T,
+    scratch: &mut Scratch<T>,
+) -> T {
+    hidden(weights, inputs, scratch);
+    // The product of all probabilities: one logarithm for all of them.
+    let mut likelihood = T::ONE;
+    let stride = weights.stride;
+    for at in 0..=noise.len() {
+        let (word, sign) = if at == 0 { (target, T::ONE) } else { (noise[at - 1], -T::ONE) };
+        let row = &mut weights.output[word as usize * stride..][..stride];
+        let score = dot(row, &scratch.hidden);
+        // The probability that is to be 1.
+        let right = T::ONE / (T::ONE + (-(sign * score)).exp());
+        likelihood *= right;
+        let slope = -sign * (T::ONE - right);
+        add(&mut scratch.gradient, slope, row);
+        add(row, -rate * slope, &scratch.hidden);
+    }
+    move_inputs(weights, inputs, rate, &scratch.gradient);
+    likelihood.greater(T::of(1e-30))
+}
+
+/// Predicts `target` among all `words`, the indices that can be predicted, and moves all rows; returns the probability before.
+#[inline(always)]
+pub fn learn_among_all<T: Real>(
+    weights: &mut Weights<T>,
+    inputs: &[u32],
+    target: u32,
+    words: std::ops::Range<u32>,
+    rate: T,
+    scratch: &mut Scratch<T>,
+) -> T {
+    hidden(weights, inputs, scratch);
+    let stride = weights.stride;
+    let row = |word: u32| word as usize * stride;
+    let Scratch { hidden, gradient, scores } = scratch;
+    scores.clear();
+    scores.extend(words.clone().map(|word| dot(&weights.output[row(word)..][..stride], hidden)));
+    let greatest = scores.iter().fold(scores[0], |best, &score| score.greater(best));
+    let total: T = scores
+        .iter_mut()
+        .map(|score| {
+            *score = (*score - greatest).exp();
+            *score
+        })
+        .sum();
+    let right = scores[(target - words.start) as usize] / total;
+    for (word, &score) in words.clone().zip(scores.iter()) {
+        let slope = score / total - if word == target { T::ONE } else { T::ZERO };
+        let output = &mut weights.output[row(word)..][..stride];
+        add(gradient, slope, output);
+        add(output, -rate * slope, hidden);
+    }
+    move_inputs(weights, inputs, rate, gradient);
+    right.greater(T::of(1e-30))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Scratch, Weights, learn_against_noise, learn_among_all};
+    use lalograph_net::random::stream;
+    use rand::RngExt;
+
+    const DIMENSIONS: usize = 21;
+
+    fn weights() -> Weights<f64> {
+        let mut random = stream(3, "test", &[]);
+        let mut weights = Weights::new(DIMENSIONS, 9, 8);
+        let stride = weights.stride;
+        for row in weights.input.chunks_mut(stride).chain(weights.output.chunks_mut(stride)) {
+            row[..DIMENSIONS].iter_mut().for_each(|x| *x = random.random_range(-0.6..0.6));
+        }
+        weights
+    }
+
+    /// The objectives again, from their formulas.
+    fn loss(weights: &Weights<f64>, inputs: &[u32], target: u32, noise: Option<&[u32]>) -> f64 {
+        let hidden: Vec<f64> = (0..DIMENSIONS)
+            .map(|at| inputs.iter().map(|&row| weights.input_row(row)[at]).sum::<f64>() / inputs.len() as f64)
+            .collect();
+        let score = |word: u32| -> f64 {
+            (0..DIMENSIONS).map(|at| weights.output[word as usize * weights.stride + at] * hidden[at]).sum()
+        };
+        let logistic = |x: f64| 1.0 / (1.0 + (-x).exp());
+        match noise {
+            Some(noise) => {
+                -logistic(score(target)).ln()
+                    - noise.iter().map(|&word| logistic(-score(word)).ln()).sum::<f64>()
+            }
+            None => -(score(target).exp() / (2..8).map(|word| score(word).exp()).sum::<f64>()).ln(),
+        }
+    }
+
+    /// A step at rate 1 is the negative gradient; central differences say what that is.
+    fn check(inputs: &[u32], target: u32, noise: Option<&[u32]>) {
+        let before = weights();
+        let mut after = before.clone();
+        let mut scratch = Scratch::default();
+        let likelihood = match noise {
+            Some(noise) => learn_against_noise(&mut after, inputs, target, noise, 1.0, &mut scratch),
+            None => learn_among_all(&mut after, inputs, target, 2..8, 1.0, &mut scratch),
+        };
+        assert!((-likelihood.ln() - loss(&before, inputs, target, noise)).abs() < 1e-12);
+        let mut moved = before.clone();
+        let mut checked = 0;
+        for table in 0..2 {
+            let of = |weights: &mut Weights<f64>| match table {
+                0 => std::mem::take(&mut weights.input),
+                _ => std::mem::take(&mut weights.output),
+            };
+            let (old, new) = (of(&mut before.clone()), of(&mut after.clone()));
+            for at in 0..old.len() {
+                let mut slope = 0.0;
+                for sign in [1.0, -1.0] {
+                    let numbers = if table == 0 { &mut moved.input } else { &mut moved.output };
+                    numbers[at] = old[at] + sign * 1e-5;
+                    slope += sign * loss(&moved, inputs, target, noise) / 2e-5;
+                    let numbers = if table == 0 { &mut moved.input } else { &mut moved.output };
+                    numbers[at] = old[at];
+                }
+                let found = old[at] - new[at];
+                assert!((found - slope).abs() < 1e-8 * (1.0 + slope.abs()), "{table} {at}: {found} {slope}");
+                checked += usize::from(slope != 0.0);
+            }
+        }
+        assert!(checked >= 3 * DIMENSIONS, "{checked}");
+    }
+
+    #[test]
+    fn steps_go_down_the_gradient_of_each_objective() {
+        for inputs in [&[4u32][..], &[0, 3], &[1, 8, 5, 2]] {
+            check(inputs, 5, Some(&[2, 7, 3]));
+            check(inputs, 4, None);
+        }
+    }
+}

@@ -1,0 +1,86 @@
+//! Pieces of words: character n-grams, so that a word that was never seen has a vector too (Bojanowski et al., 2017).
+
+use serde::{Deserialize, Serialize};
+
+use crate::error::VectorError;
+
+/// How words are cut into pieces. The piece `<wha` of `what` has the mark of a word's beginning in it; the whole of a word, marks included, is no piece.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Pieces {
+    /// Characters of the shortest piece, marks counted.
+    pub shortest: usize,
+    /// Characters of the longest.
+    pub longest: usize,
+    /// Rows that pieces share: each has the row of its hash.
+    pub rows: u32,
+}
+
+impl Pieces {
+    /// Refuses what is no way to cut.
+    ///
+    /// # Errors
+    /// Pieces of no character, the shortest longer than the longest, no rows.
+    pub fn check(&self) -> Result<(), VectorError> {
+        let refuse = |setting, value: usize, must| {
+            Err(VectorError::Setting { setting, value: value.to_string(), must })
+        };
+        match *self {
+            Self { shortest: 0, .. } => refuse("the shortest piece", 0, "1 character or more"),
+            Self { shortest, longest, .. } if longest < shortest => {
+                refuse("the longest piece", longest, "as long as the shortest or longer")
+            }
+            Self { rows: 0, .. } => refuse("the number of rows for pieces", 0, "1 or more"),
+            _ => Ok(()),
+        }
+    }
+
+    /// The rows of a word's pieces, from 0, in order; one that comes twice is there twice.
+    pub fn of(&self, word: &str) -> Vec<u32> {
+        let marked: Vec<char> = std::iter::once('<').chain(word.chars()).chain(['>']).collect();
+        let mut rows = Vec::new();
+        for start in 0..marked.len() {
+            for length in self.shortest..=self.longest {
+                let Some(piece) =
+                    marked.get(start..start + length).filter(|piece| piece.len() < marked.len())
+                else {
+                    break;
+                };
+                // A mark alone says nothing.
+                if piece == ['<'] || piece == ['>'] {
+                    continue;
+                }
+                let text: String = piece.iter().collect();
+                rows.push(self.row(&text));
+            }
+        }
+        rows
+    }
+
+    /// By a hash that is the same on all machines and in all versions, since files depend on it.
+    fn row(&self, piece: &str) -> u32 {
+        let hash = blake3::hash(piece.as_bytes());
+        let number = hash.as_bytes()[..8].iter().fold(0u64, |number, &byte| number << 8 | u64::from(byte));
+        (number % u64::from(self.rows)) as u32
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Pieces;
+
+    #[test]
+    fn a_word_has_the_pieces_that_its_characters_make() {
+        let pieces = Pieces { shortest: 2, longest: 3, rows: 1 << 20 };
+        // <é éb bé é> and <éb ébé bé>.
+        assert_eq!(pieces.of("ébé").len(), 7);
+        // Of <a> only <a and a>: three characters are the whole.
+        assert_eq!(pieces.of("a").len(), 2);
+        assert_eq!(pieces.of("hive")[..2], pieces.of("hives")[..2]);
+        assert!(pieces.of("hive").iter().all(|&row| row < 1 << 20));
+        assert_eq!(Pieces { shortest: 1, longest: 1, rows: 7 }.of("ab").len(), 2);
+        for bad in [(0, 3, 5), (3, 2, 5), (1, 2, 0)] {
+            assert!(Pieces { shortest: bad.0, longest: bad.1, rows: bad.2 }.check().is_err());
+        }
+    }
+}

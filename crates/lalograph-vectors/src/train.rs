@@ -1,0 +1,667 @@
+//! Learning word vectors from a text, in two ways and on several threads.
+//!
+//! The text is cut into blocks. A worker learns from a block in numbers of its own and then exchanges what has changed with the others, row by row. There are two
+//! kinds of exchange. *Repeatable*: all workers wait for each other, and their changes are added in a fixed order; the same seed gives the same vectors, to the bit, on any number of threads.
+//! *Fast*: a worker adds its changes to the common numbers whenever it is done, without locks and without waiting; which changes the others have
+//! seen by then is left to chance, and so is now and then a lost change.
+
+use std::sync::atomic::{AtomicBool, AtomicU32, AtomicUsize, Ordering::Relaxed};
+
+use lalograph_net::output::Sampler;
+use lalograph_net::random::{Stream, stream};
+use lalograph_net::vectorised;
+use lalograph_text::Reserved;
+use lalograph_text::tokens::TokenSequence;
+use rand::RngExt;
+use rayon::prelude::*;
+use serde::{Deserialize, Serialize};
+
+use crate::error::VectorError;
+use crate::objective::{Scratch, Weights, learn_against_noise, learn_among_all};
+use crate::pieces::Pieces;
+use crate::sampling;
+use crate::table::VectorTable;
+
+/// Which predicts which.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Direction {
+    /// The mean of the words around predicts the word in the middle.
+    ContextToWord,
+    /// A word predicts each of the words around it.
+    #[default]
+    WordToContext,
+}
+
+/// How vectors are learnt.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Settings {
+    /// Which predicts which.
+    pub direction: Direction,
+    /// Numbers of a vector.
+    pub dimensions: usize,
+    /// Words to either side that are the context, at most.
+    pub window: usize,
+    /// Whether it is always so wide, and not drawn from 1 to that for every word.
+    pub fixed_window: bool,
+    /// Noise words for each prediction; 0 for a softmax over the whole vocabulary.
+    pub noise: usize,
+    /// The share of the text above which words are left out now and then; 0 for none.
+    pub subsample: f64,
+    /// The learning rate at the beginning; it falls to almost nothing along a line.
+    pub learning_rate: f64,
+    /// Passes over the text.
+    pub epochs: u64,
+    /// Pieces of words that have rows of their own.
+    pub pieces: Option<Pieces>,
+    /// The seed of initial values and draws.
+    pub seed: u64,
+    /// Workers that wait for each other and add up their changes in order; none for the fast exchange, a worker a thread.
+    pub lanes: Option<usize>,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Self {
+            direction: Direction::WordToContext,
+            dimensions: 100,
+            window: 5,
+            fixed_window: false,
+            noise: 5,
+            subsample: 1e-3,
+            learning_rate: 0.05,
+            epochs: 5,
+            pieces: None,
+            seed: 1,
+            lanes: Some(2),
+        }
+    }
+}
+
+/// The share of the first learning rate that is left at the end.
+const LAST_RATE: f64 = 1e-4;
+
+/// Tokens between two exchanges.
+const BLOCK: usize = 4096;
+
+impl Settings {
+    /// Refuses what cannot be learnt by.
+    ///
+    /// # Errors
+    /// A setting outside its range.
+    pub fn check(&self) -> Result<(), VectorError> {
+        let refuse = |setting, value: String, must| Err(VectorError::Setting { setting, value, must });
+        let Self { dimensions, window, noise, subsample, learning_rate, epochs, .. } = *self;
+        if !(1..=4096).contains(&dimensions) {
+            return refuse("the number of dimensions", dimensions.to_string(), "1 to 4096");
+        }
+        if !(1..=1000).contains(&window) {
+            return refuse("the window", window.to_string(), "1 to 1000");
+        }
+        if noise > 1000 {
+            return refuse("the number of noise words", noise.to_string(), "at most 1000");
+        }
+        if !(0.0..=1.0).contains(&subsample) {
+            return refuse("the share from which words are left out", subsample.to_string(), "0 to 1");
+        }
+        if !(learning_rate > 0.0 && learning_rate.is_finite()) {
+            return refuse("the learning rate", learning_rate.to_string(), "above 0");
+        }
+        if epochs == 0 {
+            return refuse("the number of epochs", epochs.to_string(), "1 or more");
+        }
+        if self.lanes.is_some_and(|lanes| !(1..=64).contains(&lanes)) {
+            return refuse("the number of lanes", "that".into(), "1 to 64");
+        }
+        self.pieces.as_ref().map_or(Ok(()), Pieces::check)
+    }
+}
+
+/// How far it has come.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Progress {
+    /// Tokens read, of all passes.
+    pub tokens: u64,
+    /// Tokens to read.
+    pub total_tokens: u64,
+    /// Mean loss of the predictions since the last time this was said, in nats; none if there were none.
+    pub loss: Option<f64>,
+}
+
+/// What was learnt.
+#[derive(Debug)]
+pub struct Learnt {
+    weights: Weights<f32>,
+    rows: WordRows,
+    pieces: Option<Pieces>,
+}
+
+impl Learnt {
+    /// The vectors of words as a table; `words` are the spellings of all indices, reserved ones first.
+    ///
+    /// # Errors
+    /// Numbers that are not finite.
+    pub fn table(&self, words: &[String]) -> Result<VectorTable, VectorError> {
+        let first = Reserved::COUNT as usize;
+        let dimensions = self.weights.dimensions;
+        let mut values = Vec::with_capacity((words.len() - first) * dimensions);
+        for index in first..words.len() {
+            let rows = self.rows.of(index as u32);
+            let mut mean = vec![0.0; dimensions];
+            for &row in rows {
+                crate::table::add(&mut mean, 1.0 / rows.len() as f32, self.weights.input_row(row));
+            }
+            values.extend(mean);
+        }
+        let table = VectorTable::new(words[first..].to_vec(), dimensions, values)?;
+        Ok(match self.pieces {
+            Some(pieces) => {
+                let all = (0..pieces.rows).map(|row| self.weights.input_row(words.len() as u32 + row));
+                table.with_pieces(pieces, all.flat_map(|row| row[..dimensions].to_vec()).collect())
+            }
+            None => table,
+        })
+    }
+}
+
+/// The input rows of every word: its own, and those of its pieces.
+#[derive(Debug)]
+struct WordRows {
+    rows: Vec<u32>,
+    starts: Vec<usize>,
+}
+
+impl WordRows {
+    fn new(words: &[String], pieces: Option<&Pieces>) -> Self {
+        let (mut rows, mut starts) = (Vec::new(), vec![0]);
+        for (index, word) in (0..).zip(words) {
+            rows.push(index);
+            if let Some(pieces) = pieces.filter(|_| index >= Reserved::COUNT) {
+                rows.extend(pieces.of(word).into_iter().map(|row| words.len() as u32 + row));
+            }
+            starts.push(rows.len());
+        }
+        Self { rows, starts }
+    }
+
+    #[inline(always)]
+    fn of(&self, word: u32) -> &[u32] {
+        &self.rows[self.starts[word as usize]..self.starts[word as usize + 1]]
+    }
+}
+
+/// What all workers read.
+struct Task<'t> {
+    settings: &'t Settings,
+    text: &'t TokenSequence,
+    rows: &'t WordRows,
+    keep: Vec<f64>,
+    noise: Sampler,
+    words: u32,
+    total_tokens: u64,
+    blocks: usize,
+}
+
+/// Numbers of one worker's own, and what they were when rows were first touched after an exchange.
+struct Worker {
+    own: Weights<f32>,
+    before: Weights<f32>,
+    touched: Touched,
+    scratch: Scratch<f32>,
+    kept: Vec<u32>,
+    inputs: Vec<u32>,
+    drawn: Vec<u32>,
+    loss: f64,
+    predictions: u64,
+}
+
+/// Rows that have changed since the last exchange: inputs first, then outputs.
+struct Touched {
+    rows: Vec<u32>,
+    marked: Vec<bool>,
+    inputs: usize,
+}
+
+impl Touched {
+    fn clear(&mut self) {
+        for &row in &self.rows {
+            self.marked[row as usize] = false;
+        }
+        self.rows.clear();
+    }
+}
+
+/// Learns vectors for the indices of a vocabulary whose spellings are `words`, reserved ones first, from a text over it. Unknown words are passed over. `observer` is told how far
+/// it has come, with what was learnt by then if it asks for it, and stops the work by returning `false`. Runs on the threads of the current pool.
+///
+/// # Errors
+/// Settings outside their ranges; a text in which no word has a neighbour; numbers that grow beyond all bounds; a stop.
+pub fn train(
+    settings: &Settings,
+    words: &[String],
+    text: &TokenSequence,
+    observer: &mut (dyn FnMut(&Progress, &mut dyn FnMut() -> Learnt) -> bool + Send),
+) -> Result<Learnt, VectorError> {
+    settings.check()?;
+    let rows = WordRows::new(words, settings.pieces.as_ref());
+    let inputs = words.len() + settings.pieces.map_or(0, |pieces| pieces.rows as usize);
+    let mut common = Weights::new(settings.dimensions, inputs, words.len());
+    let mut random = stream(settings.seed, "initial vectors", &[]);
+    let (stride, half) = (common.stride, 0.5 / settings.dimensions as f32);
+    for row in common.input.chunks_mut(stride) {
+        row[..settings.dimensions].iter_mut().for_each(|x| *x = random.random_range(-half..half));
+    }
+    let counts = text.counts(words.len());
+    if !text
+        .bounds()
+        .any(|document| document.clone().filter(|&at| text.index(at) >= Reserved::COUNT).take(2).count() == 2)
+    {
+        return Err(VectorError::TooLittle);
+    }
+    let task = Task {
+        settings,
+        text,
+        rows: &rows,
+        keep: sampling::keep(&counts, settings.subsample),
+        noise: sampling::noise(&counts),
+        words: words.len() as u32,
+        total_tokens: settings.epochs * text.len() as u64,
+        blocks: text.len().div_ceil(BLOCK),
+    };
+    let done = match settings.lanes {
+        Some(lanes) => task.in_order(&mut common, lanes, observer),
+        None => task.without_waiting(&mut common, observer),
+    };
+    if !done {
+        return Err(lalograph_text::TextError::Stopped.into());
+    }
+    if common.input.iter().any(|x| !x.is_finite()) {
+        return Err(VectorError::NotFinite);
+    }
+    Ok(Learnt { weights: common, rows, pieces: settings.pieces })
+}
+
+type Observer<'o> = &'o mut (dyn FnMut(&Progress, &mut dyn FnMut() -> Learnt) -> bool + Send);
+
+impl Task<'_> {
+    /// Blocks of all passes.
+    fn all_blocks(&self) -> usize {
+        self.blocks * self.settings.epochs as usize
+    }
+
+    fn worker(&self, common: &Weights<f32>) -> Worker {
+        let inputs = common.input.len() / common.stride;
+        let outputs = common.output.len() / common.stride;
+        Worker {
+            own: common.clone(),
+            before: Weights::new(common.dimensions, inputs, outputs),
+            touched: Touched { rows: Vec::new(), marked: vec![false; inputs + outputs], inputs },
+            scratch: Scratch::default(),
+            kept: Vec::new(),
+            inputs: Vec::new(),
+            drawn: Vec::new(),
+            loss: 0.0,
+            predictions: 0,
+        }
+    }
+
+    /// The learning rate before a block.
+    fn rate(&self, block: usize) -> f32 {
+        let done = block as f64 / self.all_blocks() as f64;
+        (self.settings.learning_rate * (1.0 - done).max(LAST_RATE)) as f32
+    }
+
+    fn tokens_before(&self, block: usize) -> u64 {
+        let (pass, within) = (block / self.blocks, block % self.blocks);
+        (pass * self.text.len() + (within * BLOCK).min(self.text.len())) as u64
+    }
+
+    fn snapshot(&self, weights: &Weights<f32>) -> Learnt {
+        let rows = WordRows { rows: self.rows.rows.clone(), starts: self.rows.starts.clone() };
+        Learnt { weights: weights.clone(), rows, pieces: self.settings.pieces }
+    }
+
+    fn say(&self, block: usize, worker: (f64, u64), observer: Observer<'_>, common: &Weights<f32>) -> bool {
+        let (loss, predictions) = worker;
+        let progress = Progress {
+            tokens: self.tokens_before(block),
+            total_tokens: self.total_tokens,
+            loss: (predictions > 0).then(|| loss / predictions as f64),
+        };
+        observer(&progress, &mut || self.snapshot(common))
+    }
+
+    /// Lanes learn from a block each, then all changes are added, lane by lane.
+    fn in_order(&self, common: &mut Weights<f32>, lanes: usize, observer: Observer<'_>) -> bool {
+        let mut workers: Vec<Worker> = (0..lanes).map(|_| self.worker(common)).collect();
+        let all = self.all_blocks();
+        for first in (0..all).step_by(lanes) {
+            workers.par_iter_mut().zip(first..all).for_each(|(worker, block)| worker.learn(self, block));
+            add_in_order(common, &mut workers);
+            let sum = workers.iter_mut().fold((0.0, 0), |(loss, predictions), worker| {
+                let (more, count) = worker.take_loss();
+                (loss + more, predictions + count)
+            });
+            if !self.say((first + lanes).min(all), sum, observer, common) {
+                return false;
+            }
+        }
+        true
+    }
+
+    /// Every worker takes the next block and exchanges when it is done with it.
+    fn without_waiting(&self, common: &mut Weights<f32>, observer: Observer<'_>) -> bool {
+        let shared = Shared::of(common);
+        let (next, stopped) = (AtomicUsize::new(0), AtomicBool::new(false));
+        let observer = std::sync::Mutex::new(observer);
+        let all = self.all_blocks();
+        let first: Vec<Worker> = (0..rayon::current_num_threads()).map(|_| self.worker(common)).collect();
+        first.into_par_iter().for_each(|mut worker| {
+            loop {
+                let block = next.fetch_add(1, Relaxed);
+                if block >= all || stopped.load(Relaxed) {
+                    break;
+                }
+                worker.learn(self, block);
+                worker.exchange(&shared);
+                // Whoever finds somebody else there has nothing to add.
+                if let Ok(mut observer) = observer.try_lock() {
+                    let loss = worker.take_loss();
+                    let done = next.load(Relaxed).min(all);
+                    if !self.say(done, loss, &mut **observer, &worker.own) {
+                        stopped.store(true, Relaxed);
+                    }
+                }
+            }
+        });
+        shared.put(common);
+        !stopped.load(Relaxed)
+    }
+}
+
+/// The changes of all workers, added to the common numbers in the order of the workers; then every worker has those.
+fn add_in_order(common: &mut Weights<f32>, workers: &mut [Worker]) {
+    let stride = common.stride;
+    let inputs = workers.first().map_or(0, |worker| worker.touched.inputs);
+    let mut touched: Vec<u32> = workers.iter().flat_map(|worker| &worker.touched.rows).copied().collect();
+    touched.sort_unstable();
+    touched.dedup();
+    for &row in &touched {
+        let (table, place) = place(row, inputs, stride);
+        let to = match table {
+            Half::Input => &mut common.input[place.clone()],
+            Half::Output => &mut common.output[place.clone()],
+        };
+        for worker in workers.iter().filter(|worker| worker.touched.marked[row as usize]) {
+            let (own, before) = match table {
+                Half::Input => (&worker.own.input[place.clone()], &worker.before.input[place.clone()]),
+                Half::Output => (&worker.own.output[place.clone()], &worker.before.output[place.clone()]),
+            };
+            for ((to, own), before) in to.iter_mut().zip(own).zip(before) {
+                *to += own - before;
+            }
+        }
+    }
+    workers.par_iter_mut().for_each(|worker| {
+        for &row in &touched {
+            let (table, place) = place(row, inputs, stride);
+            match table {
+                Half::Input => worker.own.input[place.clone()].copy_from_slice(&common.input[place]),
+                Half::Output => worker.own.output[place.clone()].copy_from_slice(&common.output[place]),
+            }
+        }
+        worker.touched.clear();
+    });
+}
+
+#[derive(Clone, Copy)]
+enum Half {
+    Input,
+    Output,
+}
+
+fn place(row: u32, inputs: usize, stride: usize) -> (Half, std::ops::Range<usize>) {
+    let row = row as usize;
+    let (half, row) = if row < inputs { (Half::Input, row) } else { (Half::Output, row - inputs) };
+    (half, row * stride..(row + 1) * stride)
+}
+
+/// Numbers that several threads change at once, as their bits.
+struct Shared {
+    input: Vec<AtomicU32>,
+    output: Vec<AtomicU32>,
+}
+
+impl Shared {
+    fn of(weights: &Weights<f32>) -> Self {
+        let bits = |numbers: &[f32]| numbers.iter().map(|x| AtomicU32::new(x.to_bits())).collect();
+        Self { input: bits(&weights.input), output: bits(&weights.output) }
+    }
+
+    fn put(self, weights: &mut Weights<f32>) {
+        let numbers =
+            |bits: Vec<AtomicU32>| bits.into_iter().map(|x| f32::from_bits(x.into_inner())).collect();
+        (weights.input, weights.output) = (numbers(self.input), numbers(self.output));
+    }
+}
+
+impl Worker {
+    fn take_loss(&mut self) -> (f64, u64) {
+        (std::mem::take(&mut self.loss), std::mem::take(&mut self.predictions))
+    }
+
+    /// Remembers what a row was before it is changed.
+    #[inline(always)]
+    fn touch(own: &Weights<f32>, before: &mut Weights<f32>, touched: &mut Touched, row: usize) {
+        if !touched.marked[row] {
+            touched.marked[row] = true;
+            touched.rows.push(row as u32);
+            let (half, place) = place(row as u32, touched.inputs, own.stride);
+            match half {
+                Half::Input => before.input[place.clone()].copy_from_slice(&own.input[place]),
+                Half::Output => before.output[place.clone()].copy_from_slice(&own.output[place]),
+            }
+        }
+    }
+
+    /// Adds what has changed to the shared numbers, and takes what they are then. Two workers that do so for a row at once may lose one of the changes.
+    fn exchange(&mut self, shared: &Shared) {
+        for &row in &self.touched.rows {
+            let (half, place) = place(row, self.touched.inputs, self.own.stride);
+            let (shared, own, before) = match half {
+                Half::Input => (
+                    &shared.input[place.clone()],
+                    &mut self.own.input[place.clone()],
+                    &self.before.input[place],
+                ),
+                Half::Output => (
+                    &shared.output[place.clone()],
+                    &mut self.own.output[place.clone()],
+                    &self.before.output[place],
+                ),
+            };
+            for ((shared, own), before) in shared.iter().zip(own).zip(before) {
+                let now = f32::from_bits(shared.load(Relaxed)) + (*own - before);
+                shared.store(now.to_bits(), Relaxed);
+                *own = now;
+            }
+        }
+        self.touched.clear();
+    }
+
+    /// Learns from a block.
+    fn learn(&mut self, task: &Task<'_>, block: usize) {
+        let (pass, within) = (block / task.blocks, block % task.blocks);
+        let range = within * BLOCK..((within + 1) * BLOCK).min(task.text.len());
+        let mut random = stream(task.settings.seed, "word vectors", &[pass as u64, within as u64]);
+        let rate = task.rate(block);
+        let mut kept = std::mem::take(&mut self.kept);
+        kept.clear();
+        for at in range.clone() {
+            let index = task.text.index(at);
+            let ends = index == Reserved::END || at + 1 == range.end;
+            let chance = task.keep[index as usize];
+            if index >= Reserved::COUNT && (chance >= 1.0 || random.random::<f64>() < chance) {
+                kept.push(index);
+            }
+            if ends {
+                vectorised!(self.learn_document(task, &kept, rate, &mut random));
+                kept.clear();
+            }
+        }
+        self.kept = kept;
+    }
+
+    #[inline(always)]
+    fn learn_document(&mut self, task: &Task<'_>, words: &[u32], rate: f32, random: &mut Stream) {
+        let Settings { window, fixed_window, direction, .. } = *task.settings;
+        for (at, &word) in words.iter().enumerate() {
+            let reach = if fixed_window { window } else { random.random_range(1..=window) };
+            let (from, to) = (at.saturating_sub(reach), (at + reach + 1).min(words.len()));
+            let around = words[from..at].iter().chain(&words[at + 1..to]);
+            match direction {
+                Direction::ContextToWord => {
+                    self.inputs.clear();
+                    self.inputs.extend(around.flat_map(|&other| task.rows.of(other)));
+                    if !self.inputs.is_empty() {
+                        self.predict(task, word, rate, random);
+                    }
+                }
+                Direction::WordToContext => {
+                    self.inputs.clear();
+                    self.inputs.extend_from_slice(task.rows.of(word));
+                    for &other in around {
+                        self.predict(task, other, rate, random);
+                    }
+                }
+            }
+        }
+    }
+
+    /// Predicts a word from what `inputs` holds.
+    #[inline(always)]
+    fn predict(&mut self, task: &Task<'_>, target: u32, rate: f32, random: &mut Stream) {
+        let Self { own, before, touched, scratch, inputs, drawn, .. } = self;
+        for &row in inputs.iter() {
+            Self::touch(own, before, touched, row as usize);
+        }
+        let outputs = touched.inputs;
+        let likelihood = if task.settings.noise > 0 {
+            drawn.clear();
+            for _ in 0..task.settings.noise {
+                let word = task.noise.draw(random);
+                // A word is no noise to itself.
+                if word != target {
+                    drawn.push(word);
+                }
+            }
+            Self::touch(own, before, touched, outputs + target as usize);
+            for &word in drawn.iter() {
+                Self::touch(own, before, touched, outputs + word as usize);
+            }
+            learn_against_noise(own, inputs, target, drawn, rate, scratch)
+        } else {
+            let words = Reserved::COUNT..task.words;
+            for word in words.clone() {
+                Self::touch(own, before, touched, outputs + word as usize);
+            }
+            learn_among_all(own, inputs, target, words, rate, scratch)
+        };
+        self.loss -= f64::from(likelihood).ln();
+        self.predictions += 1;
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Direction, Progress, Settings, train};
+    use crate::{VectorError, VectorTable};
+    use lalograph_net::random::stream;
+    use lalograph_text::Reserved;
+    use lalograph_text::tokens::TokenSequence;
+    use rand::RngExt;
+
+    /// Ten words of two kinds that never meet: 4 to 8 and 9 to 13.
+    fn two_kinds(documents: usize) -> (Vec<String>, TokenSequence) {
+        let words =
+            (0..14).map(|index| format!("{}{index}", if index < 9 { "low" } else { "high" })).collect();
+        let mut random = stream(9, "test", &[]);
+        let mut indices = Vec::new();
+        for document in 0..documents {
+            let first = if document % 2 == 0 { 4 } else { 9 };
+            indices.extend((0..20).map(|_| first + random.random_range(0..5u32)));
+            indices.push(Reserved::END);
+        }
+        (words, TokenSequence::from_indices(indices))
+    }
+
+    fn settings() -> Settings {
+        Settings { dimensions: 10, epochs: 8, subsample: 0.0, ..Settings::default() }
+    }
+
+    fn learn(settings: &Settings, threads: usize) -> (VectorTable, Vec<f64>) {
+        let (words, text) = two_kinds(400);
+        let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().unwrap();
+        let mut losses = Vec::new();
+        let mut observer = |progress: &Progress, _: &mut dyn FnMut() -> super::Learnt| {
+            losses.extend(progress.loss);
+            true
+        };
+        let learnt = pool.install(|| train(settings, &words, &text, &mut observer)).unwrap();
+        (learnt.table(&words).unwrap(), losses)
+    }
+
+    #[test]
+    fn words_of_one_kind_come_together_in_every_way_of_learning() {
+        let pieces = crate::pieces::Pieces { shortest: 3, longest: 4, rows: 500 };
+        for (noise, pieces, lanes) in
+            [(5, None, Some(2)), (5, None, None), (0, None, Some(1)), (3, Some(pieces), Some(3))]
+        {
+            for direction in [Direction::ContextToWord, Direction::WordToContext] {
+                let settings = Settings { direction, noise, pieces, lanes, ..settings() };
+                let (table, losses) = learn(&settings, 2);
+                for row in 0..10 {
+                    let near = table.nearest(table.at(row), 4, &[row]);
+                    assert!(near.iter().all(|other| other.row / 5 == row / 5), "{settings:?}: {near:?}");
+                }
+                let mean = |part: &[f64]| part.iter().sum::<f64>() / part.len() as f64;
+                let tenth = (losses.len() / 4).max(1);
+                assert!(mean(&losses[losses.len() - tenth..]) < mean(&losses[..tenth]), "{settings:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn repeatable_learning_is_the_same_to_the_bit_on_any_number_of_threads() {
+        let settings = Settings { lanes: Some(3), subsample: 0.05, ..settings() };
+        let (one, _) = learn(&settings, 1);
+        for threads in [2, 5] {
+            assert_eq!(learn(&settings, threads).0.values(), one.values());
+        }
+        let other = Settings { seed: 2, ..settings };
+        assert_ne!(learn(&other, 1).0.values(), one.values());
+    }
+
+    #[test]
+    fn what_cannot_be_learnt_by_or_from_is_refused_and_work_can_be_stopped() {
+        let (words, text) = two_kinds(2);
+        let usual = settings();
+        for bad in [
+            Settings { dimensions: 0, ..usual.clone() },
+            Settings { window: 0, ..usual.clone() },
+            Settings { learning_rate: f64::NAN, ..usual.clone() },
+            Settings { subsample: -1.0, ..usual.clone() },
+            Settings { epochs: 0, ..usual.clone() },
+            Settings { lanes: Some(0), ..usual.clone() },
+        ] {
+            let refused = train(&bad, &words, &text, &mut |_, _| true);
+            assert!(matches!(refused, Err(VectorError::Setting { .. })), "{bad:?}");
+        }
+        let lonely = TokenSequence::from_indices(vec![4, Reserved::END, Reserved::UNKNOWN, 5, Reserved::END]);
+        assert!(matches!(train(&usual, &words, &lonely, &mut |_, _| true), Err(VectorError::TooLittle)));
+        assert!(matches!(train(&usual, &words, &text, &mut |_, _| false), Err(VectorError::Text(_))));
+        let wild = Settings { learning_rate: 1e30, ..usual };
+        assert!(matches!(train(&wild, &words, &text, &mut |_, _| true), Err(VectorError::NotFinite)));
+    }
+}
