@@ -16,12 +16,14 @@ mod entropy;
 mod generator;
 mod grammar;
 mod parser;
+mod word_tasks;
 
 pub use corpus::{CorpusError, CorpusFiles, CorpusPlan, CorpusTruth, write_corpus};
 pub use entropy::Entropy;
 pub use generator::{Entry, Generator};
 pub use grammar::{Grammar, GrammarError};
 pub use parser::{Ambiguity, words_of};
+pub use word_tasks::{analogies_file, similarity_file};
 
 /// The grammar of the hive diaries.
 ///

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use lalograph_net::model::ShapeError;
 use lalograph_text::TextError;
+use lalograph_vectors::VectorError;
 use thiserror::Error;
 
 use crate::plan::PlanError;
@@ -119,6 +120,17 @@ pub enum LabError {
         /// What is wrong with it.
         what: String,
     },
+    /// A file of word vectors is not what it should be.
+    #[error("{path}: not usable as word vectors: {what}")]
+    BadVectors {
+        /// The file.
+        path: PathBuf,
+        /// What is wrong with it.
+        what: String,
+    },
+    /// Word vectors.
+    #[error(transparent)]
+    Vectors(#[from] VectorError),
     /// No token of a seed text is in the vocabulary.
     #[error("no token of the seed text is in the model's vocabulary")]
     SeedUnknown,

@@ -29,10 +29,11 @@ mod streams;
 mod token_cache;
 pub mod train;
 mod trainer;
+pub mod vector_file;
 
 pub use error::LabError;
 pub use model_file::{ModelFile, Progress};
 pub use plan::{Plan, PlanError};
-pub use prepare::{Prepared, prepare, prepare_again};
+pub use prepare::{Prepared, prepare, prepare_again, read_text};
 pub use run::RunFolder;
 pub use train::{Running, TrainingEvent, TrainingObserver, TrainingOutcome, train};

@@ -7,6 +7,7 @@ use lalograph_net::random::stream;
 use lalograph_text::corpus::{ReadObserver, Skipped};
 use lalograph_text::tokens::{EncodedCorpus, HeldOut, TokenSequence, encode_corpus};
 use lalograph_text::{Corpus, Part, Reserved, Vocabulary, VocabularyBuilder};
+use lalograph_vectors::{VectorError, VectorTable};
 use rand::seq::SliceRandom;
 
 use crate::baseline::unigram_loss;
@@ -18,6 +19,7 @@ use crate::run::{RunDescription, RunFolder, TextFacts};
 use crate::streams::TrainingWindows;
 use crate::token_cache::CacheEntry;
 use crate::train::{TrainingEvent, TrainingObserver};
+use crate::vector_file::import;
 
 /// A plan with its corpus read and its model laid out: ready to train.
 pub struct Prepared {
@@ -35,6 +37,8 @@ pub struct Prepared {
     pub seed_texts: Vec<String>,
     /// What is known of the text beforehand.
     pub facts: TextFacts,
+    /// The vectors that the token vectors begin with, if the plan names some.
+    pub vectors: Option<VectorTable>,
 }
 
 impl Prepared {
@@ -77,30 +81,8 @@ pub fn prepare(
     observer: &mut dyn TrainingObserver,
 ) -> Result<Prepared, LabError> {
     plan.check()?;
-    let corpus = Corpus::find(&plan.corpus.spec())?;
     let share = plan.corpus.validation_share;
-    let held_out = match &plan.corpus.split {
-        Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
-        None => HeldOut::Share { seed: plan.training.seed, share, test: plan.corpus.test_share },
-    };
-    let mut entry = cache.map(|cache| CacheEntry::of(cache, &plan, &corpus)).transpose()?;
-    // A strict reading is to happen, not to be remembered.
-    let kept = match entry.as_ref().filter(|_| !plan.corpus.strict).map(CacheEntry::load) {
-        None | Some(Ok(None)) => None,
-        Some(Ok(kept)) => kept,
-        Some(Err(error)) => {
-            let _ = observer.event(&TrainingEvent::NotReused(&error));
-            None
-        }
-    };
-    let (vocabulary, corpus) = match kept {
-        Some(kept) => {
-            let folder = entry.as_ref().map(CacheEntry::folder).unwrap_or(Path::new(""));
-            let _ = observer.event(&TrainingEvent::Reused(folder));
-            kept
-        }
-        None => encode(&plan, &corpus, &held_out, vocabulary, entry.as_mut(), threads, observer)?,
-    };
+    let (vocabulary, corpus) = read_text(&plan, threads, cache, vocabulary, observer)?;
     plan.vocabulary.unit = vocabulary.unit();
     plan.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
     plan.vocabulary.reserved.clone_from(vocabulary.reserved());
@@ -118,6 +100,8 @@ pub fn prepare(
         });
     }
     let model = LanguageModel::new(plan.shape(vocabulary.len()))?;
+    let vectors =
+        plan.model.vectors.as_ref().map(|path| start_vectors(path, &vocabulary, &model)).transpose()?;
     let steps = plan.training.steps.unwrap_or(plan.training.epochs * windows);
     let EncodedCorpus { training, validation, test, .. } = &corpus;
     let held_out = !validation.is_empty();
@@ -132,7 +116,46 @@ pub fn prepare(
     };
     let mut seed_texts = plan.samples.seed_text.0.clone();
     seed_texts.extend(drawn_seeds(&plan, &vocabulary, validation)?);
-    Ok(Prepared { plan, vocabulary, corpus, model, steps, seed_texts, facts })
+    Ok(Prepared { plan, vocabulary, corpus, model, steps, seed_texts, facts, vectors })
+}
+
+/// Reads a plan's corpus with `threads` threads: the vocabulary, and the tokens in their parts. See [`prepare`] for `cache` and `vocabulary`.
+///
+/// # Errors
+/// As for [`prepare`].
+pub fn read_text(
+    plan: &Plan,
+    threads: usize,
+    cache: Option<&Path>,
+    vocabulary: Option<Vocabulary>,
+    observer: &mut dyn TrainingObserver,
+) -> Result<(Vocabulary, EncodedCorpus), LabError> {
+    let corpus = Corpus::find(&plan.corpus.spec())?;
+    let held_out = match &plan.corpus.split {
+        Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
+        None => {
+            let share = plan.corpus.validation_share;
+            HeldOut::Share { seed: plan.training.seed, share, test: plan.corpus.test_share }
+        }
+    };
+    let mut entry = cache.map(|cache| CacheEntry::of(cache, plan, &corpus)).transpose()?;
+    // A strict reading is to happen, not to be remembered.
+    let kept = match entry.as_ref().filter(|_| !plan.corpus.strict).map(CacheEntry::load) {
+        None | Some(Ok(None)) => None,
+        Some(Ok(kept)) => kept,
+        Some(Err(error)) => {
+            let _ = observer.event(&TrainingEvent::NotReused(&error));
+            None
+        }
+    };
+    match kept {
+        Some(kept) => {
+            let folder = entry.as_ref().map(CacheEntry::folder).unwrap_or(Path::new(""));
+            let _ = observer.event(&TrainingEvent::Reused(folder));
+            Ok(kept)
+        }
+        None => encode(plan, &corpus, &held_out, vocabulary, entry.as_mut(), threads, observer),
+    }
 }
 
 /// Reads the corpus of a run again as [`prepare`] does, with the run's own vocabulary and by `plan`, which may say more of the training than the run's did. The plan's
@@ -155,8 +178,10 @@ pub fn prepare_again(
         return Err(changed("vocabulary"));
     }
     let mut there = plan.clone();
-    let Plan { corpus, vocabulary: words, .. } = &mut there;
-    for path in corpus.paths.iter_mut().chain(&mut corpus.split).chain(&mut words.file) {
+    let Plan { corpus, vocabulary: words, model, .. } = &mut there;
+    for path in
+        corpus.paths.iter_mut().chain(&mut corpus.split).chain(&mut words.file).chain(&mut model.vectors)
+    {
         *path = base.map_or_else(|| path.clone(), |base| base.join(&path));
     }
     let mut prepared = prepare(there, threads, cache, Some(vocabulary), observer)?;
@@ -164,6 +189,7 @@ pub fn prepare_again(
     prepared.plan.corpus.paths.clone_from(&plan.corpus.paths);
     prepared.plan.corpus.split.clone_from(&plan.corpus.split);
     prepared.plan.vocabulary.file.clone_from(&plan.vocabulary.file);
+    prepared.plan.model.vectors.clone_from(&plan.model.vectors);
     if prepared.corpus.text_hash != description.text_hash {
         return Err(changed("corpus"));
     }
@@ -171,6 +197,22 @@ pub fn prepare_again(
         return Err(changed("vocabulary"));
     }
     Ok(prepared)
+}
+
+/// Reads the vectors that a model's token vectors begin with.
+fn start_vectors(
+    path: &Path,
+    vocabulary: &Vocabulary,
+    model: &LanguageModel,
+) -> Result<VectorTable, LabError> {
+    let spelling = |index| String::from_utf8_lossy(vocabulary.token(index).unwrap_or_default()).into_owned();
+    let wanted: Vec<String> = (Reserved::COUNT..vocabulary.len() as u32).map(spelling).collect();
+    let table = import(path, None, Some(&wanted), |_| {}, |_| true)?.table;
+    let wanted = model.shape().embedding;
+    match table.dimensions() {
+        found if found != wanted => Err(VectorError::Dimensions { found, wanted }.into()),
+        _ => Ok(table),
+    }
 }
 
 /// The beginnings of some documents of the validation text that the vocabulary knows all of.

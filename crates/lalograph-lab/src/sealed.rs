@@ -133,6 +133,17 @@ impl<'b> Sealed<'b> {
         Ok(words.iter().map(|word| f32::from_le_bytes(*word)).collect())
     }
 
+    /// The columns of a tensor of rows.
+    pub(crate) fn columns(&self, name: &str) -> Result<usize, String> {
+        let found = self.tensors.tensor(name).map_err(|_| format!("the tensor `{name}` is missing"))?;
+        match found.shape() {
+            [_, columns] => Ok(*columns),
+            shape => Err(format!(
+                "the tensor `{name}` has the shape {shape:?}, and rows and columns were expected"
+            )),
+        }
+    }
+
     /// Whether there is a tensor of that name.
     pub(crate) fn has(&self, name: &str) -> bool {
         self.tensors.tensor(name).is_ok()
@@ -166,6 +177,33 @@ impl<'b> Sealed<'b> {
         let metadata = self.metadata.iter().map(|(key, value)| (key.as_str(), value.as_str()));
         if header(metadata, entries) == self.header { Ok(()) } else { Err("its header was altered".into()) }
     }
+}
+
+/// The rows of a tensor in any safetensors file: their width and their numbers, of single or double precision.
+pub(crate) fn foreign_rows(bytes: &[u8], name: &str, rows: usize) -> Result<(usize, Vec<f32>), String> {
+    let file =
+        SafeTensors::deserialize(bytes).map_err(|error| format!("it is cut short or damaged ({error})"))?;
+    let tensor = file.tensor(name).map_err(|_| {
+        let names: Vec<&str> = file.names().into_iter().map(|name| name.as_ref()).collect();
+        format!("the tensor `{name}` is missing; it has {}", names.join(", "))
+    })?;
+    let [found, columns] = tensor.shape()[..] else {
+        return Err(format!(
+            "the tensor `{name}` has the shape {:?}, and rows and columns were expected",
+            tensor.shape()
+        ));
+    };
+    if found != rows {
+        return Err(format!("the tensor `{name}` has {found} rows, and there are {rows} words"));
+    }
+    let numbers = match tensor.dtype() {
+        Dtype::F32 => tensor.data().as_chunks::<4>().0.iter().map(|x| f32::from_le_bytes(*x)).collect(),
+        Dtype::F64 => {
+            tensor.data().as_chunks::<8>().0.iter().map(|x| f64::from_le_bytes(*x) as f32).collect()
+        }
+        other => return Err(format!("the tensor `{name}` is {other:?}, and F32 or F64 can be read")),
+    };
+    Ok((columns, numbers))
 }
 
 /// Plain data with string keys as JSON.

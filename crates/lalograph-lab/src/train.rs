@@ -23,6 +23,7 @@ use crate::run::{Claim, RunDescription, RunFolder, RunStatus};
 use crate::schedule::Schedule;
 use crate::score::{Judge, Score};
 use crate::trainer::Trainer;
+use crate::vector_file::fill_embedding;
 
 /// Streams side by side while held-out text is judged.
 pub(crate) const JUDGED_ROWS: usize = 16;
@@ -199,6 +200,9 @@ impl<'a> Loop<'a> {
         let mut schedule = Schedule::new(training, *steps);
         let validation = corpus.validation.beginning(training.validate_share);
         let bytes = from.as_ref().map_or(RecordBytes::default(), |from| from.position.record_bytes);
+        if let (Some(table), None) = (&prepared.vectors, &from) {
+            fill_embedding(model, &mut trainer.weights, vocabulary, table)?;
+        }
         if let Some(from) = &from {
             from.restore(&mut trainer)
                 .map_err(|what| LabError::BadCheckpoint { path: run.checkpoints(), what })?;

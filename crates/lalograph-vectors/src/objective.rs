@@ -52,41 +52,67 @@ impl<T: Real> Weights<T> {
 /// The sum of products, in a fixed order.
 #[inline(always)]
 fn dot<T: Real>(a: &[T], b: &[T]) -> T {
+    let (a, b) = (a.as_chunks::<LANES>().0, b.as_chunks::<LANES>().0);
+    // Two sums, so that neither waits for itself.
     let (mut even, mut odd) = ([T::ZERO; LANES], [T::ZERO; LANES]);
-    let mut pairs = a.chunks_exact(2 * LANES).zip(b.chunks_exact(2 * LANES));
-    for (a, b) in &mut pairs {
-        for lane in 0..LANES {
-            even[lane] += a[lane] * b[lane];
-            odd[lane] += a[LANES + lane] * b[LANES + lane];
-        }
+    let (pairs, rest) = (a.chunks_exact(2).zip(b.chunks_exact(2)), a.len() % 2);
+    for (a, b) in pairs {
+        even = added(even, &a[0], &b[0]);
+        odd = added(odd, &a[1], &b[1]);
     }
-    let done = a.len() / (2 * LANES) * (2 * LANES);
-    for (a, b) in a[done..].chunks_exact(LANES).zip(b[done..].chunks_exact(LANES)) {
-        for lane in 0..LANES {
-            even[lane] += a[lane] * b[lane];
-        }
+    if let (1, Some(a), Some(b)) = (rest, a.last(), b.last()) {
+        even = added(even, a, b);
     }
-    let mut sums = [T::ZERO; LANES];
+    let mut all = [T::ZERO; LANES];
     for lane in 0..LANES {
-        sums[lane] = even[lane] + odd[lane];
+        all[lane] = even[lane] + odd[lane];
     }
     let mut width = LANES / 2;
     while width > 0 {
         for lane in 0..width {
-            sums[lane] += sums[lane + width];
+            all[lane] += all[lane + width];
         }
         width /= 2;
     }
-    sums[0]
+    all[0]
+}
+
+/// Products added to sums, number by number.
+#[inline(always)]
+fn added<T: Real>(mut sums: [T; LANES], a: &[T; LANES], b: &[T; LANES]) -> [T; LANES] {
+    for lane in 0..LANES {
+        sums[lane] += a[lane] * b[lane];
+    }
+    sums
 }
 
 /// Adds `factor` times `x` to `y`.
 #[inline(always)]
 fn add<T: Real>(y: &mut [T], factor: T, x: &[T]) {
-    for (y, x) in y.chunks_exact_mut(LANES).zip(x.chunks_exact(LANES)) {
+    for (y, x) in y.as_chunks_mut::<LANES>().0.iter_mut().zip(x.as_chunks::<LANES>().0) {
+        // Whole before it is written: else nothing says that the two are not one, and it is done number by number.
+        let mut sum = *y;
         for lane in 0..LANES {
-            y[lane] += factor * x[lane];
+            sum[lane] += factor * x[lane];
         }
+        *y = sum;
+    }
+}
+
+/// Adds `slope` times an output row to the gradient, and `step` times the hidden numbers to the row.
+#[inline(always)]
+fn change<T: Real>(row: &mut [T], gradient: &mut [T], slope: T, step: T, hidden: &[T]) {
+    let rows = row.as_chunks_mut::<LANES>().0.iter_mut();
+    let others = gradient.as_chunks_mut::<LANES>().0.iter_mut().zip(hidden.as_chunks::<LANES>().0);
+    for (row, (gradient, hidden)) in rows.zip(others) {
+        let (mut sum, mut moved) = (*gradient, *row);
+        for lane in 0..LANES {
+            sum[lane] += slope * moved[lane];
+        }
+        for lane in 0..LANES {
+            moved[lane] += step * hidden[lane];
+        }
+        (*gradient, *row) = (sum, moved);
     }
 }
 
@@ -125,21 +151,26 @@ pub fn learn_against_noise<T: Real>(
     scratch: &mut Scratch<T>,
 ) -> T {
     hidden(weights, inputs, scratch);
-    // The product of all probabilities: one logarithm for all of them.
-    let mut likelihood = T::ONE;
     let stride = weights.stride;
-    for at in 0..=noise.len() {
-        let (word, sign) = if at == 0 { (target, T::ONE) } else { (noise[at - 1], -T::ONE) };
-        let row = &mut weights.output[word as usize * stride..][..stride];
-        let score = dot(row, &scratch.hidden);
-        // The probability that is to be 1.
-        let right = T::ONE / (T::ONE + (-(sign * score)).exp());
-        likelihood *= right;
-        let slope = -sign * (T::ONE - right);
-        add(&mut scratch.gradient, slope, row);
-        add(row, -rate * slope, &scratch.hidden);
+    let Scratch { hidden, gradient, scores } = scratch;
+    // All scores, then all probabilities, then all changes: each kind many at a time.
+    scores.clear();
+    for &word in std::iter::once(&target).chain(noise) {
+        scores.push(dot(&weights.output[word as usize * stride..][..stride], hidden));
     }
-    move_inputs(weights, inputs, rate, &scratch.gradient);
+    scores[0] = -scores[0];
+    // The probability of the wrong answer: e^x / (1 + e^x) = 1 / (1 + e^-x).
+    for score in scores.iter_mut() {
+        *score = T::ONE / (T::ONE + (-*score).exp());
+    }
+    // The product of all probabilities: one logarithm for all of them.
+    let likelihood = scores.iter().fold(T::ONE, |product, &wrong| product * (T::ONE - wrong));
+    scores[0] = -scores[0];
+    for (&word, &slope) in std::iter::once(&target).chain(noise).zip(scores.iter()) {
+        let row = &mut weights.output[word as usize * stride..][..stride];
+        change(row, gradient, slope, -rate * slope, hidden);
+    }
+    move_inputs(weights, inputs, rate, gradient);
     likelihood.greater(T::of(1e-30))
 }
 
@@ -170,9 +201,7 @@ pub fn learn_among_all<T: Real>(
     let right = scores[(target - words.start) as usize] / total;
     for (word, &score) in words.clone().zip(scores.iter()) {
         let slope = score / total - if word == target { T::ONE } else { T::ZERO };
-        let output = &mut weights.output[row(word)..][..stride];
-        add(gradient, slope, output);
-        add(output, -rate * slope, hidden);
+        change(&mut weights.output[row(word)..][..stride], gradient, slope, -rate * slope, hidden);
     }
     move_inputs(weights, inputs, rate, gradient);
     right.greater(T::of(1e-30))

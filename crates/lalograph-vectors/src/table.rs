@@ -104,6 +104,11 @@ impl VectorTable {
         self.rows.get(word).or_else(|| self.rows.get(&word.to_lowercase())).copied()
     }
 
+    /// The row of a word exactly as it is spelt.
+    pub fn exact_row(&self, word: &str) -> Option<u32> {
+        self.rows.get(word).copied()
+    }
+
     /// The vector of a row.
     pub fn at(&self, row: u32) -> &[f32] {
         &self.values[row as usize * self.dimensions..][..self.dimensions]

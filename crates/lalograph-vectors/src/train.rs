@@ -83,7 +83,7 @@ impl Default for Settings {
 const LAST_RATE: f64 = 1e-4;
 
 /// Tokens between two exchanges, at least and at most. Large vocabularies have large blocks, since most of an exchange is rows that were touched once.
-const BLOCKS: (usize, usize) = (64, 8192);
+const BLOCKS: (usize, usize) = (256, 8192);
 
 /// Changes of a row in a block from which on it counts as one that every worker has moved most of its way.
 const MANY: f32 = 20.0;
@@ -273,7 +273,7 @@ pub fn train(
     {
         return Err(VectorError::TooLittle);
     }
-    let block = (words.len() / 3).clamp(BLOCKS.0, BLOCKS.1);
+    let block = words.len().clamp(BLOCKS.0, BLOCKS.1);
     let task = Task {
         settings,
         text,

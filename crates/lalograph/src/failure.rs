@@ -161,6 +161,10 @@ impl From<LabError> for Failure {
             LabError::SeedUnknown => {
                 "use words of the training text, or leave the seed text out to begin a document"
             }
+            LabError::Vectors(inner) => return inner.into(),
+            LabError::BadVectors { .. } => {
+                "vectors are text, a word and its numbers on a line, or the safetensors of `lalograph embed`"
+            }
             LabError::TooManyNgrams => "give --baselines a lower order",
             LabError::Io { .. } | LabError::Threads(_) => return Self::work(error),
         };

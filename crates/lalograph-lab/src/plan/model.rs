@@ -1,5 +1,7 @@
 //! `[model]`: the network.
 
+use std::path::PathBuf;
+
 use lalograph_net::Cell;
 use serde::{Deserialize, Serialize};
 
@@ -114,6 +116,9 @@ pub struct ModelPlan {
     pub recurrent_gain: f64,
     /// How input weights and token vectors begin: `uniform` or `normal`, of equal variance.
     pub input_start: InputStartName,
+    /// A file of word vectors that the token vectors begin with, `embedding` numbers each; words without one begin as usual. `groups.embedding_rate` says whether they are learnt on: 0 leaves them as they are.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub vectors: Option<PathBuf>,
     /// First bias of the gate that keeps what is remembered; without one 3 for `lstm`, 1 for `gru`.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub keep_bias: Option<f64>,
@@ -138,6 +143,7 @@ impl Default for ModelPlan {
             recurrent_start: RecurrentStartName::Orthogonal,
             recurrent_gain: 1.0,
             input_start: InputStartName::Uniform,
+            vectors: None,
             keep_bias: None,
         }
     }

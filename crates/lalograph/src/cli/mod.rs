@@ -1,6 +1,7 @@
 //! The command line: what may be typed. What it means is settled in `commands`.
 
 mod corpus;
+mod embed;
 mod model;
 mod plan;
 mod runs;
@@ -12,6 +13,10 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 pub(crate) use corpus::{CleaningArgs, CorpusArgs, ReadingArgs, TokenArgs, YesNo};
+pub(crate) use embed::{
+    DirectionChoice, EmbedCommand, EmbedImportArgs, EmbedJudgeArgs, EmbedMapArgs, EmbedNearArgs,
+    EmbedRelateArgs, EmbedTrainArgs, LayoutChoice, MethodChoice, WeighChoice,
+};
 pub(crate) use model::{
     CellChoice, FlowArgs, ModelArgs, NextArgs, OptimiserChoice, PassageChoice, SampleArgs, ScheduleChoice,
     ScoreArgs, SoftmaxChoice, StateChoice, StepArgs, TrainArgs,
@@ -77,6 +82,12 @@ pub(crate) enum Command {
         /// What to do with it.
         #[command(subcommand)]
         command: VocabCommand,
+    },
+    /// Learn word vectors, bring them in, look for neighbours, judge them, map them.
+    Embed {
+        /// What to do with them.
+        #[command(subcommand)]
+        command: EmbedCommand,
     },
     /// Look at a plan before it is carried out.
     Plan {

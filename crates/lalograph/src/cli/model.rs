@@ -130,6 +130,9 @@ pub(crate) struct ModelArgs {
     /// Width of a token's vector.
     #[arg(long, value_name = "N", help_heading = "Model")]
     pub(crate) embedding: Option<usize>,
+    /// A file of word vectors that the token vectors begin with; --set groups.embedding_rate=0 leaves them as they are.
+    #[arg(long, value_name = "FILE", help_heading = "Model")]
+    pub(crate) vectors: Option<PathBuf>,
     /// Width of each recurrent layer.
     #[arg(long, value_name = "N", help_heading = "Model")]
     pub(crate) hidden: Option<usize>,

@@ -3,13 +3,15 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use lalograph_demo::{CorpusPlan, CorpusTruth, thornmere, write_corpus};
+use lalograph_demo::{CorpusPlan, CorpusTruth, analogies_file, similarity_file, thornmere, write_corpus};
 use lalograph_lab::files::{Existing, write_whole};
 use lalograph_lab::records::{MetricsRecord, read_lines};
 use lalograph_lab::{LabError, Plan, Prepared, RunFolder, TrainingOutcome};
 use lalograph_text::survey::SurveySpec;
 use lalograph_text::{Corpus, Division};
+use lalograph_vectors::train::Settings;
 
+use super::embed::vectors_of;
 use super::survey::look;
 use super::threads;
 use super::train::begin;
@@ -39,6 +41,9 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     corpus.check()?;
     let folder = make_folder(args)?;
     let (diaries, truth) = write_diaries(&corpus, &folder, screen)?;
+    for (name, text) in [("similarity.tsv", similarity_file()), ("analogies.txt", analogies_file())] {
+        write_whole(&folder.join(name), text.as_bytes(), Existing::Keep)?;
+    }
     if args.corpus_only {
         return Ok(());
     }
@@ -58,6 +63,9 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     let vocabulary = folder.join("vocabulary.json");
     write_whole(&vocabulary, prepared.vocabulary.to_json().as_bytes(), Existing::Keep)?;
     screen.line(&format!("\n{}", render_size(&prepared.vocabulary, screen)))?;
+    let settings =
+        Settings { epochs: if args.quick { 20 } else { 8 }, seed: args.seed, ..Settings::default() };
+    vectors_of(&prepared, &settings, &folder, threads(args.threads), screen)?;
     screen.line(&format!("\n{}\n", render_start(&prepared, screen)))?;
 
     let running = begin(&prepared, &runs, "demo", Existing::Keep)?;
@@ -233,7 +241,7 @@ fn report(
         ),
     ];
     let next = format!(
-        "  lalograph sample {0} --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph score {0} {1}\n  lalograph runs report {0}",
+        "  lalograph sample {0} --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph score {0} {1}\n  lalograph embed near {2} Hesper Foxgate\n  lalograph runs report {0}",
         run.path().display(),
         prepared
             .plan
@@ -241,6 +249,7 @@ fn report(
             .paths
             .first()
             .map_or_else(String::new, |path| path.join("volume-00001.txt").display().to_string()),
+        vocabulary.with_file_name("vectors.safetensors").display(),
     );
     format!(
         "{}\n{figures}\n\n{}\n{}\n\n{}\n{next}",

@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod demo;
+mod embed;
 mod flow;
 mod gauge;
 mod next;
@@ -36,6 +37,7 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
         Command::Survey(args) => survey::run(&args, screen),
         Command::Split(args) => split::run(&args, screen),
         Command::Vocab { command } => vocab::run(&command, screen),
+        Command::Embed { command } => embed::run(&command, screen),
         Command::Plan { command } => plan::run(&command, screen),
         Command::Train(args) => train::run(&args, screen),
         Command::Resume(args) => resume::run(&args, screen),

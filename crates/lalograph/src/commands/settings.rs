@@ -78,6 +78,7 @@ pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) {
     lay(&model.cell.map(cell), &mut plan.model.cell);
     lay(&model.embedding, &mut plan.model.embedding);
     lay(&model.hidden, &mut plan.model.hidden);
+    plan.model.vectors = model.vectors.clone().or_else(|| plan.model.vectors.take());
     lay(&model.layers, &mut plan.model.layers);
     lay(&model.softmax.map(softmax), &mut plan.model.softmax);
     plan.model.tied |= model.tied;

@@ -9,6 +9,8 @@ use lalograph_lab::{
     LabError, Plan, Prepared, RunFolder, Running, TrainingEvent, TrainingObserver, TrainingOutcome, prepare,
     train,
 };
+use lalograph_text::Vocabulary;
+use lalograph_text::tokens::EncodedCorpus;
 use serde::Serialize;
 
 use super::reading::{LeftOut, say_reading, say_unknown};
@@ -44,13 +46,33 @@ pub(super) fn read(
     reading(left_out, existing, screen, |observer| prepare(plan, threads, cache, None, observer))
 }
 
-/// Shows how a corpus is read.
+/// Shows how the corpus of a run is read.
 pub(super) fn reading(
     left_out: Option<&Path>,
     existing: Existing,
     screen: &Screen,
     prepare: impl FnOnce(&mut dyn TrainingObserver) -> Result<Prepared, LabError>,
 ) -> Result<Prepared, Failure> {
+    shown(left_out, existing, screen, prepare, |prepared| &prepared.corpus)
+}
+
+/// Shows how a corpus is read that no network is trained on.
+pub(super) fn reading_text(
+    left_out: Option<&Path>,
+    existing: Existing,
+    screen: &Screen,
+    read: impl FnOnce(&mut dyn TrainingObserver) -> Result<(Vocabulary, EncodedCorpus), LabError>,
+) -> Result<(Vocabulary, EncodedCorpus), Failure> {
+    shown(left_out, existing, screen, read, |(_, corpus)| corpus)
+}
+
+fn shown<T>(
+    left_out: Option<&Path>,
+    existing: Existing,
+    screen: &Screen,
+    prepare: impl FnOnce(&mut dyn TrainingObserver) -> Result<T, LabError>,
+    corpus: impl Fn(&T) -> &EncodedCorpus,
+) -> Result<T, Failure> {
     let mut bar: Option<(u32, Progress<'_>)> = None;
     let mut places = LeftOut::new(left_out, existing)?;
     let prepared = prepare(&mut |event: &TrainingEvent<'_>| {
@@ -86,8 +108,8 @@ pub(super) fn reading(
     }
     let prepared = prepared?;
     places.finish()?;
-    say_reading(&prepared.corpus.reading, left_out, screen);
-    let held_out = &prepared.corpus.validation;
+    say_reading(&corpus(&prepared).reading, left_out, screen);
+    let held_out = &corpus(&prepared).validation;
     say_unknown(held_out.unknown, held_out.len() as u64, screen);
     Ok(prepared)
 }

@@ -18,4 +18,5 @@ pub(crate) mod survey_charts;
 pub(crate) mod survey_text;
 pub(crate) mod table;
 pub(crate) mod training;
+pub(crate) mod word_map;
 pub(crate) mod wrap;

@@ -17,6 +17,8 @@ pub(crate) enum Measure {
     Bytes,
     /// Optimiser steps.
     Steps,
+    /// Tokens.
+    Tokens,
 }
 
 /// A piece of work under way.
@@ -38,6 +40,7 @@ impl<'s> Progress<'s> {
             let figures = match measure {
                 Measure::Bytes => "{decimal_bytes}/{decimal_total_bytes}  {decimal_bytes_per_sec}",
                 Measure::Steps => "step {human_pos}/{human_len}",
+                Measure::Tokens => "{human_pos}/{human_len} tokens  {per_sec}",
             };
             let bars = screen.styled_note(crate::output::palette::HONEY.style(), "{bar:24}");
             let template = format!("{{prefix}}  {bars}  {figures}  {{msg}}  {{eta}} left");
@@ -74,6 +77,7 @@ impl<'s> Progress<'s> {
             match self.measure {
                 Measure::Bytes => bytes(position),
                 Measure::Steps => format!("step {}", count(position)),
+                Measure::Tokens => format!("{} tokens", count(position)),
             }
         };
         let message = if message.is_empty() { String::new() } else { format!(", {message}") };

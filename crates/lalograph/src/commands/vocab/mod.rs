@@ -98,7 +98,7 @@ pub(crate) fn render_size(vocabulary: &Vocabulary, screen: &Screen) -> String {
 }
 
 /// Reads a vocabulary from its own file, or from a model's.
-fn load(path: &Path) -> Result<Vocabulary, Failure> {
+pub(crate) fn load(path: &Path) -> Result<Vocabulary, Failure> {
     let path = model_path(path);
     if path.extension().is_some_and(|extension| extension == "safetensors") {
         return Ok(ModelFile::load(&path)?.vocabulary);

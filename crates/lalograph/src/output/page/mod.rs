@@ -1,6 +1,7 @@
 //! Pages: HTML files that need nothing besides themselves.
 
 mod comparison;
+mod map;
 mod report;
 mod samples;
 mod surprise;
@@ -9,6 +10,7 @@ use html_escape::encode_safe;
 use lalograph_lab::records::SampleRecord;
 
 pub(crate) use comparison::{Rows as ComparisonRows, comparison_page};
+pub(crate) use map::map_page;
 pub(crate) use report::{ReportPictures, report_page};
 pub(crate) use samples::samples_page;
 pub(crate) use surprise::{SurpriseToken, surprise_page};

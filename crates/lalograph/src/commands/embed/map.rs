@@ -1,0 +1,114 @@
+//! `embed map`: words in a plane.
+
+use lalograph_lab::files::write_whole;
+use lalograph_vectors::map::{Neighbourhood, Plane, neighbourhood, principal};
+use serde::Serialize;
+
+use super::{load, places, words_of};
+use crate::cli::{EmbedMapArgs, LayoutChoice};
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::chart::Picture;
+use crate::output::number::count;
+use crate::output::page::map_page;
+use crate::output::progress::{Measure, Progress};
+use crate::output::screen::Screen;
+use crate::output::word_map::word_map;
+
+/// What `embed map --json` prints.
+#[derive(Serialize)]
+struct MapDocument {
+    picture: String,
+    page: String,
+    layout: &'static str,
+    /// Shares of the spread along the two axes, of principal components.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    variance_shares: Option<[f64; 2]>,
+    words: Vec<PlacedWord>,
+}
+
+/// A word and its place.
+#[derive(Serialize)]
+struct PlacedWord {
+    word: String,
+    x: f64,
+    y: f64,
+}
+
+/// Runs the command.
+pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
+    if args.perplexity.is_some() && args.layout == LayoutChoice::Principal {
+        return Err(Failure::Usage(
+            "--perplexity has nothing to work on: principal directions have no neighbours".into(),
+        ));
+    }
+    let [svg, png, page] = ["svg", "png", "html"].map(|form| args.output.with_extension(form));
+    let existing = places(&[&svg, &png, &page], args.force)?;
+    let file = load(&args.vectors, screen)?;
+    let table = &file.table;
+    let mut rows: Vec<u32> = Vec::new();
+    for word in words_of(&args.word, args.words_from.as_ref())? {
+        rows.push(table.row(&word).ok_or_else(|| table.unknown(&word))?);
+    }
+    if rows.is_empty() {
+        rows = (0..table.words().len().min(args.top) as u32).collect();
+    }
+    // By direction, as nearness is.
+    let vectors: Vec<&[f32]> = rows.iter().map(|&row| table.direction(row)).collect();
+    let (layout, plane) = match args.layout {
+        LayoutChoice::Principal => ("principal", principal(&vectors, args.seed)?),
+        LayoutChoice::Neighbours => {
+            let usual =
+                (rows.len() as f64 / 10.0).clamp(2.0, 30.0).min((rows.len() as f64 - 1.0) / 3.0).max(1.0);
+            let how = Neighbourhood {
+                perplexity: args.perplexity.unwrap_or(usual),
+                seed: args.seed,
+                ..Neighbourhood::default()
+            };
+            let mut progress = Progress::new(screen, "laying out", Measure::Steps, how.steps as u64);
+            let plane = neighbourhood(&vectors, &how, |steps| {
+                progress.at(steps as u64, "");
+                !interrupt::asked()
+            })?;
+            progress.finish();
+            ("neighbours", plane)
+        }
+    };
+    let Plane { points, shares } = plane;
+    let words: Vec<&str> = rows.iter().map(|&row| table.word(row)).collect();
+    let scene = word_map(&words, &points, shares);
+    let picture = Picture::of(scene)?;
+    picture.write(&args.output, existing)?;
+    let near: Vec<Vec<(String, f32)>> = table
+        .nearest_of_all(
+            &rows.iter().flat_map(|&row| table.at(row).to_vec()).collect::<Vec<f32>>(),
+            5,
+            &rows.iter().map(std::slice::from_ref).collect::<Vec<_>>(),
+        )
+        .into_iter()
+        .map(|found| found.iter().map(|other| (table.word(other.row).to_owned(), other.nearness)).collect())
+        .collect();
+    let source = args.vectors.display().to_string();
+    write_whole(&page, map_page(&source, &words, &points, &near, shares).as_bytes(), existing)?;
+    if args.json {
+        let place = |(word, point): (&&str, &[f64; 2])| PlacedWord {
+            word: (*word).to_owned(),
+            x: point[0],
+            y: point[1],
+        };
+        return screen.json(&MapDocument {
+            picture: png.display().to_string(),
+            page: page.display().to_string(),
+            layout,
+            variance_shares: shares,
+            words: words.iter().zip(&points).map(place).collect(),
+        });
+    }
+    screen.line(&format!(
+        "{} words laid out: {}, {} and {}",
+        count(words.len() as u64),
+        page.display(),
+        png.display(),
+        svg.display()
+    ))
+}

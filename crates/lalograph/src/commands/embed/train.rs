@@ -1,0 +1,313 @@
+//! `embed train`: word vectors from a corpus.
+
+use std::time::Instant;
+
+use lalograph_lab::files::Existing;
+use lalograph_lab::vector_file::VectorFile;
+use lalograph_lab::{LabError, Plan, read_text};
+use lalograph_text::tokens::TokenSequence;
+use lalograph_text::{Corpus, Vocabulary};
+use lalograph_vectors::VectorTable;
+use lalograph_vectors::pieces::Pieces;
+use lalograph_vectors::pmi::{Factorising, factorise};
+use lalograph_vectors::train::{Direction, Learnt, Progress as Reached, Settings, train};
+use serde::Serialize;
+
+use super::{NearWord, counts, places, spellings};
+use crate::cli::{DirectionChoice, EmbedTrainArgs};
+use crate::commands::reading::{lay_over, refuse_idle};
+use crate::commands::threads;
+use crate::commands::training::reading_text;
+use crate::commands::vocab::apply_token_args;
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::number::{count, duration};
+use crate::output::palette::SLATE;
+use crate::output::progress::{Measure, Progress};
+use crate::output::screen::Screen;
+use crate::output::table::facts;
+
+/// Neighbours of a probe, and words that are probes where none are named.
+const NEIGHBOURS: usize = 5;
+const PROBES: usize = 4;
+
+/// How often neighbours are shown.
+const MOMENTS: u64 = 5;
+
+/// The words that are first in a table tell little: marks, and words that stand with everything.
+const COMMONEST: usize = 40;
+
+/// A line of `embed train --json`.
+#[derive(Serialize)]
+#[serde(tag = "kind", rename_all = "snake_case")]
+enum Line<'a> {
+    Progress {
+        epoch: f64,
+        loss: Option<f64>,
+        words_per_second: f64,
+    },
+    Neighbours {
+        epoch: f64,
+        word: &'a str,
+        neighbours: Vec<NearWord<'a>>,
+    },
+    Outcome {
+        vectors: String,
+        words: u64,
+        dimensions: usize,
+        tokens: u64,
+        seconds: f64,
+        words_per_second: f64,
+        loss: Option<f64>,
+    },
+}
+
+/// How vectors are made.
+enum Way {
+    Predicting(Settings),
+    Factorising(Factorising),
+}
+
+/// Runs the command.
+pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure> {
+    let outputs: Vec<_> = std::iter::once(args.output.as_path()).chain(args.text_output.as_deref()).collect();
+    let existing = places(&outputs, args.force)?;
+    let way = way(args)?;
+    if args.paths.iter().any(|path| path.as_os_str() == "-") {
+        return Err(Failure::Usage(
+            "learning reads its corpus twice, so it cannot come from standard input; save it to a file first"
+                .into(),
+        ));
+    }
+    interrupt::listen();
+    let (vocabulary, text) = read(args, existing, screen)?;
+    let words = spellings(&vocabulary);
+    let probes = probes(args, &vocabulary, screen)?;
+    let begun = Instant::now();
+    let mut last_loss = None;
+    let pool =
+        rayon::ThreadPoolBuilder::new().num_threads(threads(args.threads)).build().map_err(LabError::from)?;
+    let table = pool.install(|| match &way {
+        Way::Predicting(settings) => {
+            predict(settings, &words, &text, (&probes, args.json), screen, &mut last_loss)
+        }
+        Way::Factorising(settings) => {
+            let mut progress = Progress::new(screen, "counting pairs", Measure::Steps, 100);
+            let table = factorise(settings, &words, &text, |share| {
+                progress.at((100.0 * share) as u64, "");
+                !interrupt::asked()
+            });
+            progress.finish();
+            Ok::<_, Failure>(table?)
+        }
+    })?;
+    let seconds = begun.elapsed().as_secs_f64();
+    let made = match &way {
+        Way::Predicting(settings) => serde_json::to_string(settings).map_err(Failure::work)?,
+        Way::Factorising(settings) => serde_json::json!({
+            "factorised": true, "dimensions": settings.dimensions, "window": settings.window,
+            "shift": settings.shift, "seed": settings.seed,
+        })
+        .to_string(),
+    };
+    let file = VectorFile { counts: Some(counts(&vocabulary)), vocabulary: Some(vocabulary), table, made };
+    file.save(&args.output, existing)?;
+    if let Some(path) = &args.text_output {
+        file.save_text(path, existing)?;
+    }
+    let passes = if let Way::Predicting(settings) = &way { settings.epochs } else { 1 };
+    let tokens = passes * text.len() as u64;
+    let words_per_second = tokens as f64 / seconds.max(1e-9);
+    if args.json {
+        return screen.json(&Line::Outcome {
+            vectors: args.output.display().to_string(),
+            words: file.table.words().len() as u64,
+            dimensions: file.table.dimensions(),
+            tokens,
+            seconds,
+            words_per_second,
+            loss: last_loss,
+        });
+    }
+    let mut rows = vec![
+        (
+            "vectors",
+            format!("{} words x {} numbers", count(file.table.words().len() as u64), file.table.dimensions()),
+        ),
+        (
+            "text",
+            format!(
+                "{} tokens, {passes} {}",
+                count(text.len() as u64),
+                if passes == 1 { "pass" } else { "passes" }
+            ),
+        ),
+    ];
+    if let Some((pieces, _)) = file.table.pieces() {
+        rows.push((
+            "pieces",
+            format!(
+                "{} to {} characters, {} rows",
+                pieces.shortest,
+                pieces.longest,
+                count(u64::from(pieces.rows))
+            ),
+        ));
+    }
+    if let Some(loss) = last_loss {
+        rows.push(("loss", format!("{loss:.4} nats for each prediction, at the end")));
+    }
+    rows.push(("time", format!("{}, {} words/s", duration(seconds), count(words_per_second as u64))));
+    rows.push((
+        "written to",
+        outputs.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", "),
+    ));
+    screen.line(&format!("{}\n{}", screen.heading("Word vectors"), facts(screen, &rows)))?;
+    if let Way::Factorising(_) = way {
+        for &probe in &probes {
+            show(&file.table, probe, "", screen)?;
+        }
+    }
+    Ok(())
+}
+
+fn way(args: &EmbedTrainArgs) -> Result<Way, Failure> {
+    let EmbedTrainArgs { dimensions, window, noise, seed, .. } = *args;
+    if args.factorise {
+        return Ok(Way::Factorising(Factorising { dimensions, window, shift: noise.max(1) as f64, seed }));
+    }
+    let (direction, usual) = match args.direction {
+        DirectionChoice::ContextToWord => (Direction::ContextToWord, 0.25),
+        DirectionChoice::WordToContext => (Direction::WordToContext, 0.05),
+    };
+    let settings = Settings {
+        direction,
+        dimensions,
+        window,
+        fixed_window: args.fixed_window,
+        noise,
+        subsample: args.subsample,
+        learning_rate: args.learning_rate.unwrap_or(usual),
+        epochs: args.epochs,
+        pieces: args.pieces.map(|(shortest, longest)| Pieces { shortest, longest, rows: args.piece_rows }),
+        seed,
+        lanes: (!args.fast).then_some(args.lanes),
+    };
+    settings.check()?;
+    Ok(Way::Predicting(settings))
+}
+
+/// The corpus as one text, and its vocabulary.
+fn read(
+    args: &EmbedTrainArgs,
+    existing: Existing,
+    screen: &Screen,
+) -> Result<(Vocabulary, TokenSequence), Failure> {
+    let mut plan = Plan::default();
+    plan.corpus.paths.clone_from(&args.paths);
+    lay_over(&args.reading, &mut plan.corpus);
+    (plan.corpus.validation_share, plan.corpus.test_share) = (0.0, 0.0);
+    plan.vocabulary.file.clone_from(&args.vocabulary);
+    apply_token_args(&args.tokens, &mut plan.vocabulary)?;
+    plan.check()?;
+    refuse_idle(&args.reading, &Corpus::find(&plan.corpus.spec())?)?;
+    let left_out = args.reading.left_out.as_deref();
+    let (vocabulary, encoded) = reading_text(left_out, existing, screen, |observer| {
+        read_text(&plan, threads(args.threads), None, None, observer)
+    })?;
+    Ok((vocabulary, encoded.training))
+}
+
+/// The rows of the words whose neighbours are shown.
+fn probes(args: &EmbedTrainArgs, vocabulary: &Vocabulary, screen: &Screen) -> Result<Vec<u32>, Failure> {
+    let tokens = vocabulary.tokens();
+    let row = |word: &String| {
+        let at = tokens.iter().position(|token| *token.bytes == *word.as_bytes());
+        if at.is_none() {
+            screen.warn(&format!("`{word}` is not in the vocabulary, so nothing can be near it"));
+        }
+        at.map(|at| at as u32)
+    };
+    if !args.probe.is_empty() {
+        return Ok(args.probe.iter().filter_map(row).collect());
+    }
+    let first = COMMONEST.min(tokens.len() / 4);
+    Ok((0..PROBES)
+        .map(|at| (first + at * first.max(1)) as u32)
+        .filter(|&row| (row as usize) < tokens.len())
+        .collect())
+}
+
+/// Learns by prediction, and shows how it goes.
+fn predict(
+    settings: &Settings,
+    words: &[String],
+    text: &TokenSequence,
+    (probes, json): (&[u32], bool),
+    screen: &Screen,
+    last_loss: &mut Option<f64>,
+) -> Result<VectorTable, Failure> {
+    let total = settings.epochs * text.len() as u64;
+    let mut progress = Progress::new(screen, "learning", Measure::Tokens, total);
+    let begun = Instant::now();
+    let (mut sum, mut times, mut moment) = (0.0, 0u32, 0);
+    let mut failed: Option<Failure> = None;
+    let learnt =
+        train(settings, words, text, &mut |reached: &Reached, snapshot: &mut dyn FnMut() -> Learnt| {
+            if let Some(loss) = reached.loss {
+                (sum, times) = (sum + loss, times + 1);
+            }
+            let loss = (times > 0).then(|| sum / f64::from(times));
+            progress.at(reached.tokens, &loss.map_or(String::new(), |loss| format!("loss {loss:.4}")));
+            if reached.tokens * MOMENTS >= (moment + 1) * total {
+                moment = reached.tokens * MOMENTS / total;
+                *last_loss = loss;
+                (sum, times) = (0.0, 0);
+                let epoch = reached.tokens as f64 / text.len() as f64;
+                let words_per_second = reached.tokens as f64 / begun.elapsed().as_secs_f64();
+                let said = say(&snapshot(), words, probes, (epoch, loss, words_per_second), json, screen);
+                failed = said.err();
+            }
+            failed.is_none() && !interrupt::asked()
+        });
+    progress.finish();
+    if let Some(failure) = failed {
+        return Err(failure);
+    }
+    Ok(learnt?.table(words)?)
+}
+
+/// Shows how far it has come and what is near the probes by now.
+fn say(
+    learnt: &Learnt,
+    words: &[String],
+    probes: &[u32],
+    (epoch, loss, words_per_second): (f64, Option<f64>, f64),
+    json: bool,
+    screen: &Screen,
+) -> Result<(), Failure> {
+    let table = learnt.table(words)?;
+    if json {
+        screen.json(&Line::Progress { epoch, loss, words_per_second })?;
+        for &probe in probes {
+            let found = table.nearest(table.at(probe), NEIGHBOURS, &[probe]);
+            let neighbours = NearWord::all(&table, &found);
+            screen.json(&Line::Neighbours { epoch, word: table.word(probe), neighbours })?;
+        }
+        return Ok(());
+    }
+    let loss = loss.map_or(String::new(), |loss| format!(", loss {loss:.4}"));
+    let head = format!("after {epoch:.1} passes{loss}, {} words/s", count(words_per_second as u64));
+    screen.line(&screen.styled(SLATE.style(), &head))?;
+    for &probe in probes {
+        show(&table, probe, "  ", screen)?;
+    }
+    Ok(())
+}
+
+fn show(table: &VectorTable, probe: u32, margin: &str, screen: &Screen) -> Result<(), Failure> {
+    let found = table.nearest(table.at(probe), NEIGHBOURS, &[probe]);
+    let near: Vec<String> =
+        found.iter().map(|other| format!("{} {:.2}", table.word(other.row), other.nearness)).collect();
+    screen.line(&format!("{margin}{}: {}", screen.heading(table.word(probe)), near.join(" \u{b7} ")))
+}

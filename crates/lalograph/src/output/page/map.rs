@@ -1,0 +1,85 @@
+//! Words in a plane, to be pointed at.
+
+use super::{page, text};
+
+/// Size of the map, in units of its own.
+const WIDTH: f64 = 1080.0;
+const HEIGHT: f64 = 720.0;
+const MARGIN: f64 = 40.0;
+
+/// A page with the words of `source` at their places; pointing at one shows what is `near` it. `shares` are those of the spread along the axes, if they are known.
+pub(crate) fn map_page(
+    source: &str,
+    words: &[&str],
+    points: &[[f64; 2]],
+    near: &[Vec<(String, f32)>],
+    shares: Option<[f64; 2]>,
+) -> String {
+    let range = |axis: usize| {
+        let values = points.iter().map(|point| point[axis]);
+        let low = values.clone().fold(f64::INFINITY, f64::min);
+        (low, values.fold(f64::NEG_INFINITY, f64::max).max(low + 1e-9))
+    };
+    let ranges = [range(0), range(1)];
+    let place = |point: &[f64; 2]| {
+        let share = |axis: usize| (point[axis] - ranges[axis].0) / (ranges[axis].1 - ranges[axis].0);
+        // Room for the last word on the right.
+        let x = MARGIN + share(0) * (WIDTH - 3.0 * MARGIN);
+        (x, HEIGHT - MARGIN - share(1) * (HEIGHT - 2.0 * MARGIN))
+    };
+    let marks: String = words
+        .iter()
+        .zip(points)
+        .zip(near)
+        .map(|((word, point), near)| {
+            let (x, y) = place(point);
+            let near: Vec<String> = near.iter().map(|(other, nearness)| format!("{other} {nearness:.2}")).collect();
+            let told = text(&format!("{word}\nnear: {}", near.join(", ")));
+            let word = text(word);
+            format!(
+                "<g class=\"word\" tabindex=\"0\"><title>{told}</title><circle cx=\"{x:.1}\" cy=\"{y:.1}\" r=\"3\"/>\
+                 <text x=\"{:.1}\" y=\"{:.1}\">{word}</text></g>\n",
+                x + 5.0,
+                y + 4.0
+            )
+        })
+        .collect();
+    let axes = match shares {
+        Some([first, second]) => format!(
+            "Across: the first principal direction, {:.0} % of the spread; up: the second, {:.0} %.",
+            100.0 * first,
+            100.0 * second
+        ),
+        None => {
+            "Laid out so that neighbours stay neighbours; directions and distances far apart mean nothing."
+                .to_owned()
+        }
+    };
+    let body = format!(
+        "<h1>Words by their vectors</h1>\n<p class=\"lead\">{}. {axes} Pointing at a word shows what is near it.</p>\n\
+         <div class=\"scroll\" tabindex=\"0\"><svg class=\"map\" viewBox=\"0 0 {WIDTH} {HEIGHT}\" role=\"img\" aria-label=\"Words by their vectors\">\n{marks}</svg></div>",
+        text(source)
+    );
+    page("Words by their vectors", &body)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::map_page;
+
+    #[test]
+    fn every_word_is_at_its_place_and_tells_what_is_near() {
+        let near = vec![vec![("b & c".to_owned(), 0.5)], Vec::new()];
+        let page = map_page("v", &["<a>", "b"], &[[0.0, 0.0], [1.0, 2.0]], &near, Some([0.5, 0.25]));
+        assert!(
+            page.contains("&lt;a&gt;\nnear: b &amp; c 0.50") && page.contains("50 % of the spread"),
+            "{page}"
+        );
+        assert!(
+            page.contains("cx=\"40.0\" cy=\"680.0\"") && page.contains("cx=\"1000.0\" cy=\"40.0\""),
+            "{page}"
+        );
+        // Words that all stand at one place.
+        assert!(!map_page("v", &["a", "b"], &[[1.0, 1.0]; 2], &near, None).contains("NaN"));
+    }
+}
