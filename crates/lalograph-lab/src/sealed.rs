@@ -184,7 +184,7 @@ pub(crate) fn foreign_rows(bytes: &[u8], name: &str, rows: usize) -> Result<(usi
     let file =
         SafeTensors::deserialize(bytes).map_err(|error| format!("it is cut short or damaged ({error})"))?;
     let tensor = file.tensor(name).map_err(|_| {
-        let names: Vec<&str> = file.names().into_iter().map(|name| name.as_ref()).collect();
+        let names: Vec<&str> = file.names();
         format!("the tensor `{name}` is missing; it has {}", names.join(", "))
     })?;
     let [found, columns] = tensor.shape()[..] else {

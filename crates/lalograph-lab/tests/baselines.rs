@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use lalograph_lab::LabError;
-use lalograph_lab::baseline::{NgramModel, Predictor, Unigram};
+use lalograph_lab::baseline::{NgramModel, Unigram};
 use lalograph_lab::score::score_baseline;
 use lalograph_text::Reserved;
 use lalograph_text::tokens::TokenSequence;

@@ -1,6 +1,6 @@
-//! What is learnt at one place of the text: predicting a word from the mean of some rows, and moving those rows and the outputs at once.
+//! What is learnt at one place of the text: predicting a word from a weighted sum of some rows, and moving those rows and the outputs at once.
 //!
-//! With h the mean of the input rows, u the output rows and s the logistic function, negative sampling (Mikolov et al., 2013) lowers
+//! With h the sum of the input rows, each times its weight, u the output rows and s the logistic function, negative sampling (Mikolov et al., 2013) lowers
 //!
 //! ```text
 //! -ln s(u_target . h) - sum over the noise words of ln s(-u_noise . h)
@@ -117,34 +117,29 @@ fn change<T: Real>(row: &mut [T], gradient: &mut [T], slope: T, step: T, hidden:
 }
 
 #[inline(always)]
-fn hidden<T: Real>(weights: &Weights<T>, inputs: &[u32], scratch: &mut Scratch<T>) {
+fn hidden<T: Real>(weights: &Weights<T>, inputs: &[(u32, T)], scratch: &mut Scratch<T>) {
     scratch.gradient.clear();
     scratch.gradient.resize(weights.stride, T::ZERO);
     scratch.hidden.clear();
-    if let [only] = inputs {
-        scratch.hidden.extend_from_slice(weights.input_row(*only));
-        return;
-    }
     scratch.hidden.resize(weights.stride, T::ZERO);
-    let share = T::ONE / T::of(inputs.len() as f64);
-    for &row in inputs {
-        add(&mut scratch.hidden, share, weights.input_row(row));
+    for &(row, weight) in inputs {
+        add(&mut scratch.hidden, weight, weights.input_row(row));
     }
 }
 
 #[inline(always)]
-fn move_inputs<T: Real>(weights: &mut Weights<T>, inputs: &[u32], rate: T, gradient: &[T]) {
-    let step = -rate / T::of(inputs.len() as f64);
-    for &row in inputs {
-        add(&mut weights.input[row as usize * weights.stride..][..weights.stride], step, gradient);
+fn move_inputs<T: Real>(weights: &mut Weights<T>, inputs: &[(u32, T)], rate: T, gradient: &[T]) {
+    for &(row, weight) in inputs {
+        let place = row as usize * weights.stride;
+        add(&mut weights.input[place..][..weights.stride], -rate * weight, gradient);
     }
 }
 
-/// Predicts `target` against noise, moves all rows that had a part in it by `rate` down the gradient, and returns e to the power of less the loss before.
+/// Predicts `target` against noise from input rows with their weights, moves all rows that had a part in it by `rate` down the gradient, and returns e to the power of less the loss before.
 #[inline(always)]
 pub fn learn_against_noise<T: Real>(
     weights: &mut Weights<T>,
-    inputs: &[u32],
+    inputs: &[(u32, T)],
     target: u32,
     noise: &[u32],
     rate: T,
@@ -178,7 +173,7 @@ pub fn learn_against_noise<T: Real>(
 #[inline(always)]
 pub fn learn_among_all<T: Real>(
     weights: &mut Weights<T>,
-    inputs: &[u32],
+    inputs: &[(u32, T)],
     target: u32,
     words: std::ops::Range<u32>,
     rate: T,
@@ -226,9 +221,9 @@ mod tests {
     }
 
     /// The objectives again, from their formulas.
-    fn loss(weights: &Weights<f64>, inputs: &[u32], target: u32, noise: Option<&[u32]>) -> f64 {
+    fn loss(weights: &Weights<f64>, inputs: &[(u32, f64)], target: u32, noise: Option<&[u32]>) -> f64 {
         let hidden: Vec<f64> = (0..DIMENSIONS)
-            .map(|at| inputs.iter().map(|&row| weights.input_row(row)[at]).sum::<f64>() / inputs.len() as f64)
+            .map(|at| inputs.iter().map(|&(row, weight)| weight * weights.input_row(row)[at]).sum())
             .collect();
         let score = |word: u32| -> f64 {
             (0..DIMENSIONS).map(|at| weights.output[word as usize * weights.stride + at] * hidden[at]).sum()
@@ -244,7 +239,7 @@ mod tests {
     }
 
     /// A step at rate 1 is the negative gradient; central differences say what that is.
-    fn check(inputs: &[u32], target: u32, noise: Option<&[u32]>) {
+    fn check(inputs: &[(u32, f64)], target: u32, noise: Option<&[u32]>) {
         let before = weights();
         let mut after = before.clone();
         let mut scratch = Scratch::default();
@@ -280,7 +275,7 @@ mod tests {
 
     #[test]
     fn steps_go_down_the_gradient_of_each_objective() {
-        for inputs in [&[4u32][..], &[0, 3], &[1, 8, 5, 2]] {
+        for inputs in [&[(4, 1.0)][..], &[(0, 0.5), (3, 0.5)], &[(1, 0.3), (8, 0.6), (5, 0.2), (2, 0.4)]] {
             check(inputs, 5, Some(&[2, 7, 3]));
             check(inputs, 4, None);
         }

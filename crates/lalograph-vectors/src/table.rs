@@ -7,6 +7,7 @@ use rayon::prelude::*;
 
 use crate::error::VectorError;
 use crate::pieces::Pieces;
+use crate::train::weight_of;
 
 /// Rows of the table that are compared with all queries at a time.
 const ROWS: usize = 2048;
@@ -119,7 +120,7 @@ impl VectorTable {
         &self.directions[row as usize * self.dimensions..][..self.dimensions]
     }
 
-    /// The vector of a word; where it is not there, the mean of its pieces.
+    /// The vector of a word; where it is not there, that of its pieces.
     ///
     /// # Errors
     /// A word that is not there and has no pieces that are; spellings that are near are named.
@@ -129,12 +130,12 @@ impl VectorTable {
         }
         if let Some((pieces, values)) = &self.pieces {
             let rows = pieces.of(word);
-            let mut mean = vec![0.0; self.dimensions];
+            let mut sum = vec![0.0; self.dimensions];
             for &row in &rows {
-                add(&mut mean, 1.0 / rows.len() as f32, &values[row as usize * self.dimensions..]);
+                add(&mut sum, weight_of(rows.len()), &values[row as usize * self.dimensions..]);
             }
-            if mean.iter().any(|&x| x != 0.0) {
-                return Ok(mean);
+            if sum.iter().any(|&x| x != 0.0) {
+                return Ok(sum);
             }
         }
         Err(self.unknown(word))
@@ -318,7 +319,7 @@ mod tests {
         let pieces = Pieces { shortest: 3, longest: 3, rows: 4 };
         let table = table.with_pieces(pieces, vec![1.0, 2.0, 3.0, 4.0, 5.0, 6.0, 7.0, 8.0]);
         let rows = pieces.of("hivve");
-        let first: f32 = rows.iter().map(|&row| (2 * row + 1) as f32).sum::<f32>() / rows.len() as f32;
+        let first = rows.iter().map(|&row| (2 * row + 1) as f32).sum::<f32>() / (rows.len() as f32).sqrt();
         assert!((table.vector("hivve").unwrap()[0] - first).abs() < 1e-5);
     }
 

@@ -157,12 +157,12 @@ impl Learnt {
         let dimensions = self.weights.dimensions;
         let mut values = Vec::with_capacity((words.len() - first) * dimensions);
         for index in first..words.len() {
+            let mut sum = vec![0.0; dimensions];
             let rows = self.rows.of(index as u32);
-            let mut mean = vec![0.0; dimensions];
             for &row in rows {
-                crate::table::add(&mut mean, 1.0 / rows.len() as f32, self.weights.input_row(row));
+                crate::table::add(&mut sum, weight_of(rows.len()), self.weights.input_row(row));
             }
-            values.extend(mean);
+            values.extend(sum);
         }
         let table = VectorTable::new(words[first..].to_vec(), dimensions, values)?;
         Ok(match self.pieces {
@@ -173,6 +173,11 @@ impl Learnt {
             None => table,
         })
     }
+}
+
+/// The weight of each of so many rows that make up a word. With the root, a word of many pieces is learnt as fast as one of few: neither the sum, which is learnt too fast, nor the mean.
+pub(crate) fn weight_of(rows: usize) -> f32 {
+    1.0 / (rows.max(1) as f32).sqrt()
 }
 
 /// The input rows of every word: its own, and those of its pieces.
@@ -223,7 +228,7 @@ struct Worker {
     touched: Touched,
     scratch: Scratch<f32>,
     kept: Vec<u32>,
-    inputs: Vec<u32>,
+    inputs: Vec<(u32, f32)>,
     drawn: Vec<u32>,
     loss: f64,
     predictions: u64,
@@ -545,14 +550,21 @@ impl Worker {
             match direction {
                 Direction::ContextToWord => {
                     self.inputs.clear();
-                    self.inputs.extend(around.flat_map(|&other| task.rows.of(other)));
+                    let share = 1.0 / around.clone().count().max(1) as f32;
+                    for &other in around {
+                        let rows = task.rows.of(other);
+                        let weight = share * weight_of(rows.len());
+                        self.inputs.extend(rows.iter().map(|&row| (row, weight)));
+                    }
                     if !self.inputs.is_empty() {
                         self.predict(task, word, rate, random);
                     }
                 }
                 Direction::WordToContext => {
                     self.inputs.clear();
-                    self.inputs.extend_from_slice(task.rows.of(word));
+                    let rows = task.rows.of(word);
+                    let weight = weight_of(rows.len());
+                    self.inputs.extend(rows.iter().map(|&row| (row, weight)));
                     for &other in around {
                         self.predict(task, other, rate, random);
                     }
@@ -565,7 +577,7 @@ impl Worker {
     #[inline(always)]
     fn predict(&mut self, task: &Task<'_>, target: u32, rate: f32, random: &mut Stream) {
         let Self { own, before, touched, scratch, inputs, drawn, .. } = self;
-        for &row in inputs.iter() {
+        for &(row, _) in inputs.iter() {
             Self::touch(own, before, touched, row as usize);
         }
         let outputs = touched.inputs;

@@ -45,6 +45,10 @@ pub(crate) struct EmbedTrainArgs {
     #[arg(long)]
     pub(crate) json: bool,
 
+    /// The folder of runs, in which encoded corpora are kept for the next time.
+    #[arg(long, value_name = "DIR", default_value = "runs")]
+    pub(crate) runs: PathBuf,
+
     /// How files become documents.
     #[command(flatten)]
     pub(crate) reading: ReadingArgs,

@@ -29,7 +29,7 @@ pub(super) fn now() -> String {
 }
 
 /// Where the tokens of corpora are kept, in the folder of all runs.
-pub(super) const TOKENS: &str = ".tokens";
+pub(crate) const TOKENS: &str = ".tokens";
 
 /// Reads the corpus of a new run with a progress bar, unless its tokens are there from an earlier run.
 pub(super) fn read(
@@ -57,7 +57,7 @@ pub(super) fn reading(
 }
 
 /// Shows how a corpus is read that no network is trained on.
-pub(super) fn reading_text(
+pub(crate) fn reading_text(
     left_out: Option<&Path>,
     existing: Existing,
     screen: &Screen,

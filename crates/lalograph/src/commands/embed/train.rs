@@ -17,7 +17,7 @@ use super::{NearWord, counts, places, spellings};
 use crate::cli::{DirectionChoice, EmbedTrainArgs};
 use crate::commands::reading::{lay_over, refuse_idle};
 use crate::commands::threads;
-use crate::commands::training::reading_text;
+use crate::commands::training::{TOKENS, reading_text};
 use crate::commands::vocab::apply_token_args;
 use crate::failure::Failure;
 use crate::interrupt;
@@ -212,8 +212,11 @@ fn read(
     plan.check()?;
     refuse_idle(&args.reading, &Corpus::find(&plan.corpus.spec())?)?;
     let left_out = args.reading.left_out.as_deref();
+    // A list of what is left out is only there if the corpus is read.
+    let cache = args.runs.join(TOKENS);
+    let cache = left_out.is_none().then_some(cache.as_path());
     let (vocabulary, encoded) = reading_text(left_out, existing, screen, |observer| {
-        read_text(&plan, threads(args.threads), None, None, observer)
+        read_text(&plan, threads(args.threads), cache, None, observer)
     })?;
     Ok((vocabulary, encoded.training))
 }

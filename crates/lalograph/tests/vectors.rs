@@ -1,0 +1,274 @@
+//! `embed` as it is typed.
+#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
+
+mod common;
+
+use common::{Workshop, workshop_with_demo};
+use serde_json::Value;
+
+fn json(text: &str) -> Value {
+    serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
+}
+
+const TRAIN: &str = "embed train thornmere/diaries --document line --dimensions 24 --quiet";
+
+#[test]
+fn vectors_are_learnt_watched_and_the_same_again_on_any_number_of_threads() {
+    let workshop = workshop_with_demo();
+    let words = format!("{TRAIN} --epochs 4 --probe June --probe vlorped");
+    let done = workshop.run(&format!("{words} --output a.safetensors --threads 1").replace(" --quiet", ""));
+    assert!(done.err.contains("`vlorped` is not in the vocabulary"), "{done:?}");
+    let out = done.ok();
+    assert!(out.contains("after 4.0 passes") && out.contains("July"), "{out}");
+    workshop.run(&format!("{words} --output b.safetensors --threads 3")).ok();
+    let read = |name: &str| std::fs::read(workshop.path(name)).unwrap();
+    assert!(read("a.safetensors") == read("b.safetensors"), "the same bytes on one thread and on three");
+    let lines =
+        workshop.run(&format!("{words} --output c.safetensors --text-output c.txt --fast --json")).ok();
+    let lines: Vec<Value> = lines.lines().map(json).collect();
+    let of = |kind: &str| lines.iter().filter(|line| line["kind"] == kind).count();
+    assert_eq!((of("outcome"), of("neighbours")), (1, of("progress")));
+    assert!(lines.last().unwrap()["words_per_second"].as_f64().unwrap() > 0.0);
+    // Text and safetensors hold the same.
+    let near = |file: &str| {
+        let found = json(&workshop.run(&format!("embed near {file} June Hesper --json")).ok());
+        found["queries"].clone()
+    };
+    assert_eq!(near("c.safetensors"), near("c.txt"));
+    workshop.run(&format!("{TRAIN} --output a.safetensors")).fails(1, &["exists already"]);
+    for (flags, message) in [
+        ("--dimensions 0", "the number of dimensions is 0"),
+        ("--window 0", "the window is 0"),
+        ("--learning-rate NaN", "the learning rate"),
+        ("--pieces 5-3", "the longest piece"),
+        ("--pieces x", "two numbers of characters"),
+        ("--fast --lanes 3", "cannot be used with"),
+        ("--factorise --epochs 3", "cannot be used with"),
+    ] {
+        let words = format!("embed train thornmere/diaries --document line --output bad.safetensors {flags}");
+        workshop.run(&words).fails(2, &[message]);
+    }
+    workshop
+        .run(&format!("{TRAIN} --learning-rate 1e30 --output bad.safetensors"))
+        .fails(1, &["no longer finite", "lower --learning-rate"]);
+    assert!(!workshop.path("bad.safetensors").exists());
+}
+
+#[test]
+fn planted_likeness_and_relations_are_found_by_each_way_of_learning() {
+    let workshop = workshop_with_demo();
+    workshop
+        .run("embed train thornmere/diaries --document line --epochs 20 --quiet --output w.safetensors")
+        .ok();
+    workshop
+        .run("embed train thornmere/diaries --document line --epochs 20 --direction context-to-word --quiet --output c.safetensors")
+        .ok();
+    workshop
+        .run("embed train thornmere/diaries --document line --factorise --quiet --output f.safetensors")
+        .ok();
+    let words = "embed judge w.safetensors c.safetensors f.safetensors thornmere/vectors.txt --similarity thornmere/similarity.tsv --analogies thornmere/analogies.txt";
+    let judged = json(&workshop.run(&format!("{words} --json")).ok());
+    for file in judged.as_array().unwrap() {
+        let rho = file["similarity"]["spearman"].as_f64().unwrap();
+        let [low, high] = [0, 1].map(|end| file["similarity"]["interval"][end].as_f64().unwrap());
+        assert!(rho > 0.4 && low > 0.0 && low < rho && rho < high, "{file}");
+        let sum = |name: &str| -> u64 {
+            file["analogies"].as_array().unwrap().iter().map(|section| section[name].as_u64().unwrap()).sum()
+        };
+        // By chance one in 750 would be right.
+        assert!(sum("right_among_five") * 4 > sum("known"), "{file}");
+    }
+    let table = workshop.run(&format!("{words} --method multiplicative")).ok();
+    assert!(table.contains("keeper and greeting") && table.contains("95 % confidence"), "{table}");
+    let relate = json(&workshop.run("embed relate w.safetensors Maudry whistled Hesper --json").ok());
+    let first: Vec<&str> =
+        relate["neighbours"].as_array().unwrap().iter().map(|near| near["word"].as_str().unwrap()).collect();
+    assert!(first.contains(&"yawned"), "{first:?}");
+    workshop
+        .run("embed relate w.safetensors Maudry whistled Hespr")
+        .fails(1, &["no vector for `Hespr`", "`Hesper`"]);
+    workshop.run("embed judge w.safetensors").fails(2, &["nothing to judge by"]);
+    workshop.write("bad.tsv", "June\tJuly\t3\nJune\tmuch\n");
+    workshop.run("embed judge w.safetensors --similarity bad.tsv").fails(1, &["bad.tsv: line 2"]);
+    workshop.write("bad.txt", "# one\nJune July May\n");
+    workshop
+        .run("embed judge w.safetensors --analogies bad.txt")
+        .fails(1, &["bad.txt: line 2", "four words"]);
+}
+
+#[test]
+fn neighbours_of_words_of_sums_and_of_texts() {
+    let workshop = workshop_with_demo();
+    let vectors = "thornmere/vectors.safetensors";
+    let near = json(&workshop.run(&format!("embed near {vectors} June --count 4 --json")).ok());
+    let found = near["queries"][0]["neighbours"].as_array().unwrap();
+    let figures: Vec<f64> = found.iter().map(|near| near["nearness"].as_f64().unwrap()).collect();
+    assert!(figures.len() == 4 && figures.windows(2).all(|pair| pair[0] >= pair[1]), "{near}");
+    assert!(found.iter().any(|near| near["word"] == "July"), "{near}");
+    let sum = workshop.run(&format!("embed near {vectors} yawned --minus Hesper --plus Maudry")).ok();
+    assert!(sum.starts_with("Near yawned + Maudry - Hesper") && !sum.contains("\n  yawned "), "{sum}");
+    workshop.write("many.txt", "June\nclover\n\nHesper\n");
+    let many = json(&workshop.run(&format!("embed near {vectors} --words-from many.txt --json")).ok());
+    assert_eq!(many["queries"].as_array().unwrap().len(), 3);
+    let words = [
+        "embed",
+        "near",
+        vectors,
+        "--text",
+        "Dead bees beneath the door.",
+        "--text",
+        "Few bees at the door",
+        "--text",
+        "Honey weighs fourteen kilos",
+        "--distances",
+        "--json",
+    ];
+    let texts = json(&workshop.run_words(&words).ok());
+    let apart = |a: usize, b: usize| texts["distances"][a][b].as_f64().unwrap();
+    assert!(apart(0, 0).abs() < 1e-6 && apart(0, 1) == apart(1, 0));
+    assert!(apart(0, 1) < apart(0, 2) && apart(1, 0) < apart(1, 2), "{texts}");
+    let shown = workshop.run_words(&words[..words.len() - 1]).ok();
+    assert!(shown.contains("How far the texts are apart") && shown.contains("Few bees"), "{shown}");
+    workshop.run(&format!("embed near {vectors} Jun")).fails(1, &["no vector for `Jun`", "`June`"]);
+    workshop.run(&format!("embed near {vectors} --text zzz")).fails(1, &["no word of `zzz` has a vector"]);
+    workshop.run(&format!("embed near {vectors}")).fails(2, &["nothing to look for"]);
+    workshop
+        .run("embed near thornmere/vectors.txt --text bees --weigh frequency")
+        .fails(2, &["needs the counts"]);
+    workshop
+        .run("embed near thornmere/runs/demo/model.safetensors June")
+        .fails(1, &["its format is `lalograph model`"]);
+    workshop
+        .run("sample thornmere/vectors.safetensors")
+        .fails(1, &["its format is `lalograph word vectors`"]);
+}
+
+#[test]
+fn unseen_words_have_vectors_where_pieces_were_learnt() {
+    let workshop = workshop_with_demo();
+    workshop.run(&format!("{TRAIN} --pieces 3-4 --piece-rows 5000 --epochs 10 --output p.safetensors")).ok();
+    let near = json(&workshop.run("embed near p.safetensors Larkstones --json").ok());
+    let found: Vec<&str> = near["queries"][0]["neighbours"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|near| near["word"].as_str().unwrap())
+        .collect();
+    assert!(found[..3].contains(&"Larkstone"), "{found:?}");
+}
+
+#[test]
+fn vectors_come_in_from_text_and_from_other_files_and_what_is_wrong_is_named() {
+    let workshop = workshop_with_demo();
+    workshop.write("v.txt", "June 1 0\nJuly 0.9 0.1\nshort 1\nJune 5 5\nbad x 1\nzebra 0 1\nnot NaN 1\n");
+    let done =
+        workshop.run("embed import v.txt --vocab thornmere/vocabulary.json --output v.safetensors --json");
+    assert!(done.err.contains("line 3") && done.err.contains("line 7"), "{done:?}");
+    let found = json(&done.ok());
+    let figures = |name: &str| found[name].as_u64().unwrap();
+    assert_eq!((figures("kept"), figures("duplicates"), figures("bad_lines"), figures("read")), (2, 1, 3, 4));
+    let share = found["text_covered_share"].as_f64().unwrap();
+    assert!(share > 0.0 && share < 0.1 && figures("missing") > 700, "{found}");
+    let all = workshop.run("embed import v.txt --output all.safetensors").ok();
+    assert!(all.contains("3 words") && all.contains("came again"), "{all}");
+    let near = workshop.run("embed near v.safetensors June").ok();
+    assert!(near.contains("July"), "{near}");
+    workshop.run("embed import v.txt --output v.safetensors").fails(1, &["exists already"]);
+    workshop.write("none.txt", "zebra 0 1\n");
+    workshop
+        .run("embed import none.txt --vocab thornmere/vocabulary.json --output n.safetensors")
+        .fails(1, &["none of the"]);
+    workshop.write("words.txt", "June\nJuly\n");
+    workshop
+        .run("embed import thornmere/runs/demo/model.safetensors --words words.txt --tensor embedding --output n.safetensors")
+        .fails(1, &["rows, and there are 2 words"]);
+    let tokens = json(&workshop.run("vocab show thornmere/vocabulary.json --top 100000 --json").ok());
+    let mut words: Vec<String> = ["p", "u", "s", "e"].map(|name| format!("reserved-{name}")).to_vec();
+    words.extend(
+        tokens["tokens"].as_array().unwrap().iter().map(|token| token["token"].as_str().unwrap().to_owned()),
+    );
+    workshop.write("words.txt", words.join("\n"));
+    let model = "embed import thornmere/runs/demo/model.safetensors --words words.txt";
+    workshop.run(&format!("{model} --tensor embedding --output n.safetensors")).ok();
+    let near = workshop.run("embed near n.safetensors June --count 3").ok();
+    assert!(near.contains("Near June"), "{near}");
+    workshop.run(&format!("{model} --tensor nowhere --output m.safetensors")).fails(1, &["it has "]);
+    workshop.write("cut.safetensors", &std::fs::read(workshop.path("n.safetensors")).unwrap()[..900]);
+    workshop.run("embed near cut.safetensors June").fails(1, &["not usable as word vectors"]);
+}
+
+#[test]
+fn a_map_is_a_picture_and_a_page() {
+    let workshop = workshop_with_demo();
+    let out = workshop.run("embed map thornmere/vectors.safetensors --top 40 --output map --json").ok();
+    let map = json(&out);
+    assert_eq!(map["words"].as_array().unwrap().len(), 40);
+    assert!(workshop.path("map.png").exists() && workshop.read("map.svg").contains("<svg"));
+    let page = workshop.read("map.html");
+    assert!(page.contains("<title>") && page.contains("near: ") && !page.contains("http"), "{page}");
+    let words = "embed map thornmere/vectors.txt --word June --word July --word Hesper --word Maudry --output axes --layout principal";
+    workshop.run(words).ok();
+    assert!(workshop.read("axes.html").contains("of the spread"));
+    workshop.run(words).fails(1, &["exists already"]);
+    workshop.run(&format!("{words} --force --word Jun")).fails(1, &["no vector for `Jun`"]);
+    workshop.run("embed map thornmere/vectors.txt --top 2 --output two").fails(2, &["3 or more"]);
+    workshop
+        .run("embed map thornmere/vectors.txt --top 20 --perplexity 50 --output two")
+        .fails(2, &["a third"]);
+}
+
+#[test]
+fn a_model_begins_with_word_vectors_and_can_leave_them_as_they_are() {
+    let workshop = workshop_with_demo();
+    workshop.run(&format!("{TRAIN} --output w.safetensors")).ok();
+    let train = "train thornmere/diaries --document line --embedding 24 --hidden 24 --steps 6 --quiet --vectors w.safetensors";
+    workshop.run(&format!("{train} --name frozen --set groups.embedding_rate=0")).ok();
+    workshop.run(&format!("{train} --name learnt")).ok();
+    let tokens = json(&workshop.run("vocab show runs/frozen/vocabulary.json --top 100000 --json").ok());
+    let mut words: Vec<String> = ["p", "u", "s", "e"].map(|name| format!("reserved-{name}")).to_vec();
+    words.extend(
+        tokens["tokens"].as_array().unwrap().iter().map(|token| token["token"].as_str().unwrap().to_owned()),
+    );
+    workshop.write("words.txt", words.join("\n"));
+    let near = |run: &str| {
+        let import = format!(
+            "embed import runs/{run}/model.safetensors --words words.txt --tensor embedding --output {run}.safetensors"
+        );
+        workshop.run(&import).ok();
+        json(&workshop.run(&format!("embed near {run}.safetensors June clover --count 6 --json")).ok())["queries"].clone()
+    };
+    let own =
+        json(&workshop.run("embed near w.safetensors June clover --count 6 --json").ok())["queries"].clone();
+    let names = |found: &Value| -> Vec<String> {
+        let all = found.as_array().unwrap().iter().flat_map(|query| query["neighbours"].as_array().unwrap());
+        all.map(|near| near["word"].as_str().unwrap().to_owned()).collect()
+    };
+    // All brought to one size: what is near what stays.
+    let frozen = near("frozen");
+    assert_eq!(names(&frozen), names(&own));
+    assert_ne!(near("learnt"), frozen);
+    workshop
+        .run("train thornmere/diaries --document line --embedding 32 --steps 2 --vectors w.safetensors --name wide")
+        .fails(1, &["of 24 dimensions, and 32 are needed", "--embedding"]);
+    let resumed = workshop.run("resume runs/learnt --steps 8 --quiet");
+    resumed.ok();
+}
+
+#[test]
+fn a_large_file_of_vectors_is_read_line_by_line() {
+    let workshop = Workshop::new();
+    let mut text = String::from("40000 20\n");
+    for i in 0..40_000u32 {
+        text.push_str(&format!("word{i}"));
+        (0..20).for_each(|at| {
+            text.push_str(&format!(" {:.4}", f64::from((i * 31 + at * 17) % 1000) / 500.0 - 1.0))
+        });
+        text.push('\n');
+    }
+    workshop.write("big.txt", &text);
+    workshop.write("few.txt", "word7 word39999 word20000\n");
+    workshop.run("vocab build few.txt --output few.json --quiet").ok();
+    let found =
+        json(&workshop.run("embed import big.txt --vocab few.json --output few.safetensors --json").ok());
+    assert_eq!((&found["read"], &found["kept"]), (&Value::from(40_000), &Value::from(3)));
+}
