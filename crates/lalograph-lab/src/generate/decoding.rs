@@ -86,8 +86,19 @@ fn weights(scores: &[f32], greatest: f32, temperature: f32) -> (Vec<f32>, f64) {
 
 /// The logarithm of the sum of e to the power of each score, over all tokens.
 pub fn log_total(scores: &[f32]) -> f64 {
-    let greatest = scores.iter().copied().fold(f32::NEG_INFINITY, f32::max);
+    let greatest = greatest(scores);
+    let sum: f64 = scores.iter().map(|&score| (f64::from(score) - f64::from(greatest)).exp()).sum();
+    f64::from(greatest) + sum.ln()
+}
+
+/// The same to what single precision is worth, many times as fast: for every token that is written.
+pub(super) fn quick_log_total(scores: &[f32]) -> f64 {
+    let greatest = greatest(scores);
     f64::from(greatest) + weights(scores, greatest, 1.0).1.ln()
+}
+
+fn greatest(scores: &[f32]) -> f32 {
+    scores.iter().copied().fold(f32::NEG_INFINITY, f32::max)
 }
 
 /// Chooses an index by its score, a natural log-probability up to a constant. `seen` says which tokens stand in the text already.

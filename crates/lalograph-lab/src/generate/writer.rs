@@ -10,7 +10,7 @@ use lalograph_text::{Reserved, Vocabulary};
 use serde::{Deserialize, Serialize};
 
 use super::beam::{Beam, Hypothesis, search};
-use super::decoding::{Decoding, choose, log_total};
+use super::decoding::{Decoding, choose, log_total, quick_log_total};
 use crate::error::LabError;
 
 /// Where a text ends, besides where its document does.
@@ -236,7 +236,7 @@ impl<'m> Generator<'m> {
                     continue;
                 }
                 let token = choose(scores, request.decoding, &row.seen, random);
-                row.take(token, f64::from(scores[token as usize]) - log_total(scores), request)?;
+                row.take(token, f64::from(scores[token as usize]) - quick_log_total(scores), request)?;
                 let sure =
                     if row.ended.is_some() { row.text.len() } else { row.text.len().saturating_sub(hold) };
                 let piece = row.give(sure);

@@ -116,8 +116,9 @@ pub(super) fn near(args: &EmbedNearArgs, screen: &Screen) -> Result<(), Failure>
         return screen.json(&NearDocument { queries: found.collect(), distances: apart });
     }
     if !args.distances {
-        for (query, found) in queries.iter().zip(&found) {
-            screen.line(&screen.heading(&format!("Near {}", query.name)))?;
+        for (number, (query, found)) in queries.iter().zip(&found).enumerate() {
+            let gap = if number > 0 { "\n" } else { "" };
+            screen.line(&format!("{gap}{}", screen.heading(&format!("Near {}", query.name))))?;
             screen.line(&render(&NearWord::all(&file.table, found), screen))?;
         }
         return Ok(());

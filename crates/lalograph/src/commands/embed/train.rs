@@ -22,7 +22,7 @@ use crate::commands::vocab::apply_token_args;
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::number::{count, duration};
-use crate::output::palette::SLATE;
+use crate::output::palette::{HONEY, SLATE};
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 use crate::output::table::facts;
@@ -163,12 +163,13 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
         outputs.iter().map(|path| path.display().to_string()).collect::<Vec<_>>().join(", "),
     ));
     screen.line(&format!("{}\n{}", screen.heading("Word vectors"), facts(screen, &rows)))?;
-    if let Way::Factorising(_) = way {
-        for &probe in &probes {
-            show(&file.table, probe, "", screen)?;
-        }
+    if probes.is_empty() {
+        return Ok(());
     }
-    Ok(())
+    screen.line(&format!("\n{}", screen.heading("What is near what")))?;
+    let rows: Vec<(&str, String)> =
+        probes.iter().map(|&probe| (file.table.word(probe), near(&file.table, probe))).collect();
+    screen.line(&facts(screen, &rows))
 }
 
 fn way(args: &EmbedTrainArgs) -> Result<Way, Failure> {
@@ -301,16 +302,18 @@ fn say(
     }
     let loss = loss.map_or(String::new(), |loss| format!(", loss {loss:.4}"));
     let head = format!("after {epoch:.1} passes{loss}, {} words/s", count(words_per_second as u64));
-    screen.line(&screen.styled(SLATE.style(), &head))?;
+    screen.note(&screen.styled_note(SLATE.style(), &head));
     for &probe in probes {
-        show(&table, probe, "  ", screen)?;
+        let word = screen.styled_note(HONEY.style().bold(), table.word(probe));
+        screen.note(&format!("  {word}: {}", near(&table, probe)));
     }
     Ok(())
 }
 
-fn show(table: &VectorTable, probe: u32, margin: &str, screen: &Screen) -> Result<(), Failure> {
+/// What is near a word, in a line.
+fn near(table: &VectorTable, probe: u32) -> String {
     let found = table.nearest(table.at(probe), NEIGHBOURS, &[probe]);
     let near: Vec<String> =
         found.iter().map(|other| format!("{} {:.2}", table.word(other.row), other.nearness)).collect();
-    screen.line(&format!("{margin}{}: {}", screen.heading(table.word(probe)), near.join(" \u{b7} ")))
+    near.join(" \u{b7} ")
 }

@@ -27,20 +27,20 @@ pub(crate) fn map_page(
         let x = MARGIN + share(0) * (WIDTH - 3.0 * MARGIN);
         (x, HEIGHT - MARGIN - share(1) * (HEIGHT - 2.0 * MARGIN))
     };
+    let places: Vec<(f64, f64)> = points.iter().map(place).collect();
+    let labels = labels(words, &places);
     let marks: String = words
         .iter()
-        .zip(points)
+        .zip(places.iter().zip(&labels))
         .zip(near)
-        .map(|((word, point), near)| {
-            let (x, y) = place(point);
+        .map(|((word, (&(x, y), label)), near)| {
             let near: Vec<String> = near.iter().map(|(other, nearness)| format!("{other} {nearness:.2}")).collect();
             let told = text(&format!("{word}\nnear: {}", near.join(", ")));
             let word = text(word);
             format!(
                 "<g class=\"word\" tabindex=\"0\"><title>{told}</title><circle cx=\"{x:.1}\" cy=\"{y:.1}\" r=\"3\"/>\
-                 <text x=\"{:.1}\" y=\"{:.1}\">{word}</text></g>\n",
-                x + 5.0,
-                y + 4.0
+                 <text x=\"{:.1}\" y=\"{:.1}\" text-anchor=\"{}\">{word}</text></g>\n",
+                label.x, label.y, label.anchor
             )
         })
         .collect();
@@ -63,9 +63,52 @@ pub(crate) fn map_page(
     page("Words by their vectors", &body)
 }
 
+/// Where the name of a word stands.
+struct Label {
+    x: f64,
+    y: f64,
+    anchor: &'static str,
+}
+
+/// A place for each name beside, above or below its point, where it covers no name before it; to the right if there is none.
+fn labels(words: &[&str], places: &[(f64, f64)]) -> Vec<Label> {
+    // Boxes that are taken: left, right, top, bottom.
+    let mut taken: Vec<[f64; 4]> =
+        places.iter().map(|&(x, y)| [x - 3.0, x + 3.0, y - 3.0, y + 3.0]).collect();
+    words
+        .iter()
+        .zip(places)
+        .map(|(word, &(x, y))| {
+            let width = 6.8 * word.chars().count() as f64;
+            let tried = [
+                (x + 5.0, y + 4.0, "start", x + 4.0),
+                (x - 5.0, y + 4.0, "end", x - 4.0 - width),
+                (x, y - 6.0, "middle", x - width / 2.0),
+                (x, y + 15.0, "middle", x - width / 2.0),
+            ];
+            let area = |&(_, y, _, left): &(f64, f64, &str, f64)| [left, left + width, y - 9.0, y + 2.0];
+            let is_free = |[left, right, top, bottom]: [f64; 4]| {
+                taken
+                    .iter()
+                    .all(|other| right < other[0] || left > other[1] || bottom < other[2] || top > other[3])
+            };
+            let chosen = tried.iter().find(|label| is_free(area(label))).unwrap_or(&tried[0]);
+            taken.push(area(chosen));
+            Label { x: chosen.0, y: chosen.1, anchor: chosen.2 }
+        })
+        .collect()
+}
+
 #[cfg(test)]
 mod tests {
-    use super::map_page;
+    use super::{labels, map_page};
+
+    #[test]
+    fn names_give_way_to_each_other() {
+        let labels = labels(&["hive", "comb", "skep"], &[(50.0, 50.0), (55.0, 51.0), (300.0, 50.0)]);
+        let anchors: Vec<&str> = labels.iter().map(|label| label.anchor).collect();
+        assert_eq!((anchors[2], anchors[0] == anchors[1] && labels[0].y == labels[1].y), ("start", false));
+    }
 
     #[test]
     fn every_word_is_at_its_place_and_tells_what_is_near() {
