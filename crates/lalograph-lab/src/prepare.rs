@@ -184,6 +184,8 @@ pub fn prepare_again(
     {
         *path = base.map_or_else(|| path.clone(), |base| base.join(&path));
     }
+    // Vectors to begin with are of no use to a run that has begun; one that has not will say that they are gone.
+    model.vectors.take_if(|path| !path.exists());
     let mut prepared = prepare(there, threads, cache, Some(vocabulary), observer)?;
     // The paths as they were given: a model does not tell where it was trained.
     prepared.plan.corpus.paths.clone_from(&plan.corpus.paths);

@@ -200,8 +200,14 @@ impl<'a> Loop<'a> {
         let mut schedule = Schedule::new(training, *steps);
         let validation = corpus.validation.beginning(training.validate_share);
         let bytes = from.as_ref().map_or(RecordBytes::default(), |from| from.position.record_bytes);
-        if let (Some(table), None) = (&prepared.vectors, &from) {
-            fill_embedding(model, &mut trainer.weights, vocabulary, table)?;
+        match (&prepared.vectors, &plan.model.vectors, &from) {
+            (Some(table), _, None) => {
+                fill_embedding(model, &mut trainer.weights, vocabulary, table)?;
+            }
+            (None, Some(path), None) => {
+                return Err(LabError::at(path)(std::io::ErrorKind::NotFound.into()));
+            }
+            _ => {}
         }
         if let Some(from) = &from {
             from.restore(&mut trainer)

@@ -205,14 +205,14 @@ pub fn read_pairs(text: &str) -> Result<Vec<Pair>, VectorError> {
     Ok(pairs)
 }
 
-/// Reads questions: four words on every line; a line that begins with `#` or `:` is the heading of those after it.
+/// Reads questions: four words on every line; a line that begins with `#` is the heading of those after it.
 ///
 /// # Errors
 /// A line of another number of words.
 pub fn read_questions(text: &str) -> Result<Vec<Section>, VectorError> {
     let mut sections: Vec<Section> = Vec::new();
     for (number, line) in text.lines().enumerate().map(|(at, line)| (at as u64 + 1, line.trim())) {
-        if let Some(name) = line.strip_prefix(['#', ':']) {
+        if let Some(name) = line.strip_prefix('#') {
             sections.push(Section { name: name.trim().to_owned(), questions: Vec::new() });
         } else if !line.is_empty() {
             let words = fields(line);
@@ -306,7 +306,7 @@ mod tests {
         assert!(read_pairs("w1 w2 3\nw1 w2 much\n").unwrap_err().to_string().contains("line 2"));
         assert!(read_pairs("w1 w2\n").unwrap_err().to_string().contains("2 fields"));
         let sections =
-            read_questions("# one\nw1 w2 w3 w4\n: two words\nw5\tw6\tw7\tzz\n# nothing\n").unwrap();
+            read_questions("# one\nw1 w2 w3 w4\n# two words\nw5\tw6\tw7\tzz\n# nothing\n").unwrap();
         assert_eq!((sections.len(), sections[1].name.as_str()), (2, "two words"));
         let scores = analogies(&table(), &sections, Method::Additive);
         assert_eq!((scores[0].known, scores[1].known, scores[1].questions), (1, 0, 1));

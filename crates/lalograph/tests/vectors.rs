@@ -251,8 +251,12 @@ fn a_model_begins_with_word_vectors_and_can_leave_them_as_they_are() {
     workshop
         .run("train thornmere/diaries --document line --embedding 32 --steps 2 --vectors w.safetensors --name wide")
         .fails(1, &["of 24 dimensions, and 32 are needed", "--embedding"]);
-    let resumed = workshop.run("resume runs/learnt --steps 8 --quiet");
-    resumed.ok();
+    // Once begun, a run needs the vectors no more; to begin anew it does.
+    std::fs::remove_file(workshop.path("w.safetensors")).unwrap();
+    workshop.run("resume runs/learnt --steps 8 --quiet").ok();
+    workshop.run("resume runs/learnt --anew --quiet").fails(1, &["w.safetensors"]);
+    let model = json(&workshop.run("runs show runs/learnt --json").ok());
+    assert_eq!(model["steps"], 8, "the run is as it was");
 }
 
 #[test]

@@ -274,7 +274,7 @@ pub(crate) struct EmbedJudgeArgs {
     /// Word pairs with a likeness each: two words and a number on a line.
     #[arg(long, value_name = "FILE")]
     pub(crate) similarity: Option<PathBuf>,
-    /// Analogies: four words on a line, under headings that begin with # or :.
+    /// Analogies: four words on a line, under headings that begin with #.
     #[arg(long, value_name = "FILE")]
     pub(crate) analogies: Option<PathBuf>,
     /// How analogies are answered.

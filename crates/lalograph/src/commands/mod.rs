@@ -102,6 +102,21 @@ fn text_or_input(text: &str) -> Result<String, Failure> {
         .map_err(|error| Failure::work(format!("standard input: {error}")))
 }
 
+/// Words of a text that are named where a model does not know them.
+const NAMED: usize = 8;
+
+/// Names the words of a text that are not in a model's vocabulary.
+fn say_unknown_words(unknown: &[String], screen: &Screen) {
+    if !unknown.is_empty() {
+        let listed: Vec<String> = unknown.iter().take(NAMED).map(|token| format!("`{token}`")).collect();
+        let more = match unknown.len().checked_sub(NAMED) {
+            None | Some(0) => String::new(),
+            Some(more) => format!(" and {more} more"),
+        };
+        screen.warn(&format!("not in the model's vocabulary: {}{more}", listed.join(", ")));
+    }
+}
+
 /// Threads to use: as many as asked for, or all processors.
 fn threads(asked: Option<u16>) -> usize {
     asked.map_or_else(

@@ -4,7 +4,7 @@ use lalograph_lab::generate::{Generator, NextToken};
 use lalograph_text::{Reserved, Vocabulary};
 use serde::Serialize;
 
-use super::{load_model, text_or_input};
+use super::{load_model, say_unknown_words, text_or_input};
 use crate::cli::NextArgs;
 use crate::failure::Failure;
 use crate::output::number::{count, visible};
@@ -42,11 +42,7 @@ pub(crate) fn run(args: &NextArgs, screen: &Screen) -> Result<(), Failure> {
     let weights = packed.with(&file.weights);
     let mut generator =
         Generator::new(&file.model, weights, &file.vocabulary, file.plan.training.reset_at_documents);
-    let unknown = generator.unknown_tokens(text);
-    if !unknown.is_empty() {
-        let listed: Vec<String> = unknown.iter().take(8).map(|token| format!("`{token}`")).collect();
-        screen.warn(&format!("not in the model's vocabulary: {}", listed.join(", ")));
-    }
+    say_unknown_words(&generator.unknown_tokens(text), screen);
     let all = generator.next(text)?;
     let candidate = |rank: usize, next: &NextToken| Candidate {
         token: name(&file.vocabulary, next.index),

@@ -11,7 +11,7 @@ use lalograph_net::random::{Stream, stream};
 use serde::Serialize;
 
 use self::copies::{Copies, HeldOutCopying};
-use super::{load_model, text_or_input};
+use super::{load_model, say_unknown_words, text_or_input};
 use crate::cli::SampleArgs;
 use crate::failure::Failure;
 use crate::interrupt;
@@ -100,12 +100,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     let weights = packed.with(&file.weights);
     let mut generator =
         Generator::new(&file.model, weights, &file.vocabulary, file.plan.training.reset_at_documents);
-    let unknown = generator.unknown_tokens(seed_text);
-    if !unknown.is_empty() {
-        let listed: Vec<String> = unknown.iter().take(8).map(|token| format!("`{token}`")).collect();
-        let more = if unknown.len() > 8 { format!(" and {} more", unknown.len() - 8) } else { String::new() };
-        screen.warn(&format!("not in the model's vocabulary: {}{more}", listed.join(", ")));
-    }
+    say_unknown_words(&generator.unknown_tokens(seed_text), screen);
     let stop = Stop { sentence: args.until_sentence, line: args.until_line, texts: args.until.clone() };
     let asked = Asked { args, screen, seed_text, stop: &stop };
     if args.measure {
