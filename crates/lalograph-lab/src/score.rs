@@ -331,7 +331,45 @@ fn standard_error(documents: &[PassageScore], loss: f64) -> Option<f64> {
 
 #[cfg(test)]
 mod tests {
-    use super::{PassageScore, standard_error};
+    use super::{PassageScore, Tally, TextScore, sentences, standard_error};
+    use lalograph_text::tokens::TokenSequence;
+    use lalograph_text::vocabulary::VocabularySpec;
+    use lalograph_text::{Reading, Reserved, Unit, VocabularyBuilder};
+
+    /// The sentences of documents over which every token has the loss of its position, as ranges and mean losses.
+    fn ranges(unit: Unit, documents: &[&str]) -> Vec<(u64, u64, u64, f64)> {
+        let spec = VocabularySpec { unit, ..VocabularySpec::default() };
+        let mut builder = VocabularyBuilder::new(&spec);
+        documents.iter().for_each(|text| builder.add(text));
+        let vocabulary = builder.finish(1).unwrap();
+        let mut indices = Vec::new();
+        for text in documents {
+            vocabulary.encoder().encode_into(text, &mut indices);
+            indices.push(Reserved::END);
+        }
+        let text = TokenSequence::from_indices(indices);
+        let mut tally = Tally::new(&text, true);
+        (0..text.len()).for_each(|at| tally.add(at, at as f64));
+        let found = TextScore { judgement: tally.finish(), text, reading: Reading::default() };
+        let all = sentences(&found, &vocabulary);
+        assert_eq!(all.iter().map(|sentence| sentence.tokens).sum::<u64>(), found.text.len() as u64);
+        all.iter()
+            .map(|sentence| (sentence.document, sentence.start, sentence.tokens, sentence.loss))
+            .collect()
+    }
+
+    #[test]
+    fn sentences_end_where_a_reader_ends_them() {
+        // Two sentences, then a document without a full stop; ends belong to the last sentence.
+        let found = ranges(Unit::Word, &["bees flew . all was well !", "a cold day"]);
+        assert_eq!(found, [(0, 0, 3, 1.0), (0, 3, 5, 5.0), (1, 8, 4, 9.5)]);
+        // What closes belongs to what it closes.
+        let found = ranges(Unit::Word, &["( she said . ) we went ."]);
+        assert_eq!(found.iter().map(|sentence| sentence.2).collect::<Vec<_>>(), [5, 4]);
+        // A point inside a number ends nothing, where units hold spaces.
+        let found = ranges(Unit::Character, &["3.5 kg. Ah."]);
+        assert_eq!(found.iter().map(|sentence| sentence.2).collect::<Vec<_>>(), [7, 5]);
+    }
 
     #[test]
     fn the_standard_error_is_that_of_a_mean_where_documents_are_equally_long() {

@@ -176,6 +176,12 @@ fn a_test_part_is_held_out_beside_the_validation_part_in_memory_and_in_stores() 
             assert!(
                 bounds.iter().all(|range| range.len() == 6 && part.index(range.end - 1) == Reserved::END)
             );
+            // Every position is found in its document again.
+            for (number, range) in bounds.iter().enumerate() {
+                for at in [range.start, range.start + 3, range.end - 1] {
+                    assert_eq!(part.document_at(at), number as u64);
+                }
+            }
             // The beginning of a text is whole documents.
             let half = part.beginning(0.5);
             assert!(half.documents == part.documents.div_ceil(2) && starts_with(part, &half));
