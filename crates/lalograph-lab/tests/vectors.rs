@@ -1,4 +1,5 @@
 //! Files of word vectors: what is written is read back, and what is damaged is refused by name.
+#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use std::path::{Path, PathBuf};
 
