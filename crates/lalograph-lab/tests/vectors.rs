@@ -4,7 +4,7 @@
 use std::path::{Path, PathBuf};
 
 use lalograph_lab::LabError;
-use lalograph_lab::files::Existing;
+use lalograph_lab::files::{Existing, write_whole};
 use lalograph_lab::vector_file::{VectorFile, import};
 use lalograph_text::VocabularyBuilder;
 use lalograph_text::vocabulary::VocabularySpec;
@@ -85,7 +85,7 @@ fn every_flipped_byte_and_every_cut_is_found() {
     let path = saved(&folder);
     let whole = std::fs::read(&path).unwrap();
     let refused = |bytes: &[u8]| {
-        std::fs::write(&path, bytes).unwrap();
+        write_whole(&path, bytes, Existing::Replace).unwrap();
         load(&path).is_err()
     };
     for at in (0..whole.len()).step_by(13) {
@@ -101,7 +101,7 @@ fn every_flipped_byte_and_every_cut_is_found() {
     for length in [0, 1, 7, 8, 9, 60, whole.len() / 2, whole.len() - 1] {
         assert!(refused(&whole[..length]), "{length} bytes");
     }
-    std::fs::write(&path, &whole).unwrap();
+    write_whole(&path, &whole, Existing::Replace).unwrap();
     assert!(load(&path).is_ok());
     assert!(matches!(load(&folder.path().join("nowhere")), Err(LabError::Io { .. })));
 }
