@@ -30,6 +30,7 @@ mod token_cache;
 pub mod train;
 mod trainer;
 pub mod vector_file;
+mod vector_start;
 
 pub use error::LabError;
 pub use model_file::{ModelFile, Progress};

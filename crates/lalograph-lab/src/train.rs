@@ -23,7 +23,7 @@ use crate::run::{Claim, RunDescription, RunFolder, RunStatus};
 use crate::schedule::Schedule;
 use crate::score::{Judge, Score};
 use crate::trainer::Trainer;
-use crate::vector_file::fill_embedding;
+use crate::vector_start::fill_embedding;
 
 /// Streams side by side while held-out text is judged.
 pub(crate) const JUDGED_ROWS: usize = 16;

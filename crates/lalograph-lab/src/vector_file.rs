@@ -5,7 +5,6 @@ use std::fs::{self, File};
 use std::io::{BufReader, Write};
 use std::path::Path;
 
-use lalograph_net::LanguageModel;
 use lalograph_text::Vocabulary;
 use lalograph_vectors::import::{BadLine, Imported, read_text};
 use lalograph_vectors::pieces::Pieces;
@@ -228,41 +227,4 @@ pub fn import(
     }
     let table = VectorTable::new(kept, all.dimensions(), values)?;
     Ok(Imported { table, vectors, duplicates: 0, missing, bad_lines: 0 })
-}
-
-/// Fills the token vectors of a model that has not learnt yet: those words that have a vector get it, all brought to the size that the model's own first values have. Returns how many did.
-///
-/// # Errors
-/// Vectors of another width than the model's.
-pub(crate) fn fill_embedding(
-    model: &LanguageModel,
-    weights: &mut [f32],
-    vocabulary: &Vocabulary,
-    table: &VectorTable,
-) -> Result<usize, VectorError> {
-    let wanted = model.shape().embedding;
-    if table.dimensions() != wanted {
-        return Err(VectorError::Dimensions { found: table.dimensions(), wanted });
-    }
-    let Some(tensor) = model.layout().tensors().iter().find(|tensor| tensor.name == "embedding") else {
-        return Ok(0);
-    };
-    let rows = &mut weights[tensor.range.clone()];
-    let size = |numbers: &[f32]| -> f64 {
-        let squares: f64 = numbers.iter().map(|&x| f64::from(x) * f64::from(x)).sum();
-        (squares / numbers.len().max(1) as f64).sqrt()
-    };
-    let factor = (size(rows) / size(table.values()).max(f64::MIN_POSITIVE)) as f32;
-    let mut filled = 0;
-    for (index, row) in (0..).zip(rows.chunks_mut(wanted)) {
-        let spelling = vocabulary.token(index).ok().and_then(|bytes| std::str::from_utf8(bytes).ok());
-        let found = spelling
-            .filter(|_| index >= lalograph_text::Reserved::COUNT)
-            .and_then(|word| table.exact_row(word));
-        if let Some(found) = found {
-            row.iter_mut().zip(table.at(found)).for_each(|(to, from)| *to = factor * from);
-            filled += 1;
-        }
-    }
-    Ok(filled)
 }

@@ -11,7 +11,7 @@
 use lalograph_net::real::Real;
 
 /// Numbers added up side by side.
-const LANES: usize = 16;
+pub(crate) const LANES: usize = 16;
 
 /// The numbers that are learnt.
 #[derive(Debug, Clone)]
@@ -31,6 +31,7 @@ pub struct Weights<T> {
 pub struct Scratch<T> {
     hidden: Vec<T>,
     gradient: Vec<T>,
+    sums: Vec<[T; LANES]>,
     scores: Vec<T>,
 }
 
@@ -49,41 +50,43 @@ impl<T: Real> Weights<T> {
     }
 }
 
-/// The sum of products, in a fixed order.
+/// The products of the hidden numbers with the output rows of `words`, summed in a fixed order; a whole number of registers of them, the last filled up with zeros. The numbers of a sum are added up for many sums side by side.
 #[inline(always)]
-fn dot<T: Real>(a: &[T], b: &[T]) -> T {
-    let (a, b) = (a.as_chunks::<LANES>().0, b.as_chunks::<LANES>().0);
-    // Two sums, so that neither waits for itself.
-    let (mut even, mut odd) = ([T::ZERO; LANES], [T::ZERO; LANES]);
-    let (pairs, rest) = (a.chunks_exact(2).zip(b.chunks_exact(2)), a.len() % 2);
-    for (a, b) in pairs {
-        even = added(even, &a[0], &b[0]);
-        odd = added(odd, &a[1], &b[1]);
-    }
-    if let (1, Some(a), Some(b)) = (rest, a.last(), b.last()) {
-        even = added(even, a, b);
-    }
-    let mut all = [T::ZERO; LANES];
-    for lane in 0..LANES {
-        all[lane] = even[lane] + odd[lane];
-    }
-    let mut width = LANES / 2;
-    while width > 0 {
-        for lane in 0..width {
-            all[lane] += all[lane + width];
+fn score<T: Real>(
+    output: &[T],
+    hidden: &[T],
+    words: impl Iterator<Item = u32>,
+    sums: &mut Vec<[T; LANES]>,
+    scores: &mut Vec<T>,
+) {
+    let stride = hidden.len();
+    sums.clear();
+    for word in words {
+        let row = &output[word as usize * stride..][..stride];
+        let mut sum = [T::ZERO; LANES];
+        for (a, b) in row.as_chunks::<LANES>().0.iter().zip(hidden.as_chunks::<LANES>().0) {
+            for lane in 0..LANES {
+                sum[lane] += a[lane] * b[lane];
+            }
         }
-        width /= 2;
+        sums.push(sum);
     }
-    all[0]
+    sums.iter_mut().for_each(halve::<_, 8>);
+    sums.iter_mut().for_each(halve::<_, 4>);
+    sums.iter_mut().for_each(halve::<_, 2>);
+    scores.clear();
+    scores.resize(sums.len().next_multiple_of(LANES), T::ZERO);
+    for (score, sum) in scores.iter_mut().zip(sums) {
+        *score = sum[0] + sum[1];
+    }
 }
 
-/// Products added to sums, number by number.
+/// Adds the second `WIDTH` numbers to the first.
 #[inline(always)]
-fn added<T: Real>(mut sums: [T; LANES], a: &[T; LANES], b: &[T; LANES]) -> [T; LANES] {
-    for lane in 0..LANES {
-        sums[lane] += a[lane] * b[lane];
+fn halve<T: Real, const WIDTH: usize>(sum: &mut [T; LANES]) {
+    for lane in 0..WIDTH {
+        sum[lane] = sum[lane] + sum[WIDTH + lane];
     }
-    sums
 }
 
 /// Adds `factor` times `x` to `y`.
@@ -99,31 +102,50 @@ fn add<T: Real>(y: &mut [T], factor: T, x: &[T]) {
     }
 }
 
-/// Adds `slope` times an output row to the gradient, and `step` times the hidden numbers to the row.
+/// Adds each slope times its output row to the gradient, and `step` times that slope times the hidden numbers to the row. Number after number of all rows, so that the gradient stays in a register.
 #[inline(always)]
-fn change<T: Real>(row: &mut [T], gradient: &mut [T], slope: T, step: T, hidden: &[T]) {
-    let rows = row.as_chunks_mut::<LANES>().0.iter_mut();
-    let others = gradient.as_chunks_mut::<LANES>().0.iter_mut().zip(hidden.as_chunks::<LANES>().0);
-    for (row, (gradient, hidden)) in rows.zip(others) {
-        let (mut sum, mut moved) = (*gradient, *row);
-        for lane in 0..LANES {
-            sum[lane] += slope * moved[lane];
+fn change<T: Real>(
+    output: &mut [T],
+    stride: usize,
+    slopes: impl Iterator<Item = (u32, T)> + Clone,
+    step: T,
+    hidden: &[T],
+    gradient: &mut [T],
+) {
+    let chunks = gradient.as_chunks_mut::<LANES>().0.iter_mut().zip(hidden.as_chunks::<LANES>().0);
+    for (chunk, (gradient, hidden)) in chunks.enumerate() {
+        let mut sum = [T::ZERO; LANES];
+        for (word, slope) in slopes.clone() {
+            let place = word as usize * stride + chunk * LANES;
+            let Some(row) = output[place..].first_chunk_mut::<LANES>() else { continue };
+            let (mut moved, step) = (*row, step * slope);
+            for lane in 0..LANES {
+                sum[lane] += slope * moved[lane];
+            }
+            for lane in 0..LANES {
+                moved[lane] += step * hidden[lane];
+            }
+            *row = moved;
         }
-        for lane in 0..LANES {
-            moved[lane] += step * hidden[lane];
-        }
-        (*gradient, *row) = (sum, moved);
+        *gradient = sum;
     }
 }
 
 #[inline(always)]
 fn hidden<T: Real>(weights: &Weights<T>, inputs: &[(u32, T)], scratch: &mut Scratch<T>) {
-    scratch.gradient.clear();
     scratch.gradient.resize(weights.stride, T::ZERO);
-    scratch.hidden.clear();
     scratch.hidden.resize(weights.stride, T::ZERO);
-    for &(row, weight) in inputs {
-        add(&mut scratch.hidden, weight, weights.input_row(row));
+    let hidden = scratch.hidden.as_chunks_mut::<LANES>().0;
+    for (chunk, hidden) in hidden.iter_mut().enumerate() {
+        let mut sum = [T::ZERO; LANES];
+        for &(row, weight) in inputs {
+            let place = row as usize * weights.stride + chunk * LANES;
+            let Some(row) = weights.input[place..].first_chunk::<LANES>() else { continue };
+            for lane in 0..LANES {
+                sum[lane] += weight * row[lane];
+            }
+        }
+        *hidden = sum;
     }
 }
 
@@ -135,36 +157,32 @@ fn move_inputs<T: Real>(weights: &mut Weights<T>, inputs: &[(u32, T)], rate: T, 
     }
 }
 
-/// Predicts `target` against noise from input rows with their weights, moves all rows that had a part in it by `rate` down the gradient, and returns e to the power of less the loss before.
+/// Predicts the first of `words` against the others, which are noise, from input rows with their weights, moves all rows that had a part in it by `rate` down the gradient, and returns e to the power of less the loss before.
 #[inline(always)]
 pub fn learn_against_noise<T: Real>(
     weights: &mut Weights<T>,
     inputs: &[(u32, T)],
-    target: u32,
-    noise: &[u32],
+    words: &[u32],
     rate: T,
     scratch: &mut Scratch<T>,
 ) -> T {
     hidden(weights, inputs, scratch);
     let stride = weights.stride;
-    let Scratch { hidden, gradient, scores } = scratch;
-    // All scores, then all probabilities, then all changes: each kind many at a time.
-    scores.clear();
-    for &word in std::iter::once(&target).chain(noise) {
-        scores.push(dot(&weights.output[word as usize * stride..][..stride], hidden));
-    }
+    let Scratch { hidden, gradient, sums, scores } = scratch;
+    // All scores, then all probabilities, then all changes: each kind many at a time, and whole registers of scores.
+    score(&weights.output, hidden, words.iter().copied(), sums, scores);
     scores[0] = -scores[0];
     // The probability of the wrong answer: e^x / (1 + e^x) = 1 / (1 + e^-x).
-    for score in scores.iter_mut() {
-        *score = T::ONE / (T::ONE + (-*score).exp());
+    for scores in scores.as_chunks_mut::<LANES>().0 {
+        for score in scores {
+            *score = T::ONE / (T::ONE + (-*score).exp());
+        }
     }
     // The product of all probabilities: one logarithm for all of them.
-    let likelihood = scores.iter().fold(T::ONE, |product, &wrong| product * (T::ONE - wrong));
+    let likelihood = scores[..words.len()].iter().fold(T::ONE, |product, &wrong| product * (T::ONE - wrong));
     scores[0] = -scores[0];
-    for (&word, &slope) in std::iter::once(&target).chain(noise).zip(scores.iter()) {
-        let row = &mut weights.output[word as usize * stride..][..stride];
-        change(row, gradient, slope, -rate * slope, hidden);
-    }
+    let slopes = words.iter().copied().zip(scores.iter().copied());
+    change(&mut weights.output, stride, slopes, -rate, hidden, gradient);
     move_inputs(weights, inputs, rate, gradient);
     likelihood.greater(T::of(1e-30))
 }
@@ -181,10 +199,9 @@ pub fn learn_among_all<T: Real>(
 ) -> T {
     hidden(weights, inputs, scratch);
     let stride = weights.stride;
-    let row = |word: u32| word as usize * stride;
-    let Scratch { hidden, gradient, scores } = scratch;
-    scores.clear();
-    scores.extend(words.clone().map(|word| dot(&weights.output[row(word)..][..stride], hidden)));
+    let Scratch { hidden, gradient, sums, scores } = scratch;
+    score(&weights.output, hidden, words.clone(), sums, scores);
+    scores.truncate(words.len());
     let greatest = scores.iter().fold(scores[0], |best, &score| score.greater(best));
     let total: T = scores
         .iter_mut()
@@ -194,10 +211,10 @@ pub fn learn_among_all<T: Real>(
         })
         .sum();
     let right = scores[(target - words.start) as usize] / total;
-    for (word, &score) in words.clone().zip(scores.iter()) {
-        let slope = score / total - if word == target { T::ONE } else { T::ZERO };
-        change(&mut weights.output[row(word)..][..stride], gradient, slope, -rate * slope, hidden);
+    for (word, score) in words.clone().zip(scores.iter_mut()) {
+        *score = *score / total - if word == target { T::ONE } else { T::ZERO };
     }
+    change(&mut weights.output, stride, words.zip(scores.iter().copied()), -rate, hidden, gradient);
     move_inputs(weights, inputs, rate, gradient);
     right.greater(T::of(1e-30))
 }
@@ -244,7 +261,10 @@ mod tests {
         let mut after = before.clone();
         let mut scratch = Scratch::default();
         let likelihood = match noise {
-            Some(noise) => learn_against_noise(&mut after, inputs, target, noise, 1.0, &mut scratch),
+            Some(noise) => {
+                let words: Vec<u32> = std::iter::once(target).chain(noise.iter().copied()).collect();
+                learn_against_noise(&mut after, inputs, &words, 1.0, &mut scratch)
+            }
             None => learn_among_all(&mut after, inputs, target, 2..8, 1.0, &mut scratch),
         };
         assert!((-likelihood.ln() - loss(&before, inputs, target, noise)).abs() < 1e-12);

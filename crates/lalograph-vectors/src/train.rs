@@ -17,7 +17,7 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::error::VectorError;
-use crate::objective::{Scratch, Weights, learn_against_noise, learn_among_all};
+use crate::objective::{LANES, Scratch, Weights, learn_against_noise, learn_among_all};
 use crate::pieces::Pieces;
 use crate::sampling;
 use crate::table::VectorTable;
@@ -84,6 +84,9 @@ const LAST_RATE: f64 = 1e-4;
 
 /// Tokens between two exchanges, at least and at most. Large vocabularies have large blocks, since most of an exchange is rows that were touched once.
 const BLOCKS: (usize, usize) = (512, 8192);
+
+/// A text has so many blocks at least, as long as they do not grow too short: in a long text, an exchange less often is soon made up for.
+const LEAST_BLOCKS: usize = 500;
 
 /// Changes of a row in a block from which on it counts as one that every worker has moved most of its way.
 const MANY: f32 = 20.0;
@@ -221,18 +224,22 @@ struct Task<'t> {
     blocks: usize,
 }
 
-/// Numbers of one worker's own, and what they were when rows were first touched after an exchange. Workers stand next to each other, and what one of them counts must not lie in a
+/// Numbers of one worker's own. Workers stand next to each other, and what one of them counts must not lie in a
 /// cache line of another's: that alone took a third of the speed.
 #[repr(align(128))]
 struct Worker {
     own: Weights<f32>,
-    before: Weights<f32>,
+    /// What rows were when they were first touched after an exchange, where the common numbers may have changed since.
+    before: Option<Weights<f32>>,
     touched: Touched,
     scratch: Scratch<f32>,
     kept: Vec<u32>,
     inputs: Vec<(u32, f32)>,
+    /// A word that is predicted, and noise.
     drawn: Vec<u32>,
     loss: f64,
+    /// The product of what predictions were given that are not yet in the loss: a logarithm takes long.
+    likelihood: f64,
     predictions: u64,
 }
 
@@ -280,7 +287,7 @@ pub fn train(
     {
         return Err(VectorError::TooLittle);
     }
-    let block = (4 * words.len()).clamp(BLOCKS.0, BLOCKS.1);
+    let block = (4 * words.len()).max(text.len() / LEAST_BLOCKS).clamp(BLOCKS.0, BLOCKS.1);
     let task = Task {
         settings,
         text,
@@ -313,18 +320,19 @@ impl Task<'_> {
         self.blocks * self.settings.epochs as usize
     }
 
-    fn worker(&self, common: &Weights<f32>) -> Worker {
+    fn worker(&self, common: &Weights<f32>, before: Option<Weights<f32>>) -> Worker {
         let inputs = common.input.len() / common.stride;
         let outputs = common.output.len() / common.stride;
         Worker {
             own: common.clone(),
-            before: Weights::new(common.dimensions, inputs, outputs),
+            before,
             touched: Touched { rows: Vec::new(), changes: vec![0; inputs + outputs], inputs },
             scratch: Scratch::default(),
             kept: Vec::new(),
             inputs: Vec::new(),
             drawn: Vec::new(),
             loss: 0.0,
+            likelihood: 1.0,
             predictions: 0,
         }
     }
@@ -357,7 +365,7 @@ impl Task<'_> {
 
     /// Lanes learn from a block each, then all changes are added, lane by lane.
     fn in_order(&self, common: &mut Weights<f32>, lanes: usize, observer: Observer<'_>) -> bool {
-        let mut workers: Vec<Worker> = (0..lanes).map(|_| self.worker(common)).collect();
+        let mut workers: Vec<Worker> = (0..lanes).map(|_| self.worker(common, None)).collect();
         let all = self.all_blocks();
         for first in (0..all).step_by(lanes) {
             workers.par_iter_mut().zip(first..all).for_each(|(worker, block)| worker.learn(self, block));
@@ -380,7 +388,7 @@ impl Task<'_> {
         let observer = std::sync::Mutex::new(observer);
         let all = self.all_blocks();
         let workers = rayon::current_num_threads();
-        let first: Vec<Worker> = (0..workers).map(|_| self.worker(common)).collect();
+        let first: Vec<Worker> = (0..workers).map(|_| self.worker(common, Some(common.clone()))).collect();
         first.into_par_iter().for_each(|mut worker| {
             loop {
                 let block = next.fetch_add(1, Relaxed);
@@ -404,43 +412,58 @@ impl Task<'_> {
     }
 }
 
+/// Rows that are added up or copied in one go, as one piece of work for a thread.
+const ROWS: usize = 64;
+
 /// The changes of all workers, added to the common numbers in the order of the workers; then every worker has those.
 fn add_in_order(common: &mut Weights<f32>, workers: &mut [Worker]) {
-    let stride = common.stride;
-    let inputs = workers.first().map_or(0, |worker| worker.touched.inputs);
-    let mut touched: Vec<u32> = workers.iter().flat_map(|worker| &worker.touched.rows).copied().collect();
-    touched.sort_unstable();
-    touched.dedup();
-    for &row in &touched {
-        let (table, place) = place(row, inputs, stride);
-        let to = match table {
-            Half::Input => &mut common.input[place.clone()],
-            Half::Output => &mut common.output[place.clone()],
-        };
-        let changes = |worker: &Worker| worker.touched.changes[row as usize];
-        let changed = workers.iter().filter(|worker| changes(worker) > 0).count();
-        let all: u32 = workers.iter().map(changes).sum();
-        let share = share(changed, all / changed.max(1) as u32);
-        for worker in workers.iter().filter(|worker| changes(worker) > 0) {
-            let (own, before) = match table {
-                Half::Input => (&worker.own.input[place.clone()], &worker.before.input[place.clone()]),
-                Half::Output => (&worker.own.output[place.clone()], &worker.before.output[place.clone()]),
-            };
-            for ((to, own), before) in to.iter_mut().zip(own).zip(before) {
-                *to += share * (own - before);
+    let (stride, rows) = (common.stride, common.input.len() / common.stride);
+    let changes: Vec<Vec<u32>> =
+        workers.iter_mut().map(|worker| std::mem::take(&mut worker.touched.changes)).collect();
+    let add = |numbers: &mut [f32], of: fn(&Weights<f32>) -> &[f32], first: usize| {
+        numbers.par_chunks_mut(ROWS * stride).enumerate().for_each(|(chunk, numbers)| {
+            for (row, common) in (chunk * ROWS..).zip(numbers.chunks_mut(stride)) {
+                let all = changes.iter().map(|changes| changes[first + row]);
+                let changed = all.clone().filter(|&changes| changes > 0).count();
+                if changed == 0 {
+                    continue;
+                }
+                let share = share(changed, all.sum::<u32>() / changed as u32);
+                let places = common.as_chunks_mut::<LANES>().0.iter_mut().enumerate();
+                for (chunk, common) in places {
+                    let before = *common;
+                    for (worker, _) in
+                        workers.iter().zip(&changes).filter(|(_, changes)| changes[first + row] > 0)
+                    {
+                        let place = row * stride + chunk * LANES;
+                        for (lane, own) in of(&worker.own)[place..][..LANES].iter().enumerate() {
+                            common[lane] += share * (own - before[lane]);
+                        }
+                    }
+                }
             }
-        }
-    }
+        });
+    };
+    rayon::join(
+        || add(&mut common.input, |weights| &weights.input, 0),
+        || add(&mut common.output, |weights| &weights.output, rows),
+    );
+    let common = &*common;
     workers.par_iter_mut().for_each(|worker| {
-        for &row in &touched {
-            let (table, place) = place(row, inputs, stride);
-            match table {
-                Half::Input => worker.own.input[place.clone()].copy_from_slice(&common.input[place]),
-                Half::Output => worker.own.output[place.clone()].copy_from_slice(&common.output[place]),
+        let copy = |to: &mut [f32], from: &[f32], first: usize| {
+            for (row, (to, from)) in to.chunks_mut(stride).zip(from.chunks(stride)).enumerate() {
+                if changes.iter().any(|changes| changes[first + row] > 0) {
+                    to.copy_from_slice(from);
+                }
             }
-        }
-        worker.touched.clear();
+        };
+        copy(&mut worker.own.input, &common.input, 0);
+        copy(&mut worker.own.output, &common.output, rows);
     });
+    for (worker, changes) in workers.iter_mut().zip(changes) {
+        worker.touched.changes = changes;
+        worker.touched.clear();
+    }
 }
 
 #[derive(Clone, Copy)]
@@ -476,15 +499,17 @@ impl Shared {
 
 impl Worker {
     fn take_loss(&mut self) -> (f64, u64) {
+        self.loss -= std::mem::replace(&mut self.likelihood, 1.0).ln();
         (std::mem::take(&mut self.loss), std::mem::take(&mut self.predictions))
     }
 
-    /// Remembers what a row was before it is changed.
+    /// Remembers that a row is changed, and what it was before.
     #[inline(always)]
-    fn touch(own: &Weights<f32>, before: &mut Weights<f32>, touched: &mut Touched, row: usize) {
+    fn touch(own: &Weights<f32>, before: &mut Option<Weights<f32>>, touched: &mut Touched, row: usize) {
         touched.changes[row] += 1;
         if touched.changes[row] == 1 {
             touched.rows.push(row as u32);
+            let Some(before) = before else { return };
             let (half, place) = place(row as u32, touched.inputs, own.stride);
             match half {
                 Half::Input => before.input[place.clone()].copy_from_slice(&own.input[place]),
@@ -495,19 +520,18 @@ impl Worker {
 
     /// Adds what has changed to the shared numbers, and takes what they are then. Two workers that do so for a row at once may lose one of the changes.
     fn exchange(&mut self, shared: &Shared, workers: usize) {
+        let Some(before) = &self.before else { return };
         for &row in &self.touched.rows {
             let share = share(workers, self.touched.changes[row as usize]);
             let (half, place) = place(row, self.touched.inputs, self.own.stride);
             let (shared, own, before) = match half {
-                Half::Input => (
-                    &shared.input[place.clone()],
-                    &mut self.own.input[place.clone()],
-                    &self.before.input[place],
-                ),
+                Half::Input => {
+                    (&shared.input[place.clone()], &mut self.own.input[place.clone()], &before.input[place])
+                }
                 Half::Output => (
                     &shared.output[place.clone()],
                     &mut self.own.output[place.clone()],
-                    &self.before.output[place],
+                    &before.output[place],
                 ),
             };
             for ((shared, own), before) in shared.iter().zip(own).zip(before) {
@@ -585,6 +609,7 @@ impl Worker {
         let outputs = touched.inputs;
         let likelihood = if task.settings.noise > 0 {
             drawn.clear();
+            drawn.push(target);
             for _ in 0..task.settings.noise {
                 let word = task.noise.draw(random);
                 // A word is no noise to itself.
@@ -592,11 +617,10 @@ impl Worker {
                     drawn.push(word);
                 }
             }
-            Self::touch(own, before, touched, outputs + target as usize);
             for &word in drawn.iter() {
                 Self::touch(own, before, touched, outputs + word as usize);
             }
-            learn_against_noise(own, inputs, target, drawn, rate, scratch)
+            learn_against_noise(own, inputs, drawn, rate, scratch)
         } else {
             let words = Reserved::COUNT..task.words;
             for word in words.clone() {
@@ -604,7 +628,10 @@ impl Worker {
             }
             learn_among_all(own, inputs, target, words, rate, scratch)
         };
-        self.loss -= f64::from(likelihood).ln();
+        self.likelihood *= f64::from(likelihood);
+        if self.likelihood < 1e-200 {
+            self.loss -= std::mem::replace(&mut self.likelihood, 1.0).ln();
+        }
         self.predictions += 1;
     }
 }

@@ -3,7 +3,7 @@
 //! that of the whole softmax in the limit of a large sample. The loss that comes of it is no perplexity; text is judged with the whole
 //! softmax.
 
-use rand::RngExt;
+use rand::Rng;
 
 use crate::matrix::{Into, Matrix, Output, Workspace, multiply};
 use crate::parameters::{RowGradient, Weights};
@@ -12,11 +12,13 @@ use crate::real::Real;
 
 use super::table::{Table, chunk_rows, exponentiate};
 
+const TWO_TO_64: f64 = 18_446_744_073_709_551_616.0;
+
 /// Draws tokens by their frequency in constant time (Walker, 1977).
 #[derive(Debug, Clone)]
 pub struct Sampler {
-    share: Vec<f64>,
-    alias: Vec<u32>,
+    /// For each token what share of its place is its own, in parts of 2^64, and whose the rest is.
+    places: Vec<(u64, u32)>,
     probability: Vec<f64>,
 }
 
@@ -42,13 +44,20 @@ impl Sampler {
         for index in small.into_iter().chain(large) {
             share[index] = 1.0;
         }
-        Self { share, alias, probability }
+        // A conversion to whole numbers stops at the greatest.
+        let places =
+            share.iter().zip(alias).map(|(share, alias)| ((share * TWO_TO_64) as u64, alias)).collect();
+        Self { places, probability }
     }
 
     /// Draws one token.
+    #[inline]
     pub fn draw(&self, random: &mut Stream) -> u32 {
-        let place = random.random_range(0..self.share.len());
-        if random.random::<f64>() < self.share[place] { place as u32 } else { self.alias[place] }
+        // A place and a number below one from one draw: the whole part and the fraction of so many places times it.
+        let scaled = u128::from(random.next_u64()) * self.places.len() as u128;
+        let (place, fraction) = ((scaled >> 64) as usize, scaled as u64);
+        let (share, alias) = self.places[place];
+        if fraction < share { place as u32 } else { alias }
     }
 
     /// The probability of drawing `token`.

@@ -1,0 +1,128 @@
+//! Word vectors that a language model begins with.
+//!
+//! Word vectors have a large part in common, which tells no word from another and would take up most of their size. Less their mean (Mu and Viswanath, 2018) and
+//! brought to the size of the model's own first values, they begin where those do, with what tells words apart: `docs/measurements.md` has both curves.
+
+use lalograph_net::LanguageModel;
+use lalograph_text::{Reserved, Vocabulary};
+use lalograph_vectors::{VectorError, VectorTable};
+
+/// Fills the token vectors of a model that has not learnt yet: words that have a vector get it, less the mean of those that are found, at the root mean square of the model's own first
+/// values. Returns how many did; where all found are the same, which tells nothing apart, none does.
+///
+/// # Errors
+/// Vectors of another width than the model's.
+pub(crate) fn fill_embedding(
+    model: &LanguageModel,
+    weights: &mut [f32],
+    vocabulary: &Vocabulary,
+    table: &VectorTable,
+) -> Result<usize, VectorError> {
+    let wanted = model.shape().embedding;
+    if table.dimensions() != wanted {
+        return Err(VectorError::Dimensions { found: table.dimensions(), wanted });
+    }
+    let Some(tensor) = model.layout().tensors().iter().find(|tensor| tensor.name == "embedding") else {
+        return Ok(0);
+    };
+    let rows = &mut weights[tensor.range.clone()];
+    let found: Vec<(usize, &[f32])> = (Reserved::COUNT..vocabulary.len() as u32)
+        .filter_map(|index| {
+            let word = std::str::from_utf8(vocabulary.token(index).ok()?).ok()?;
+            Some((index as usize, table.at(table.exact_row(word)?)))
+        })
+        .collect();
+    let count = found.len() as f64;
+    let mut mean = vec![0.0; wanted];
+    for (_, vector) in &found {
+        mean.iter_mut().zip(*vector).for_each(|(mean, &x)| *mean += f64::from(x) / count);
+    }
+    let centred = |vector: &[f32]| -> Vec<f64> {
+        vector.iter().zip(&mean).map(|(&x, mean)| f64::from(x) - mean).collect()
+    };
+    let size = |squares: f64, numbers: usize| (squares / numbers.max(1) as f64).sqrt();
+    let own = size(rows.iter().map(|&x| f64::from(x).powi(2)).sum(), rows.len());
+    let squares = |vector: &[f32]| centred(vector).iter().map(|x| x * x).sum::<f64>();
+    let given = size(found.iter().map(|(_, vector)| squares(vector)).sum(), found.len() * wanted);
+    let whole = size(mean.iter().map(|x| x * x).sum(), wanted);
+    // What rounding leaves of vectors that are all the same.
+    if given <= 1e-6 * whole {
+        return Ok(0);
+    }
+    for (index, vector) in &found {
+        let row = &mut rows[index * wanted..][..wanted];
+        row.iter_mut().zip(centred(vector)).for_each(|(to, from)| *to = (own / given * from) as f32);
+    }
+    Ok(found.len())
+}
+
+#[cfg(test)]
+mod tests {
+    use lalograph_net::initial::initial_weights;
+    use lalograph_net::{LanguageModel, Layout};
+    use lalograph_text::{Vocabulary, VocabularyBuilder};
+    use lalograph_vectors::{VectorError, VectorTable};
+
+    use super::fill_embedding;
+    use crate::Plan;
+
+    /// A model of two numbers a token over these words, and its first values.
+    fn beginner(words: &str) -> (LanguageModel, Vocabulary, Vec<f32>) {
+        let plan = Plan::from_toml("[model]\nembedding = 2\nhidden = 3\n", &[]).unwrap();
+        let mut builder = VocabularyBuilder::new(&plan.vocabulary.spec());
+        builder.add(words);
+        let vocabulary = builder.finish(1).unwrap();
+        let model = LanguageModel::new(plan.shape(vocabulary.len())).unwrap();
+        let weights = initial_weights(model.layout(), 1);
+        (model, vocabulary, weights)
+    }
+
+    fn table(words: &[(&str, [f32; 2])]) -> VectorTable {
+        let values = words.iter().flat_map(|(_, vector)| *vector).collect();
+        VectorTable::new(words.iter().map(|(word, _)| (*word).to_owned()).collect(), 2, values).unwrap()
+    }
+
+    fn rows(layout: &Layout, weights: &[f32]) -> Vec<[f32; 2]> {
+        let tensor = layout.tensors().iter().find(|tensor| tensor.name == "embedding").unwrap();
+        weights[tensor.range.clone()].as_chunks().0.to_vec()
+    }
+
+    #[test]
+    fn words_get_their_vectors_less_the_mean_at_the_size_of_first_values() {
+        let (model, vocabulary, mut weights) = beginner("clover clover linden heather");
+        let first = rows(model.layout(), &weights);
+        // The mean of the two that are found is (10, 21): clover is (-3, 4) from it, linden (3, -4).
+        let given = table(&[("linden", [13.0, 17.0]), ("juniper", [500.0, -90.0]), ("clover", [7.0, 25.0])]);
+        assert_eq!(fill_embedding(&model, &mut weights, &vocabulary, &given).unwrap(), 2);
+        let now = rows(model.layout(), &weights);
+        let place = |word: &str| vocabulary.index_of(word) as usize;
+        let own = first.iter().flatten().map(|x| x * x).sum::<f32>() / (2 * first.len()) as f32;
+        let factor = (own / 12.5).sqrt();
+        for (word, [x, y]) in [("clover", [-3.0, 4.0]), ("linden", [3.0, -4.0])] {
+            let [a, b] = now[place(word)];
+            assert!((a - factor * x).abs() < 1e-5 && (b - factor * y).abs() < 1e-5, "{word}: {a} {b}");
+        }
+        for index in (0..now.len()).filter(|&index| index != place("clover") && index != place("linden")) {
+            assert_eq!(now[index], first[index]);
+        }
+    }
+
+    #[test]
+    fn vectors_that_tell_nothing_apart_or_of_another_width_change_nothing() {
+        let (model, vocabulary, weights) = beginner("clover linden");
+        let mut filled = weights.clone();
+        for same in [
+            table(&[("clover", [0.1, -7.3])]),
+            table(&[("clover", [0.1, -7.3]), ("linden", [0.1, -7.3])]),
+            table(&[("clover", [0.0, 0.0]), ("linden", [0.0, 0.0])]),
+            table(&[("juniper", [1.0, 2.0])]),
+        ] {
+            assert_eq!(fill_embedding(&model, &mut filled, &vocabulary, &same).unwrap(), 0);
+            assert_eq!(filled, weights);
+        }
+        let wide = VectorTable::new(vec!["clover".into()], 3, vec![1.0; 3]).unwrap();
+        let refused = fill_embedding(&model, &mut filled, &vocabulary, &wide);
+        assert!(matches!(refused, Err(VectorError::Dimensions { found: 3, wanted: 2 })), "{refused:?}");
+        assert_eq!(filled, weights);
+    }
+}
