@@ -1,14 +1,14 @@
 //! Word vectors that a language model begins with.
 //!
-//! Word vectors have a large part in common, which tells no word from another and would take up most of their size. Less their mean (Mu and Viswanath, 2018) and
-//! brought to the size of the model's own first values, they begin where those do, with what tells words apart: `docs/measurements.md` has both curves.
+//! Word vectors have a large part in common, which tells no word from another, and are as long as words are frequent. Less their mean (Mu and Viswanath, 2018) and each brought to the size of
+//! the model's own first values, they begin as those do but with what is alike side by side: `docs/measurements.md` has both curves.
 
 use lalograph_net::LanguageModel;
 use lalograph_text::{Reserved, Vocabulary};
 use lalograph_vectors::{VectorError, VectorTable};
 
 /// Fills the token vectors of a model that has not learnt yet: words that have a vector get it, less the mean of those that are found, at the root mean square of the model's own first
-/// values. Returns how many did; where all found are the same, which tells nothing apart, none does.
+/// values. Returns how many did; a vector that is the mean tells nothing, and its word begins as usual.
 ///
 /// # Errors
 /// Vectors of another width than the model's.
@@ -37,23 +37,20 @@ pub(crate) fn fill_embedding(
     for (_, vector) in &found {
         mean.iter_mut().zip(*vector).for_each(|(mean, &x)| *mean += f64::from(x) / count);
     }
-    let centred = |vector: &[f32]| -> Vec<f64> {
-        vector.iter().zip(&mean).map(|(&x, mean)| f64::from(x) - mean).collect()
-    };
-    let size = |squares: f64, numbers: usize| (squares / numbers.max(1) as f64).sqrt();
-    let own = size(rows.iter().map(|&x| f64::from(x).powi(2)).sum(), rows.len());
-    let squares = |vector: &[f32]| centred(vector).iter().map(|x| x * x).sum::<f64>();
-    let given = size(found.iter().map(|(_, vector)| squares(vector)).sum(), found.len() * wanted);
-    let whole = size(mean.iter().map(|x| x * x).sum(), wanted);
-    // What rounding leaves of vectors that are all the same.
-    if given <= 1e-6 * whole {
-        return Ok(0);
+    let size = |numbers: &[f64]| (numbers.iter().map(|x| x * x).sum::<f64>() / numbers.len() as f64).sqrt();
+    let own = size(&rows.iter().map(|&x| f64::from(x)).collect::<Vec<_>>());
+    let mut filled = 0;
+    for (index, vector) in found {
+        let apart: Vec<f64> = vector.iter().zip(&mean).map(|(&x, mean)| f64::from(x) - mean).collect();
+        let length = size(&apart);
+        // Not what rounding leaves of a vector that is the mean.
+        if length > 1e-6 * size(&mean) {
+            let row = &mut rows[index * wanted..][..wanted];
+            row.iter_mut().zip(apart).for_each(|(to, from)| *to = (own / length * from) as f32);
+            filled += 1;
+        }
     }
-    for (index, vector) in &found {
-        let row = &mut rows[index * wanted..][..wanted];
-        row.iter_mut().zip(centred(vector)).for_each(|(to, from)| *to = (own / given * from) as f32);
-    }
-    Ok(found.len())
+    Ok(filled)
 }
 
 #[cfg(test)]
@@ -89,21 +86,32 @@ mod tests {
 
     #[test]
     fn words_get_their_vectors_less_the_mean_at_the_size_of_first_values() {
-        let (model, vocabulary, mut weights) = beginner("clover clover linden heather");
+        let (model, vocabulary, mut weights) = beginner("clover clover linden heather thyme");
         let first = rows(model.layout(), &weights);
-        // The mean of the two that are found is (10, 21): clover is (-3, 4) from it, linden (3, -4).
-        let given = table(&[("linden", [13.0, 17.0]), ("juniper", [500.0, -90.0]), ("clover", [7.0, 25.0])]);
-        assert_eq!(fill_embedding(&model, &mut weights, &vocabulary, &given).unwrap(), 2);
+        // The mean of those that are found is (10, 21).
+        let given = table(&[
+            ("linden", [16.0, 13.0]),
+            ("juniper", [500.0, -90.0]),
+            ("clover", [7.0, 25.0]),
+            ("heather", [7.0, 25.0]),
+        ]);
+        assert_eq!(fill_embedding(&model, &mut weights, &vocabulary, &given).unwrap(), 3);
         let now = rows(model.layout(), &weights);
         let place = |word: &str| vocabulary.index_of(word) as usize;
-        let own = first.iter().flatten().map(|x| x * x).sum::<f32>() / (2 * first.len()) as f32;
-        let factor = (own / 12.5).sqrt();
-        for (word, [x, y]) in [("clover", [-3.0, 4.0]), ("linden", [3.0, -4.0])] {
+        let own = (first.iter().flatten().map(|x| x * x).sum::<f32>() / (2 * first.len()) as f32).sqrt();
+        // Two numbers whose root mean square is one, in the direction from the mean.
+        let unit = 2f32.sqrt();
+        for (word, [x, y]) in [("clover", [-0.6, 0.8]), ("heather", [-0.6, 0.8]), ("linden", [0.6, -0.8])] {
             let [a, b] = now[place(word)];
-            assert!((a - factor * x).abs() < 1e-5 && (b - factor * y).abs() < 1e-5, "{word}: {a} {b}");
+            assert!(
+                (a - own * unit * x).abs() < 1e-5 && (b - own * unit * y).abs() < 1e-5,
+                "{word}: {a} {b}"
+            );
         }
-        for index in (0..now.len()).filter(|&index| index != place("clover") && index != place("linden")) {
-            assert_eq!(now[index], first[index]);
+        let others =
+            (0..now.len()).filter(|&at| ["clover", "heather", "linden"].iter().all(|word| place(word) != at));
+        for other in others {
+            assert_eq!(now[other], first[other]);
         }
     }
 

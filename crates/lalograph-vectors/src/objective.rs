@@ -85,7 +85,7 @@ fn score<T: Real>(
 #[inline(always)]
 fn halve<T: Real, const WIDTH: usize>(sum: &mut [T; LANES]) {
     for lane in 0..WIDTH {
-        sum[lane] = sum[lane] + sum[WIDTH + lane];
+        sum[lane] += sum[WIDTH + lane];
     }
 }
 

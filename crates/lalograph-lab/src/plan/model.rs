@@ -116,7 +116,7 @@ pub struct ModelPlan {
     pub recurrent_gain: f64,
     /// How input weights and token vectors begin: `uniform` or `normal`, of equal variance.
     pub input_start: InputStartName,
-    /// A file of word vectors that the token vectors begin with, `embedding` numbers each: less their mean, at the size of the usual first values. Words without one begin as usual. `groups.embedding_rate` says whether they are learnt on: 0 leaves them as they are.
+    /// A file of word vectors that the token vectors begin with, `embedding` numbers each: less their mean, and each at the size of the usual first values. Words without one begin as usual. `groups.embedding_rate` says whether they are learnt on: 0 leaves them as they are.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub vectors: Option<PathBuf>,
     /// First bias of the gate that keeps what is remembered; without one 3 for `lstm`, 1 for `gru`.
