@@ -56,7 +56,7 @@ fn learning(criterion: &mut Criterion) {
     for words in [1_000u32, 50_000] {
         let mut random = stream(1, "bench", &[]);
         let mut weights = Weights::<f32>::new(DIMENSIONS, words as usize, words as usize);
-        weights.input.iter_mut().for_each(|x| *x = random.random_range(-0.005..0.005));
+        weights.input.numbers_mut().for_each(|x| *x = random.random_range(-0.005..0.005));
         let drawn: Vec<[u32; NOISE + 2]> =
             (0..4096).map(|_| std::array::from_fn(|_| random.random_range(0..words))).collect();
         let mut scratch = Scratch::default();

@@ -11,6 +11,7 @@ pub mod map;
 pub mod objective;
 pub mod pieces;
 pub mod pmi;
+pub mod rows;
 pub mod sampling;
 pub mod sentence;
 pub mod table;

@@ -6,67 +6,52 @@
 //! -ln s(u_target . h) - sum over the noise words of ln s(-u_noise . h)
 //! ```
 //!
-//! and the full softmax lowers `-ln softmax(U h)[target]`. Rows have a stride of whole vector registers; what fills them up is zero and stays so.
+//! and the full softmax lowers `-ln softmax(U h)[target]`. What fills up the rows to whole lines is zero and stays so.
 
 use lalograph_net::real::Real;
 
-/// Numbers added up side by side.
-pub(crate) const LANES: usize = 16;
+use crate::rows::{LANES, Line, Rows};
 
 /// The numbers that are learnt.
 #[derive(Debug, Clone)]
 pub struct Weights<T> {
-    /// Numbers of a row that mean something.
-    pub dimensions: usize,
-    /// From row to row.
-    pub stride: usize,
     /// A row for each index, and for each piece of words after them.
-    pub input: Vec<T>,
+    pub input: Rows<T>,
     /// A row for each index.
-    pub output: Vec<T>,
+    pub output: Rows<T>,
 }
 
 /// Room to work in.
 #[derive(Debug, Clone, Default)]
 pub struct Scratch<T> {
-    hidden: Vec<T>,
-    gradient: Vec<T>,
-    sums: Vec<[T; LANES]>,
+    hidden: Vec<Line<T>>,
+    gradient: Vec<Line<T>>,
+    sums: Vec<Line<T>>,
     scores: Vec<T>,
 }
 
 impl<T: Real> Weights<T> {
     /// Rows of zeros.
     pub fn new(dimensions: usize, inputs: usize, outputs: usize) -> Self {
-        let stride = dimensions.next_multiple_of(LANES);
-        let zeros = |rows: usize| vec![T::ZERO; rows * stride];
-        Self { dimensions, stride, input: zeros(inputs), output: zeros(outputs) }
-    }
-
-    /// An input row.
-    #[inline(always)]
-    pub fn input_row(&self, row: u32) -> &[T] {
-        &self.input[row as usize * self.stride..][..self.stride]
+        Self { input: Rows::new(dimensions, inputs), output: Rows::new(dimensions, outputs) }
     }
 }
 
 /// The products of the hidden numbers with the output rows of `words`, summed in a fixed order; a whole number of registers of them, the last filled up with zeros. The numbers of a sum are added up for many sums side by side.
 #[inline(always)]
 fn score<T: Real>(
-    output: &[T],
-    hidden: &[T],
+    output: &Rows<T>,
+    hidden: &[Line<T>],
     words: impl Iterator<Item = u32>,
-    sums: &mut Vec<[T; LANES]>,
+    sums: &mut Vec<Line<T>>,
     scores: &mut Vec<T>,
 ) {
-    let stride = hidden.len();
     sums.clear();
     for word in words {
-        let row = &output[word as usize * stride..][..stride];
-        let mut sum = [T::ZERO; LANES];
-        for (a, b) in row.as_chunks::<LANES>().0.iter().zip(hidden.as_chunks::<LANES>().0) {
+        let mut sum = Line::ZERO;
+        for (a, b) in output.row(word).iter().zip(hidden) {
             for lane in 0..LANES {
-                sum[lane] += a[lane] * b[lane];
+                sum.0[lane] += a.0[lane] * b.0[lane];
             }
         }
         sums.push(sum);
@@ -77,55 +62,34 @@ fn score<T: Real>(
     scores.clear();
     scores.resize(sums.len().next_multiple_of(LANES), T::ZERO);
     for (score, sum) in scores.iter_mut().zip(sums) {
-        *score = sum[0] + sum[1];
+        *score = sum.0[0] + sum.0[1];
     }
 }
 
 /// Adds the second `WIDTH` numbers to the first.
 #[inline(always)]
-fn halve<T: Real, const WIDTH: usize>(sum: &mut [T; LANES]) {
+fn halve<T: Real, const WIDTH: usize>(sum: &mut Line<T>) {
     for lane in 0..WIDTH {
-        sum[lane] += sum[WIDTH + lane];
+        sum.0[lane] += sum.0[WIDTH + lane];
     }
 }
 
-/// Adds `factor` times `x` to `y`.
-#[inline(always)]
-fn add<T: Real>(y: &mut [T], factor: T, x: &[T]) {
-    for (y, x) in y.as_chunks_mut::<LANES>().0.iter_mut().zip(x.as_chunks::<LANES>().0) {
-        // Whole before it is written: else nothing says that the two are not one, and it is done number by number.
-        let mut sum = *y;
-        for lane in 0..LANES {
-            sum[lane] += factor * x[lane];
-        }
-        *y = sum;
-    }
-}
-
-/// Adds each slope times its output row to the gradient, and `step` times that slope times the hidden numbers to the row. Number after number of all rows, so that the gradient stays in a register.
+/// Adds each slope times its output row to the gradient, and `step` times that slope times the hidden numbers to the row. Line after line of all rows, so that the gradient stays in a register.
 #[inline(always)]
 fn change<T: Real>(
-    output: &mut [T],
-    stride: usize,
+    output: &mut Rows<T>,
     slopes: impl Iterator<Item = (u32, T)> + Clone,
     step: T,
-    hidden: &[T],
-    gradient: &mut [T],
+    hidden: &[Line<T>],
+    gradient: &mut [Line<T>],
 ) {
-    let chunks = gradient.as_chunks_mut::<LANES>().0.iter_mut().zip(hidden.as_chunks::<LANES>().0);
-    for (chunk, (gradient, hidden)) in chunks.enumerate() {
-        let mut sum = [T::ZERO; LANES];
+    let stride = output.stride();
+    for (at, (gradient, hidden)) in gradient.iter_mut().zip(hidden).enumerate() {
+        let mut sum = Line::ZERO;
         for (word, slope) in slopes.clone() {
-            let place = word as usize * stride + chunk * LANES;
-            let Some(row) = output[place..].first_chunk_mut::<LANES>() else { continue };
-            let (mut moved, step) = (*row, step * slope);
-            for lane in 0..LANES {
-                sum[lane] += slope * moved[lane];
-            }
-            for lane in 0..LANES {
-                moved[lane] += step * hidden[lane];
-            }
-            *row = moved;
+            let line = &mut output.lines[word as usize * stride + at];
+            sum.add(slope, line);
+            line.add(step * slope, hidden);
         }
         *gradient = sum;
     }
@@ -133,27 +97,24 @@ fn change<T: Real>(
 
 #[inline(always)]
 fn hidden<T: Real>(weights: &Weights<T>, inputs: &[(u32, T)], scratch: &mut Scratch<T>) {
-    scratch.gradient.resize(weights.stride, T::ZERO);
-    scratch.hidden.resize(weights.stride, T::ZERO);
-    let hidden = scratch.hidden.as_chunks_mut::<LANES>().0;
-    for (chunk, hidden) in hidden.iter_mut().enumerate() {
-        let mut sum = [T::ZERO; LANES];
+    let stride = weights.input.stride();
+    scratch.gradient.resize(stride, Line::ZERO);
+    scratch.hidden.resize(stride, Line::ZERO);
+    for (at, hidden) in scratch.hidden.iter_mut().enumerate() {
+        let mut sum = Line::ZERO;
         for &(row, weight) in inputs {
-            let place = row as usize * weights.stride + chunk * LANES;
-            let Some(row) = weights.input[place..].first_chunk::<LANES>() else { continue };
-            for lane in 0..LANES {
-                sum[lane] += weight * row[lane];
-            }
+            sum.add(weight, &weights.input.lines[row as usize * stride + at]);
         }
         *hidden = sum;
     }
 }
 
 #[inline(always)]
-fn move_inputs<T: Real>(weights: &mut Weights<T>, inputs: &[(u32, T)], rate: T, gradient: &[T]) {
+fn move_inputs<T: Real>(weights: &mut Weights<T>, inputs: &[(u32, T)], rate: T, gradient: &[Line<T>]) {
     for &(row, weight) in inputs {
-        let place = row as usize * weights.stride;
-        add(&mut weights.input[place..][..weights.stride], -rate * weight, gradient);
+        for (line, gradient) in weights.input.row_mut(row).iter_mut().zip(gradient) {
+            line.add(-rate * weight, gradient);
+        }
     }
 }
 
@@ -167,7 +128,6 @@ pub fn learn_against_noise<T: Real>(
     scratch: &mut Scratch<T>,
 ) -> T {
     hidden(weights, inputs, scratch);
-    let stride = weights.stride;
     let Scratch { hidden, gradient, sums, scores } = scratch;
     // All scores, then all probabilities, then all changes: each kind many at a time, and whole registers of scores.
     score(&weights.output, hidden, words.iter().copied(), sums, scores);
@@ -182,7 +142,7 @@ pub fn learn_against_noise<T: Real>(
     let likelihood = scores[..words.len()].iter().fold(T::ONE, |product, &wrong| product * (T::ONE - wrong));
     scores[0] = -scores[0];
     let slopes = words.iter().copied().zip(scores.iter().copied());
-    change(&mut weights.output, stride, slopes, -rate, hidden, gradient);
+    change(&mut weights.output, slopes, -rate, hidden, gradient);
     move_inputs(weights, inputs, rate, gradient);
     likelihood.greater(T::of(1e-30))
 }
@@ -198,7 +158,6 @@ pub fn learn_among_all<T: Real>(
     scratch: &mut Scratch<T>,
 ) -> T {
     hidden(weights, inputs, scratch);
-    let stride = weights.stride;
     let Scratch { hidden, gradient, sums, scores } = scratch;
     score(&weights.output, hidden, words.clone(), sums, scores);
     scores.truncate(words.len());
@@ -214,7 +173,7 @@ pub fn learn_among_all<T: Real>(
     for (word, score) in words.clone().zip(scores.iter_mut()) {
         *score = *score / total - if word == target { T::ONE } else { T::ZERO };
     }
-    change(&mut weights.output, stride, words.zip(scores.iter().copied()), -rate, hidden, gradient);
+    change(&mut weights.output, words.zip(scores.iter().copied()), -rate, hidden, gradient);
     move_inputs(weights, inputs, rate, gradient);
     right.greater(T::of(1e-30))
 }
@@ -222,6 +181,7 @@ pub fn learn_among_all<T: Real>(
 #[cfg(test)]
 mod tests {
     use super::{Scratch, Weights, learn_against_noise, learn_among_all};
+    use crate::rows::{LANES, Rows};
     use lalograph_net::random::stream;
     use rand::RngExt;
 
@@ -230,20 +190,23 @@ mod tests {
     fn weights() -> Weights<f64> {
         let mut random = stream(3, "test", &[]);
         let mut weights = Weights::new(DIMENSIONS, 9, 8);
-        let stride = weights.stride;
-        for row in weights.input.chunks_mut(stride).chain(weights.output.chunks_mut(stride)) {
-            row[..DIMENSIONS].iter_mut().for_each(|x| *x = random.random_range(-0.6..0.6));
+        for x in weights.input.numbers_mut().chain(weights.output.numbers_mut()) {
+            *x = random.random_range(-0.6..0.6);
         }
         weights
+    }
+
+    fn number(rows: &Rows<f64>, row: u32, at: usize) -> f64 {
+        rows.row(row)[at / LANES].0[at % LANES]
     }
 
     /// The objectives again, from their formulas.
     fn loss(weights: &Weights<f64>, inputs: &[(u32, f64)], target: u32, noise: Option<&[u32]>) -> f64 {
         let hidden: Vec<f64> = (0..DIMENSIONS)
-            .map(|at| inputs.iter().map(|&(row, weight)| weight * weights.input_row(row)[at]).sum())
+            .map(|at| inputs.iter().map(|&(row, weight)| weight * number(&weights.input, row, at)).sum())
             .collect();
         let score = |word: u32| -> f64 {
-            (0..DIMENSIONS).map(|at| weights.output[word as usize * weights.stride + at] * hidden[at]).sum()
+            (0..DIMENSIONS).map(|at| number(&weights.output, word, at) * hidden[at]).sum()
         };
         let logistic = |x: f64| 1.0 / (1.0 + (-x).exp());
         match noise {
@@ -271,20 +234,18 @@ mod tests {
         let mut moved = before.clone();
         let mut checked = 0;
         for table in 0..2 {
-            let of = |weights: &mut Weights<f64>| match table {
-                0 => std::mem::take(&mut weights.input),
-                _ => std::mem::take(&mut weights.output),
+            let of = |weights: &Weights<f64>| -> Vec<f64> {
+                [&weights.input, &weights.output][table].numbers().copied().collect()
             };
-            let (old, new) = (of(&mut before.clone()), of(&mut after.clone()));
+            let (old, new) = (of(&before), of(&after));
             for at in 0..old.len() {
-                let mut slope = 0.0;
-                for sign in [1.0, -1.0] {
-                    let numbers = if table == 0 { &mut moved.input } else { &mut moved.output };
-                    numbers[at] = old[at] + sign * 1e-5;
-                    slope += sign * loss(&moved, inputs, target, noise) / 2e-5;
-                    let numbers = if table == 0 { &mut moved.input } else { &mut moved.output };
-                    numbers[at] = old[at];
-                }
+                let mut put = |number: f64| {
+                    let rows = if table == 0 { &mut moved.input } else { &mut moved.output };
+                    *rows.numbers_mut().nth(at).unwrap() = number;
+                    loss(&moved, inputs, target, noise)
+                };
+                let slope = (put(old[at] + 1e-5) - put(old[at] - 1e-5)) / 2e-5;
+                put(old[at]);
                 let found = old[at] - new[at];
                 assert!((found - slope).abs() < 1e-8 * (1.0 + slope.abs()), "{table} {at}: {found} {slope}");
                 checked += usize::from(slope != 0.0);

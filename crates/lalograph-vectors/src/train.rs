@@ -17,8 +17,9 @@ use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::error::VectorError;
-use crate::objective::{LANES, Scratch, Weights, learn_against_noise, learn_among_all};
+use crate::objective::{Scratch, Weights, learn_against_noise, learn_among_all};
 use crate::pieces::Pieces;
+use crate::rows::{LANES, Rows};
 use crate::sampling;
 use crate::table::VectorTable;
 
@@ -157,21 +158,23 @@ impl Learnt {
     /// Numbers that are not finite.
     pub fn table(&self, words: &[String]) -> Result<VectorTable, VectorError> {
         let first = Reserved::COUNT as usize;
-        let dimensions = self.weights.dimensions;
+        let input = &self.weights.input;
+        let dimensions = input.width();
         let mut values = Vec::with_capacity((words.len() - first) * dimensions);
         for index in first..words.len() {
             let mut sum = vec![0.0; dimensions];
             let rows = self.rows.of(index as u32);
             for &row in rows {
-                crate::table::add(&mut sum, weight_of(rows.len()), self.weights.input_row(row));
+                let weight = weight_of(rows.len());
+                sum.iter_mut().zip(input.numbers_of(row)).for_each(|(sum, x)| *sum += weight * x);
             }
             values.extend(sum);
         }
         let table = VectorTable::new(words[first..].to_vec(), dimensions, values)?;
         Ok(match self.pieces {
             Some(pieces) => {
-                let all = (0..pieces.rows).map(|row| self.weights.input_row(words.len() as u32 + row));
-                table.with_pieces(pieces, all.flat_map(|row| row[..dimensions].to_vec()).collect())
+                let rows = (0..pieces.rows).map(|row| words.len() as u32 + row);
+                table.with_pieces(pieces, rows.flat_map(|row| input.numbers_of(row).copied()).collect())
             }
             None => table,
         })
@@ -276,10 +279,8 @@ pub fn train(
     let inputs = words.len() + settings.pieces.map_or(0, |pieces| pieces.rows as usize);
     let mut common = Weights::new(settings.dimensions, inputs, words.len());
     let mut random = stream(settings.seed, "initial vectors", &[]);
-    let (stride, half) = (common.stride, 0.5 / settings.dimensions as f32);
-    for row in common.input.chunks_mut(stride) {
-        row[..settings.dimensions].iter_mut().for_each(|x| *x = random.random_range(-half..half));
-    }
+    let half = 0.5 / settings.dimensions as f32;
+    common.input.numbers_mut().for_each(|x| *x = random.random_range(-half..half));
     let counts = text.counts(words.len());
     if !text
         .bounds()
@@ -306,7 +307,7 @@ pub fn train(
     if !done {
         return Err(lalograph_text::TextError::Stopped.into());
     }
-    if common.input.iter().any(|x| !x.is_finite()) {
+    if common.input.numbers().any(|x| !x.is_finite()) {
         return Err(VectorError::NotFinite);
     }
     Ok(Learnt { weights: common, rows, pieces: settings.pieces })
@@ -321,8 +322,7 @@ impl Task<'_> {
     }
 
     fn worker(&self, common: &Weights<f32>, before: Option<Weights<f32>>) -> Worker {
-        let inputs = common.input.len() / common.stride;
-        let outputs = common.output.len() / common.stride;
+        let (inputs, outputs) = (common.input.count(), common.output.count());
         Worker {
             own: common.clone(),
             before,
@@ -417,27 +417,27 @@ const ROWS: usize = 64;
 
 /// The changes of all workers, added to the common numbers in the order of the workers; then every worker has those.
 fn add_in_order(common: &mut Weights<f32>, workers: &mut [Worker]) {
-    let (stride, rows) = (common.stride, common.input.len() / common.stride);
+    let inputs = common.input.count();
     let changes: Vec<Vec<u32>> =
         workers.iter_mut().map(|worker| std::mem::take(&mut worker.touched.changes)).collect();
-    let add = |numbers: &mut [f32], of: fn(&Weights<f32>) -> &[f32], first: usize| {
-        numbers.par_chunks_mut(ROWS * stride).enumerate().for_each(|(chunk, numbers)| {
-            for (row, common) in (chunk * ROWS..).zip(numbers.chunks_mut(stride)) {
+    let add = |rows: &mut Rows<f32>, of: fn(&Weights<f32>) -> &Rows<f32>, first: usize| {
+        let stride = rows.stride();
+        rows.lines.par_chunks_mut(ROWS * stride).enumerate().for_each(|(chunk, lines)| {
+            for (row, lines) in (chunk * ROWS..).zip(lines.chunks_mut(stride)) {
                 let all = changes.iter().map(|changes| changes[first + row]);
                 let changed = all.clone().filter(|&changes| changes > 0).count();
                 if changed == 0 {
                     continue;
                 }
                 let share = share(changed, all.sum::<u32>() / changed as u32);
-                let places = common.as_chunks_mut::<LANES>().0.iter_mut().enumerate();
-                for (chunk, common) in places {
-                    let before = *common;
+                for (at, line) in lines.iter_mut().enumerate() {
+                    let before = *line;
                     for (worker, _) in
                         workers.iter().zip(&changes).filter(|(_, changes)| changes[first + row] > 0)
                     {
-                        let place = row * stride + chunk * LANES;
-                        for (lane, own) in of(&worker.own)[place..][..LANES].iter().enumerate() {
-                            common[lane] += share * (own - before[lane]);
+                        let own = &of(&worker.own).row(row as u32)[at];
+                        for lane in 0..LANES {
+                            line.0[lane] += share * (own.0[lane] - before.0[lane]);
                         }
                     }
                 }
@@ -446,19 +446,19 @@ fn add_in_order(common: &mut Weights<f32>, workers: &mut [Worker]) {
     };
     rayon::join(
         || add(&mut common.input, |weights| &weights.input, 0),
-        || add(&mut common.output, |weights| &weights.output, rows),
+        || add(&mut common.output, |weights| &weights.output, inputs),
     );
     let common = &*common;
     workers.par_iter_mut().for_each(|worker| {
-        let copy = |to: &mut [f32], from: &[f32], first: usize| {
-            for (row, (to, from)) in to.chunks_mut(stride).zip(from.chunks(stride)).enumerate() {
+        let copy = |to: &mut Rows<f32>, from: &Rows<f32>, first: usize| {
+            for row in 0..from.count() {
                 if changes.iter().any(|changes| changes[first + row] > 0) {
-                    to.copy_from_slice(from);
+                    to.row_mut(row as u32).copy_from_slice(from.row(row as u32));
                 }
             }
         };
         copy(&mut worker.own.input, &common.input, 0);
-        copy(&mut worker.own.output, &common.output, rows);
+        copy(&mut worker.own.output, &common.output, inputs);
     });
     for (worker, changes) in workers.iter_mut().zip(changes) {
         worker.touched.changes = changes;
@@ -466,34 +466,21 @@ fn add_in_order(common: &mut Weights<f32>, workers: &mut [Worker]) {
     }
 }
 
-#[derive(Clone, Copy)]
-enum Half {
-    Input,
-    Output,
-}
-
-fn place(row: u32, inputs: usize, stride: usize) -> (Half, std::ops::Range<usize>) {
-    let row = row as usize;
-    let (half, row) = if row < inputs { (Half::Input, row) } else { (Half::Output, row - inputs) };
-    (half, row * stride..(row + 1) * stride)
-}
-
 /// Numbers that several threads change at once, as their bits.
 struct Shared {
-    input: Vec<AtomicU32>,
-    output: Vec<AtomicU32>,
+    input: Rows<AtomicU32>,
+    output: Rows<AtomicU32>,
 }
 
 impl Shared {
     fn of(weights: &Weights<f32>) -> Self {
-        let bits = |numbers: &[f32]| numbers.iter().map(|x| AtomicU32::new(x.to_bits())).collect();
-        Self { input: bits(&weights.input), output: bits(&weights.output) }
+        let bits = |x: &f32| AtomicU32::new(x.to_bits());
+        Self { input: weights.input.map(bits), output: weights.output.map(bits) }
     }
 
     fn put(self, weights: &mut Weights<f32>) {
-        let numbers =
-            |bits: Vec<AtomicU32>| bits.into_iter().map(|x| f32::from_bits(x.into_inner())).collect();
-        (weights.input, weights.output) = (numbers(self.input), numbers(self.output));
+        let number = |bits: &AtomicU32| f32::from_bits(bits.load(Relaxed));
+        *weights = Weights { input: self.input.map(number), output: self.output.map(number) };
     }
 }
 
@@ -510,10 +497,11 @@ impl Worker {
         if touched.changes[row] == 1 {
             touched.rows.push(row as u32);
             let Some(before) = before else { return };
-            let (half, place) = place(row as u32, touched.inputs, own.stride);
-            match half {
-                Half::Input => before.input[place.clone()].copy_from_slice(&own.input[place]),
-                Half::Output => before.output[place.clone()].copy_from_slice(&own.output[place]),
+            let (inputs, row) = (touched.inputs as u32, row as u32);
+            if row < inputs {
+                before.input.row_mut(row).copy_from_slice(own.input.row(row));
+            } else {
+                before.output.row_mut(row - inputs).copy_from_slice(own.output.row(row - inputs));
             }
         }
     }
@@ -521,23 +509,22 @@ impl Worker {
     /// Adds what has changed to the shared numbers, and takes what they are then. Two workers that do so for a row at once may lose one of the changes.
     fn exchange(&mut self, shared: &Shared, workers: usize) {
         let Some(before) = &self.before else { return };
+        let inputs = self.touched.inputs as u32;
         for &row in &self.touched.rows {
             let share = share(workers, self.touched.changes[row as usize]);
-            let (half, place) = place(row, self.touched.inputs, self.own.stride);
-            let (shared, own, before) = match half {
-                Half::Input => {
-                    (&shared.input[place.clone()], &mut self.own.input[place.clone()], &before.input[place])
-                }
-                Half::Output => (
-                    &shared.output[place.clone()],
-                    &mut self.own.output[place.clone()],
-                    &before.output[place],
-                ),
+            let (shared, own, before) = if row < inputs {
+                (shared.input.row(row), self.own.input.row_mut(row), before.input.row(row))
+            } else {
+                let row = row - inputs;
+                (shared.output.row(row), self.own.output.row_mut(row), before.output.row(row))
             };
             for ((shared, own), before) in shared.iter().zip(own).zip(before) {
-                let now = f32::from_bits(shared.load(Relaxed)) + share * (*own - before);
-                shared.store(now.to_bits(), Relaxed);
-                *own = now;
+                for lane in 0..LANES {
+                    let now =
+                        f32::from_bits(shared.0[lane].load(Relaxed)) + share * (own.0[lane] - before.0[lane]);
+                    shared.0[lane].store(now.to_bits(), Relaxed);
+                    own.0[lane] = now;
+                }
             }
         }
         self.touched.clear();
