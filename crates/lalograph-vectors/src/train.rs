@@ -5,6 +5,8 @@
 //! *Fast*: a worker adds its changes to the common numbers whenever it is done, without locks and without waiting; which changes the others have
 //! seen by then is left to chance, and so is now and then a lost change.
 
+mod in_order;
+
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicUsize, Ordering::Relaxed};
 
 use lalograph_net::output::Sampler;
@@ -301,7 +303,7 @@ pub fn train(
         blocks: text.len().div_ceil(block),
     };
     let done = match settings.lanes {
-        Some(lanes) => task.in_order(&mut common, lanes, observer),
+        Some(lanes) => in_order::learn(&task, &mut common, lanes, observer),
         None => task.without_waiting(&mut common, observer),
     };
     if !done {
@@ -348,37 +350,25 @@ impl Task<'_> {
         (pass * self.text.len() + (within * self.block).min(self.text.len())) as u64
     }
 
-    fn snapshot(&self, weights: &Weights<f32>) -> Learnt {
+    fn snapshot(&self, weights: Weights<f32>) -> Learnt {
         let rows = WordRows { rows: self.rows.rows.clone(), starts: self.rows.starts.clone() };
-        Learnt { weights: weights.clone(), rows, pieces: self.settings.pieces }
+        Learnt { weights, rows, pieces: self.settings.pieces }
     }
 
-    fn say(&self, block: usize, worker: (f64, u64), observer: Observer<'_>, common: &Weights<f32>) -> bool {
-        let (loss, predictions) = worker;
+    /// Tells the observer how far it has come, and the loss of so many predictions since the last time; `latest` are the numbers by then.
+    fn say(
+        &self,
+        block: usize,
+        (loss, predictions): (f64, u64),
+        observer: Observer<'_>,
+        latest: &mut dyn FnMut() -> Weights<f32>,
+    ) -> bool {
         let progress = Progress {
             tokens: self.tokens_before(block),
             total_tokens: self.total_tokens,
             loss: (predictions > 0).then(|| loss / predictions as f64),
         };
-        observer(&progress, &mut || self.snapshot(common))
-    }
-
-    /// Lanes learn from a block each, then all changes are added, lane by lane.
-    fn in_order(&self, common: &mut Weights<f32>, lanes: usize, observer: Observer<'_>) -> bool {
-        let mut workers: Vec<Worker> = (0..lanes).map(|_| self.worker(common, None)).collect();
-        let all = self.all_blocks();
-        for first in (0..all).step_by(lanes) {
-            workers.par_iter_mut().zip(first..all).for_each(|(worker, block)| worker.learn(self, block));
-            add_in_order(common, &mut workers);
-            let sum = workers.iter_mut().fold((0.0, 0), |(loss, predictions), worker| {
-                let (more, count) = worker.take_loss();
-                (loss + more, predictions + count)
-            });
-            if !self.say((first + lanes).min(all), sum, observer, common) {
-                return false;
-            }
-        }
-        true
+        observer(&progress, &mut || self.snapshot(latest()))
     }
 
     /// Every worker takes the next block and exchanges when it is done with it.
@@ -401,7 +391,7 @@ impl Task<'_> {
                 if let Ok(mut observer) = observer.try_lock() {
                     let loss = worker.take_loss();
                     let done = next.load(Relaxed).min(all);
-                    if !self.say(done, loss, &mut **observer, &worker.own) {
+                    if !self.say(done, loss, &mut **observer, &mut || worker.own.clone()) {
                         stopped.store(true, Relaxed);
                     }
                 }
@@ -409,60 +399,6 @@ impl Task<'_> {
         });
         shared.put(common);
         !stopped.load(Relaxed)
-    }
-}
-
-/// Rows that are added up or copied in one go, as one piece of work for a thread.
-const ROWS: usize = 64;
-
-/// The changes of all workers, added to the common numbers in the order of the workers; then every worker has those.
-fn add_in_order(common: &mut Weights<f32>, workers: &mut [Worker]) {
-    let inputs = common.input.count();
-    let changes: Vec<Vec<u32>> =
-        workers.iter_mut().map(|worker| std::mem::take(&mut worker.touched.changes)).collect();
-    let add = |rows: &mut Rows<f32>, of: fn(&Weights<f32>) -> &Rows<f32>, first: usize| {
-        let stride = rows.stride();
-        rows.lines.par_chunks_mut(ROWS * stride).enumerate().for_each(|(chunk, lines)| {
-            for (row, lines) in (chunk * ROWS..).zip(lines.chunks_mut(stride)) {
-                let all = changes.iter().map(|changes| changes[first + row]);
-                let changed = all.clone().filter(|&changes| changes > 0).count();
-                if changed == 0 {
-                    continue;
-                }
-                let share = share(changed, all.sum::<u32>() / changed as u32);
-                for (at, line) in lines.iter_mut().enumerate() {
-                    let before = *line;
-                    for (worker, _) in
-                        workers.iter().zip(&changes).filter(|(_, changes)| changes[first + row] > 0)
-                    {
-                        let own = &of(&worker.own).row(row as u32)[at];
-                        for lane in 0..LANES {
-                            line.0[lane] += share * (own.0[lane] - before.0[lane]);
-                        }
-                    }
-                }
-            }
-        });
-    };
-    rayon::join(
-        || add(&mut common.input, |weights| &weights.input, 0),
-        || add(&mut common.output, |weights| &weights.output, inputs),
-    );
-    let common = &*common;
-    workers.par_iter_mut().for_each(|worker| {
-        let copy = |to: &mut Rows<f32>, from: &Rows<f32>, first: usize| {
-            for row in 0..from.count() {
-                if changes.iter().any(|changes| changes[first + row] > 0) {
-                    to.row_mut(row as u32).copy_from_slice(from.row(row as u32));
-                }
-            }
-        };
-        copy(&mut worker.own.input, &common.input, 0);
-        copy(&mut worker.own.output, &common.output, inputs);
-    });
-    for (worker, changes) in workers.iter_mut().zip(changes) {
-        worker.touched.changes = changes;
-        worker.touched.clear();
     }
 }
 
@@ -485,9 +421,16 @@ impl Shared {
 }
 
 impl Worker {
+    /// The loss of so many predictions.
+    fn loss_so_far(&self) -> (f64, u64) {
+        (self.loss - self.likelihood.ln(), self.predictions)
+    }
+
+    /// The same; what comes then is counted anew.
     fn take_loss(&mut self) -> (f64, u64) {
-        self.loss -= std::mem::replace(&mut self.likelihood, 1.0).ln();
-        (std::mem::take(&mut self.loss), std::mem::take(&mut self.predictions))
+        let loss = self.loss_so_far();
+        (self.loss, self.likelihood, self.predictions) = (0.0, 1.0, 0);
+        loss
     }
 
     /// Remembers that a row is changed, and what it was before.
