@@ -146,6 +146,15 @@ fn a_run_is_gone_on_with_from_another_folder_and_given_more() {
     for (words, status, message) in [
         ("resume nothing", 1, "no run `nothing`"),
         ("resume onee", 1, "did you mean `one`?"),
+        ("resume runs/ONEE", 1, "did you mean `one`?"),
+        ("sample runs/onee", 1, "did you mean `runs/one`?"),
+        ("sample one", 1, "did you mean `runs/one`?"),
+        (
+            "score runs/one/modle.safetensors thornmere/diaries",
+            1,
+            "did you mean `runs/one/model.safetensors`?",
+        ),
+        ("next nowhere/at/all word", 1, "give the folder of a run, or a model file"),
         ("resume thornmere/diaries", 1, "no run"),
         ("resume one --steps 0", 2, "--steps"),
         ("resume one --steps 50 --learning-rate 0", 2, "training.learning_rate"),

@@ -57,9 +57,47 @@ fn model_path(path: &Path) -> PathBuf {
     if path.is_dir() { path.join("model.safetensors") } else { path.to_owned() }
 }
 
+/// The one of some names that is spelt so much like another, whatever the case, that it may be meant.
+fn nearest_name<'n>(wanted: &str, names: &'n [String]) -> Option<&'n str> {
+    let wanted = wanted.to_lowercase();
+    names
+        .iter()
+        .map(|name| (strsim::jaro_winkler(&wanted, &name.to_lowercase()), name.as_str()))
+        .filter(|(likeness, _)| *likeness > 0.8)
+        .max_by(|a, b| a.0.total_cmp(&b.0))
+        .map(|(_, name)| name)
+}
+
+/// The last part of a path, as words.
+fn last_part(path: &Path) -> String {
+    path.file_name().unwrap_or_default().to_string_lossy().into_owned()
+}
+
+/// What may have been meant by the path of a model that is not there: a run of that name, or what stands beside it and is spelt alike.
+fn meant_instead(path: &Path) -> Option<PathBuf> {
+    let run = Path::new("runs").join(path);
+    if run.exists() {
+        return Some(run);
+    }
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let beside: Vec<String> =
+        std::fs::read_dir(folder).ok()?.flatten().map(|entry| last_part(&entry.path())).collect();
+    nearest_name(&last_part(path), &beside).map(|name| path.with_file_name(name))
+}
+
 /// Loads the model that a path means.
 fn load_model(path: &Path) -> Result<ModelFile, Failure> {
     let file = model_path(path);
+    if !path.exists() {
+        let remedy = meant_instead(path).map_or_else(
+            || "give the folder of a run, or a model file".to_owned(),
+            |meant| format!("did you mean `{}`?", meant.display()),
+        );
+        return Err(Failure::with_remedy(
+            format!("{}: there is no such file or folder", path.display()),
+            remedy,
+        ));
+    }
     if path.is_dir() && !file.is_file() {
         return Err(Failure::with_remedy(
             format!("{}: the folder holds no model.safetensors", path.display()),
@@ -78,13 +116,8 @@ fn find_run(runs: &Path, name: &Path) -> Result<RunFolder, Failure> {
     }
     let wanted = name.to_string_lossy();
     let all: Vec<String> = RunFolder::all(runs)?.iter().map(RunFolder::name).collect();
-    let nearest = all
-        .iter()
-        .map(|other| (strsim::jaro_winkler(&wanted, other), other))
-        .filter(|(likeness, _)| *likeness > 0.8)
-        .max_by(|a, b| a.0.total_cmp(&b.0));
-    let remedy = match nearest {
-        Some((_, near)) => format!("did you mean `{near}`?"),
+    let remedy = match nearest_name(&last_part(name), &all) {
+        Some(near) => format!("did you mean `{near}`?"),
         None if all.is_empty() => {
             format!("there are no runs in {}; --runs says where they are kept", runs.display())
         }

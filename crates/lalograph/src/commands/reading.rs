@@ -248,12 +248,8 @@ pub(crate) fn say_unknown(unknown: u64, tokens: u64, screen: &Screen) {
 pub(crate) fn remedy(error: &TextError) -> Option<String> {
     Some(match error {
         TextError::NoColumn { column, known, .. } => {
-            let likest = known
-                .iter()
-                .map(|name| (strsim::jaro_winkler(&name.to_lowercase(), &column.to_lowercase()), name))
-                .filter(|(likeness, _)| *likeness > 0.75)
-                .max_by(|a, b| a.0.total_cmp(&b.0));
-            let suggestion = likest.map(|(_, name)| format!("did you mean `{name}`? ")).unwrap_or_default();
+            let likest = super::nearest_name(column, known);
+            let suggestion = likest.map(|name| format!("did you mean `{name}`? ")).unwrap_or_default();
             let hidden = match known.as_slice() {
                 [only] => [';', '\t', '|'].into_iter().find(|c| only.contains(*c)),
                 _ => None,
