@@ -70,11 +70,14 @@ struct Label {
     anchor: &'static str,
 }
 
-/// A place for each name beside, above or below its point, where it covers no name before it; to the right if there is none.
+/// A place for each name around its point, where it covers the least of points, names before it and the map's edge; to the right if that is nothing.
 fn labels(words: &[&str], places: &[(f64, f64)]) -> Vec<Label> {
     // Boxes that are taken: left, right, top, bottom.
     let mut taken: Vec<[f64; 4]> =
         places.iter().map(|&(x, y)| [x - 3.0, x + 3.0, y - 3.0, y + 3.0]).collect();
+    let shared = |a: &[f64; 4], b: &[f64; 4]| {
+        (a[1].min(b[1]) - a[0].max(b[0])).max(0.0) * (a[3].min(b[3]) - a[2].max(b[2])).max(0.0)
+    };
     words
         .iter()
         .zip(places)
@@ -85,15 +88,21 @@ fn labels(words: &[&str], places: &[(f64, f64)]) -> Vec<Label> {
                 (x - 5.0, y + 4.0, "end", x - 4.0 - width),
                 (x, y - 6.0, "middle", x - width / 2.0),
                 (x, y + 15.0, "middle", x - width / 2.0),
+                (x + 4.0, y - 4.0, "start", x + 3.0),
+                (x + 4.0, y + 12.0, "start", x + 3.0),
+                (x - 4.0, y - 4.0, "end", x - 3.0 - width),
+                (x - 4.0, y + 12.0, "end", x - 3.0 - width),
             ];
             let area = |&(_, y, _, left): &(f64, f64, &str, f64)| [left, left + width, y - 9.0, y + 2.0];
-            let is_free = |[left, right, top, bottom]: [f64; 4]| {
-                taken
-                    .iter()
-                    .all(|other| right < other[0] || left > other[1] || bottom < other[2] || top > other[3])
+            let covered = |label: &(f64, f64, &str, f64)| {
+                let area = area(label);
+                let outside = 11.0 * width - shared(&area, &[0.0, WIDTH, 0.0, HEIGHT]);
+                // A name that is cut off cannot be guessed.
+                10.0 * outside.max(1e-6) + taken.iter().map(|other| shared(&area, other)).sum::<f64>()
             };
-            let chosen = tried.iter().find(|label| is_free(area(label))).unwrap_or(&tried[0]);
-            taken.push(area(chosen));
+            let least = tried.iter().min_by(|a, b| covered(a).total_cmp(&covered(b)));
+            let chosen = *least.unwrap_or(&tried[0]);
+            taken.push(area(&chosen));
             Label { x: chosen.0, y: chosen.1, anchor: chosen.2 }
         })
         .collect()
@@ -108,6 +117,20 @@ mod tests {
         let labels = labels(&["hive", "comb", "skep"], &[(50.0, 50.0), (55.0, 51.0), (300.0, 50.0)]);
         let anchors: Vec<&str> = labels.iter().map(|label| label.anchor).collect();
         assert_eq!((anchors[2], anchors[0] == anchors[1] && labels[0].y == labels[1].y), ("start", false));
+    }
+
+    #[test]
+    fn names_stay_on_the_map_and_cover_as_little_as_they_can() {
+        // At the left edge, with a point to the right that keeps the name from its usual place.
+        let edge = &labels(&["Wrenhollow", "hive"], &[(40.0, 50.0), (60.0, 50.0)])[0];
+        assert!(edge.anchor != "end" && edge.y != 54.0, "{} {}", edge.anchor, edge.y);
+        // Too many at one place: each has a place of its own as long as there is one.
+        let crowd = labels(&["oak"; 4], &[(300.0, 300.0), (302.0, 300.0), (301.0, 301.0), (300.0, 302.0)]);
+        let mut places: Vec<(&str, i64)> =
+            crowd.iter().map(|label| (label.anchor, label.y.round() as i64)).collect();
+        places.sort_unstable();
+        places.dedup();
+        assert_eq!(places.len(), 4, "{places:?}");
     }
 
     #[test]
