@@ -88,8 +88,8 @@ const LAST_RATE: f64 = 1e-4;
 /// Tokens between two exchanges, at least and at most. Large vocabularies have large blocks, since most of an exchange is rows that were touched once.
 const BLOCKS: (usize, usize) = (512, 8192);
 
-/// A text has so many blocks at least, as long as they do not grow too short: in a long text, an exchange less often is soon made up for.
-const LEAST_BLOCKS: usize = 500;
+/// A text has so many blocks at most, as long as they do not grow too long: in a long text, an exchange less often is soon made up for.
+const MOST_BLOCKS: usize = 500;
 
 /// Changes of a row in a block from which on it counts as one that every worker has moved most of its way.
 const MANY: f32 = 20.0;
@@ -127,8 +127,8 @@ impl Settings {
         if epochs == 0 {
             return refuse("the number of epochs", epochs.to_string(), "1 or more");
         }
-        if self.lanes.is_some_and(|lanes| !(1..=64).contains(&lanes)) {
-            return refuse("the number of lanes", "that".into(), "1 to 64");
+        if let Some(lanes) = self.lanes.filter(|lanes| !(1..=64).contains(lanes)) {
+            return refuse("the number of lanes", lanes.to_string(), "1 to 64");
         }
         self.pieces.as_ref().map_or(Ok(()), Pieces::check)
     }
@@ -290,7 +290,7 @@ pub fn train(
     {
         return Err(VectorError::TooLittle);
     }
-    let block = (4 * words.len()).max(text.len() / LEAST_BLOCKS).clamp(BLOCKS.0, BLOCKS.1);
+    let block = (4 * words.len()).max(text.len() / MOST_BLOCKS).clamp(BLOCKS.0, BLOCKS.1);
     let task = Task {
         settings,
         text,

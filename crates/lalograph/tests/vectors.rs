@@ -44,6 +44,7 @@ fn vectors_are_learnt_watched_and_the_same_again_on_any_number_of_threads() {
         ("--pieces 5-3", "the longest piece"),
         ("--pieces x", "two numbers of characters"),
         ("--fast --lanes 3", "cannot be used with"),
+        ("--lanes 65", "the number of lanes is 65"),
         ("--factorise --epochs 3", "cannot be used with"),
     ] {
         let words = format!("embed train thornmere/diaries --document line --output bad.safetensors {flags}");
@@ -53,6 +54,7 @@ fn vectors_are_learnt_watched_and_the_same_again_on_any_number_of_threads() {
         .run(&format!("{TRAIN} --learning-rate 1e30 --output bad.safetensors"))
         .fails(1, &["no longer finite", "lower --learning-rate"]);
     assert!(!workshop.path("bad.safetensors").exists());
+    workshop.run("embed near a.safetensor June").fails(1, &["no such file", "did you mean `a.safetensors`?"]);
 }
 
 #[test]

@@ -73,7 +73,7 @@ fn last_part(path: &Path) -> String {
     path.file_name().unwrap_or_default().to_string_lossy().into_owned()
 }
 
-/// What may have been meant by the path of a model that is not there: a run of that name, or what stands beside it and is spelt alike.
+/// What may have been meant by a path that is not there: a run of that name, or what stands beside it and is spelt alike.
 fn meant_instead(path: &Path) -> Option<PathBuf> {
     let run = Path::new("runs").join(path);
     if run.exists() {
@@ -85,19 +85,22 @@ fn meant_instead(path: &Path) -> Option<PathBuf> {
     nearest_name(&last_part(path), &beside).map(|name| path.with_file_name(name))
 }
 
+/// Refuses a path that is not there; `wanted` is said where nothing like it is.
+fn check_there(path: &Path, wanted: &str) -> Result<(), Failure> {
+    if path.exists() {
+        return Ok(());
+    }
+    let remedy = match meant_instead(path) {
+        Some(meant) => format!("did you mean `{}`?", meant.display()),
+        None => wanted.to_owned(),
+    };
+    Err(Failure::with_remedy(format!("{}: there is no such file or folder", path.display()), remedy))
+}
+
 /// Loads the model that a path means.
 fn load_model(path: &Path) -> Result<ModelFile, Failure> {
+    check_there(path, "give the folder of a run, or a model file")?;
     let file = model_path(path);
-    if !path.exists() {
-        let remedy = meant_instead(path).map_or_else(
-            || "give the folder of a run, or a model file".to_owned(),
-            |meant| format!("did you mean `{}`?", meant.display()),
-        );
-        return Err(Failure::with_remedy(
-            format!("{}: there is no such file or folder", path.display()),
-            remedy,
-        ));
-    }
     if path.is_dir() && !file.is_file() {
         return Err(Failure::with_remedy(
             format!("{}: the folder holds no model.safetensors", path.display()),
