@@ -3,17 +3,21 @@
 #![allow(missing_docs, clippy::unwrap_used, reason = "a benchmark is no interface")]
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
-use lalograph_net::Cell;
-use lalograph_net::activation::{exp_and_sum, tanh};
-use lalograph_net::clipping::{Clipping, GradientMeter};
-use lalograph_net::initial::initial_weights;
-use lalograph_net::matrix::{Into, Matrix, Output, Packed, Workspace, multiply, multiply_packed};
-use lalograph_net::model::{LanguageModel, LanguageModelShape, Purpose, Regularisation};
-use lalograph_net::optimiser::{Optimiser, OptimiserSettings, Rule};
-use lalograph_net::parameters::PackedWeights;
-use lalograph_net::recurrent::Extent;
-use lalograph_net::step::{AddLanes, Batch, Draw, Team};
-use lalograph_net::vectorised;
+use lalograph_net::blocks::recurrent::window::Extent;
+use lalograph_net::blocks::regularisation::{LaneUse, Regularisation};
+use lalograph_net::learning::clipping::{Clipping, GradientMeter};
+use lalograph_net::learning::optimiser::{Optimiser, OptimiserSettings, Rule};
+use lalograph_net::models::network::{Draw, LaneRoom};
+use lalograph_net::numbers::activation::{exp_and_sum, tanh};
+use lalograph_net::products::multiply::{multiply, multiply_packed};
+use lalograph_net::products::pack::{Packed, Workspace};
+use lalograph_net::products::view::{Accumulation, Matrix, MatrixMut};
+use lalograph_net::step::exchange::OneProcess;
+use lalograph_net::step::lanes::Lanes;
+use lalograph_net::step::team::Team;
+use lalograph_net::weights::first_values::first_values;
+use lalograph_net::weights::packed::{PackedWeights, Pass};
+use lalograph_net::{Cell, LanguageModel, LanguageModelShape, Network, vectorised};
 
 fn activations(c: &mut Criterion) {
     let mut group = c.benchmark_group("activation");
@@ -56,14 +60,20 @@ fn products(c: &mut Criterion) {
         group.throughput(Throughput::Elements(2 * (m * n * k) as u64));
         group.bench_function(format!("{name}, packed before"), |bench| {
             bench.iter(|| {
-                let mut out = Output::new(&mut out, m, n);
-                multiply_packed(Matrix::new(&a, m, k), &packed, &mut out, Into::Add, &mut work);
+                let mut out = MatrixMut::new(&mut out, m, n);
+                multiply_packed(Matrix::new(&a, m, k), &packed, &mut out, Accumulation::Add, &mut work);
             });
         });
         group.bench_function(format!("{name}, packed meanwhile"), |bench| {
             bench.iter(|| {
-                let mut out = Output::new(&mut out, m, n);
-                multiply(Matrix::new(&a, m, k), Matrix::new(&b, k, n), &mut out, Into::Add, &mut work);
+                let mut out = MatrixMut::new(&mut out, m, n);
+                multiply(
+                    Matrix::new(&a, m, k),
+                    Matrix::new(&b, k, n),
+                    &mut out,
+                    Accumulation::Add,
+                    &mut work,
+                );
             });
         });
     }
@@ -76,7 +86,7 @@ fn step(c: &mut Criterion) {
         ("GRU of 256", LanguageModelShape::new(10_000, 256, 256, Cell::Gru), Extent { steps: 35, rows: 32 }),
     ] {
         let model = LanguageModel::new(shape).unwrap();
-        let mut weights: Vec<f32> = initial_weights(model.layout(), 1);
+        let mut weights: Vec<f32> = first_values(model.layout(), 1);
         let mut packed = PackedWeights::new(model.layout(), true);
         let mut meter = GradientMeter::new(model.layout());
         let vocabulary = model.shape().vocabulary as u32;
@@ -84,17 +94,24 @@ fn step(c: &mut Criterion) {
         let mut group = c.benchmark_group(format!("training step, {name}"));
         group.sample_size(20).throughput(Throughput::Elements(tokens.len() as u64));
         for lanes in [1, 2, 4] {
-            let purpose = Purpose::Training(Regularisation::default());
-            let mut team = Team::new(&model, extent, lanes, purpose, false);
-            let mut optimiser = Optimiser::new(OptimiserSettings::new(Rule::ADAM), model.layout());
-            let batch = Batch { inputs: &tokens, targets: &tokens, fresh: None };
+            let room =
+                LaneRoom { extent, used_for: LaneUse::Training(Regularisation::default()), resets: false };
+            let lanes_of = Lanes::new(extent.rows, lanes);
+            let mut team = Team::new(&model, room, lanes_of, 0..lanes, model.shared(Vec::new));
+            for (rows, window) in team.windows_mut() {
+                let steps = tokens.chunks_exact(extent.rows);
+                window.inputs = steps.flat_map(|step| step[rows.clone()].iter().copied()).collect();
+                window.targets.clone_from(&window.inputs);
+            }
+            let mut exchange = OneProcess::default();
+            let mut optimiser = Optimiser::new(OptimiserSettings::new(Rule::Adam), model.layout());
             group.bench_function(format!("{lanes} lanes"), |b| {
                 b.iter(|| {
-                    packed.update(model.layout(), &weights);
+                    packed.update(model.layout(), &weights, Pass::Training);
                     let draw = Draw { seed: 1, step: 0 };
-                    team.learn(&model, packed.with(&weights), batch, draw, &mut AddLanes);
+                    team.learn(&model, packed.with(&weights), draw, &mut exchange);
                     let clipped = meter.measure(team.gradient(), &Clipping::default());
-                    optimiser.step(&mut weights, team.gradient(), 1e-4, &clipped);
+                    optimiser.step(&mut weights, team.gradient(), 1e-4, clipped);
                 });
             });
         }

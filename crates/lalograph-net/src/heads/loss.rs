@@ -1,0 +1,13 @@
+//! What a training pass yields, and which targets it leaves out.
+
+/// A target that is not scored: no loss, no gradient.
+pub const IGNORED: u32 = u32::MAX;
+
+/// What a training pass yields.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Loss {
+    /// Sum of -ln p(target); against the sample, where training uses one.
+    pub sum: f64,
+    /// Sum of what training minimises besides.
+    pub penalty: f64,
+}

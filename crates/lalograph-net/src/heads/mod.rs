@@ -1,0 +1,8 @@
+//! Heads: from the vectors of the last layer to a distribution, and its loss.
+
+pub mod clustered;
+pub mod loss;
+pub mod sampled;
+pub mod scratch;
+pub mod softmax;
+pub mod table;

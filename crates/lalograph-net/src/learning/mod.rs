@@ -1,0 +1,5 @@
+//! From a gradient to new weights: measuring and clipping it, and the optimisers.
+
+pub mod clipping;
+pub mod optimiser;
+pub(crate) mod piece;

@@ -1,0 +1,463 @@
+//! Moving the weights.
+
+use rayon::prelude::*;
+
+use super::clipping::Clipped;
+use super::piece::PIECE;
+use crate::numbers::real::Real;
+use crate::vectorised;
+use crate::weights::layout::{GroupId, Layout};
+
+crate::choice! {
+    /// The rule by which a gradient moves weights. In the formulas `w` is a weight, `g` its gradient, `a` the learning rate; the
+    /// other letters are fields of [`OptimiserSettings`].
+    pub enum Rule = Adam {
+        /// Gradient descent: `w -= a g`.
+        Sgd = "sgd",
+        /// Gradient descent with momentum: `v = m v + g; w -= a v` (Polyak, 1964).
+        Momentum = "momentum",
+        /// Momentum that looks ahead: `v = m v + g; w -= a (g + m v)` (Nesterov, 1983; in the form of Sutskever et al., 2013).
+        Nesterov = "nesterov",
+        /// By the root of the mean square of gradients: `s = b2 s + (1 - b2) g^2; w -= a g / (sqrt(s) + e)` (Tieleman and Hinton, 2012).
+        Rmsprop = "rmsprop",
+        /// By means of gradients and of their squares (Kingma and Ba, 2015).
+        Adam = "adam",
+        /// Adam with weight decay apart from the gradient: `w -= a l w` (Loshchilov and Hutter, 2019).
+        Adamw = "adamw",
+        /// Gradient descent; the mean of the weights is validated and kept (Polyak and Juditsky, 1992).
+        AveragedSgd = "averaged_sgd",
+    }
+}
+
+/// What an optimiser does.
+#[derive(Debug, Clone, PartialEq)]
+pub struct OptimiserSettings {
+    /// The rule.
+    pub rule: Rule,
+    /// m, of momentum and Nesterov's.
+    pub momentum: f64,
+    /// b1, decay of the mean of gradients.
+    pub beta1: f64,
+    /// b2, decay of the mean of their squares.
+    pub beta2: f64,
+    /// e, added to roots, against division by zero.
+    pub epsilon: f64,
+    /// l: the share of each weight that is taken off for each unit of learning rate; added to the gradient as `l w` unless the rule
+    /// keeps it apart. Only for tensors that [`Tensor::decays`](crate::Tensor::decays).
+    pub weight_decay: f64,
+    /// The step after which the mean of the weights over all later steps is kept, to be validated and saved.
+    pub average_after: Option<u64>,
+    /// By which the learning rate is multiplied, for each group; 1 for groups beyond the list, 0 leaves weights as they are.
+    pub group_rates: Vec<f64>,
+}
+
+impl OptimiserSettings {
+    /// A rule with the settings of its paper, no decay and no mean.
+    pub fn new(rule: Rule) -> Self {
+        Self {
+            rule,
+            momentum: 0.9,
+            beta1: 0.9,
+            beta2: 0.999,
+            epsilon: 1e-8,
+            weight_decay: 0.0,
+            average_after: None,
+            group_rates: Vec::new(),
+        }
+    }
+
+    /// Numbers kept for each weight, the mean of the weights included.
+    pub fn state_parts(&self) -> usize {
+        self.rule_parts() + usize::from(self.average_after.is_some())
+    }
+
+    /// Numbers that the rule keeps for each weight.
+    fn rule_parts(&self) -> usize {
+        match self.rule {
+            Rule::Sgd | Rule::AveragedSgd => 0,
+            Rule::Momentum | Rule::Nesterov => usize::from(self.momentum > 0.0),
+            Rule::Rmsprop => 1,
+            Rule::Adam | Rule::Adamw => 2,
+        }
+    }
+}
+
+/// A stretch of weights that are treated alike.
+#[derive(Debug, Clone)]
+struct Stretch {
+    /// Within its piece.
+    from: usize,
+    to: usize,
+    group: GroupId,
+    decays: bool,
+}
+
+/// An optimiser with what it remembers of the gradients so far.
+#[derive(Debug, Clone)]
+pub struct Optimiser<T> {
+    settings: OptimiserSettings,
+    steps: u64,
+    first: Vec<T>,
+    second: Vec<T>,
+    average: Vec<T>,
+    pieces: Vec<Vec<Stretch>>,
+}
+
+/// The numbers of one update that are the same for all weights of a stretch.
+#[derive(Clone, Copy)]
+struct Update<T> {
+    rate: T,
+    factor: T,
+    limit: T,
+    /// Of the weight into its gradient.
+    decay: T,
+    /// Of the weight by itself.
+    shrink: T,
+}
+
+impl<T: Real> Optimiser<T> {
+    /// An optimiser for the weights of this layout that has seen nothing yet.
+    pub fn new(settings: OptimiserSettings, layout: &Layout) -> Self {
+        let count = layout.len();
+        let zeros = |wanted: bool| vec![T::ZERO; if wanted { count } else { 0 }];
+        let parts = settings.rule_parts();
+        let mut pieces = vec![Vec::new(); count.div_ceil(PIECE)];
+        for tensor in layout.tensors() {
+            let mut from = tensor.range.start;
+            while from < tensor.range.end {
+                let piece = from / PIECE;
+                let to = tensor.range.end.min((piece + 1) * PIECE);
+                let (start, decays) = (piece * PIECE, tensor.decays());
+                pieces[piece].push(Stretch {
+                    from: from - start,
+                    to: to - start,
+                    group: tensor.group,
+                    decays,
+                });
+                from = to;
+            }
+        }
+        Self {
+            steps: 0,
+            first: zeros(parts > 0),
+            second: zeros(parts > 1),
+            average: zeros(settings.average_after.is_some()),
+            pieces,
+            settings,
+        }
+    }
+
+    /// One update of `weights` by a clipped gradient.
+    pub fn step(&mut self, weights: &mut [T], gradient: &[T], learning_rate: f64, clipped: &Clipped) {
+        self.steps += 1;
+        let settings = &self.settings;
+        let (rule, steps) = (settings.rule, self.steps);
+        let update = |stretch: &Stretch| {
+            let group = stretch.group.index();
+            let rate = learning_rate * settings.group_rates.get(group).copied().unwrap_or(1.0);
+            let decay = if stretch.decays { settings.weight_decay } else { 0.0 };
+            let apart = rule == Rule::Adamw;
+            Update {
+                rate: T::of(rate),
+                factor: T::of(clipped.factor(group)),
+                limit: T::of(clipped.value.unwrap_or(f64::MAX).min(1e30)),
+                decay: T::of(if apart { 0.0 } else { decay }),
+                shrink: T::of(if apart { rate * decay } else { 0.0 }),
+            }
+        };
+        let rule = Prepared::of(settings, steps);
+        let piece =
+            |weights: &mut [T], gradient: &[T], stretches: &[Stretch], first: &mut [T], second: &mut [T]| {
+                for stretch in stretches {
+                    let at = stretch.from..stretch.to;
+                    let (weights, gradient) = (&mut weights[at.clone()], &gradient[at.clone()]);
+                    let first = first.get_mut(at.clone()).unwrap_or_default();
+                    let second = second.get_mut(at).unwrap_or_default();
+                    let update = update(stretch);
+                    vectorised!(rule.apply(update, weights, gradient, first, second));
+                }
+            };
+        let pieces = weights.par_chunks_mut(PIECE).zip(gradient.par_chunks(PIECE)).zip(&self.pieces);
+        let (first, second) = (self.first.par_chunks_mut(PIECE), self.second.par_chunks_mut(PIECE));
+        match settings.rule_parts() {
+            0 => pieces.for_each(|((w, g), stretches)| piece(w, g, stretches, &mut [], &mut [])),
+            1 => pieces.zip(first).for_each(|(((w, g), stretches), v)| piece(w, g, stretches, v, &mut [])),
+            _ => pieces
+                .zip(first.zip(second))
+                .for_each(|(((w, g), stretches), (m, v))| piece(w, g, stretches, m, v)),
+        }
+        if let Some(after) = settings.average_after.filter(|&after| steps > after) {
+            let share = T::of(1.0 / (steps - after) as f64);
+            self.average.par_chunks_mut(PIECE).zip(weights.par_chunks(PIECE)).for_each(
+                |(average, weights)| {
+                    vectorised!({
+                        average.iter_mut().zip(weights).for_each(|(mean, &w)| *mean += (w - *mean) * share)
+                    });
+                },
+            );
+        }
+    }
+
+    /// The weights to judge and save: their mean, once it is being kept, else those in hand.
+    pub fn settled<'a>(&'a self, weights: &'a [T]) -> &'a [T] {
+        match self.settings.average_after {
+            Some(after) if self.steps > after => &self.average,
+            _ => weights,
+        }
+    }
+
+    /// Updates made.
+    pub fn steps(&self) -> u64 {
+        self.steps
+    }
+
+    /// What it remembers, by name: each array is empty, or one number for each weight. To go on exactly, hand a copy of it to [`Optimiser::remember`].
+    pub fn memory(&self) -> [(&'static str, &[T]); 3] {
+        [("first", &self.first), ("second", &self.second), ("average", &self.average)]
+    }
+
+    /// Goes on as an optimiser of the same settings did after so many updates, with what it remembered then, in the order of [`Optimiser::memory`].
+    ///
+    /// # Panics
+    /// If an array's length is not that of this optimiser's.
+    pub fn remember(&mut self, steps: u64, memory: [&[T]; 3]) {
+        self.steps = steps;
+        for (own, other) in [&mut self.first, &mut self.second, &mut self.average].into_iter().zip(memory) {
+            own.copy_from_slice(other);
+        }
+    }
+
+    /// Numbers that it remembers.
+    pub fn len(&self) -> usize {
+        self.first.len() + self.second.len() + self.average.len()
+    }
+
+    /// Whether it remembers nothing.
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+}
+
+/// A rule with what is the same for all weights of a step worked out.
+#[derive(Clone, Copy)]
+enum Prepared<T> {
+    Descent { momentum: T, nesterov: bool },
+    RmsProp { keep: T, new: T, epsilon: T },
+    Adam { keep: [T; 2], new: [T; 2], scale: T, epsilon: T },
+}
+
+impl<T: Real> Prepared<T> {
+    fn of(settings: &OptimiserSettings, steps: u64) -> Self {
+        let &OptimiserSettings { rule, momentum, beta1, beta2, epsilon, .. } = settings;
+        match rule {
+            Rule::Sgd | Rule::AveragedSgd => Self::Descent { momentum: T::ZERO, nesterov: false },
+            Rule::Momentum | Rule::Nesterov => {
+                Self::Descent { momentum: T::of(momentum), nesterov: rule == Rule::Nesterov }
+            }
+            Rule::Rmsprop => {
+                Self::RmsProp { keep: T::of(beta2), new: T::of(1.0 - beta2), epsilon: T::of(epsilon) }
+            }
+            Rule::Adam | Rule::Adamw => {
+                let exponent = i32::try_from(steps).unwrap_or(i32::MAX);
+                let (bias1, bias2) = (1.0 - beta1.powi(exponent), 1.0 - beta2.powi(exponent));
+                // m^ / (sqrt(v^) + e) with the corrections moved out of the loop.
+                Self::Adam {
+                    keep: [T::of(beta1), T::of(beta2)],
+                    new: [T::of(1.0 - beta1), T::of(1.0 - beta2)],
+                    scale: T::of(bias2.sqrt() / bias1),
+                    epsilon: T::of(epsilon * bias2.sqrt()),
+                }
+            }
+        }
+    }
+
+    #[inline(always)]
+    fn apply(self, update: Update<T>, weights: &mut [T], gradient: &[T], first: &mut [T], second: &mut [T]) {
+        let Update { rate, factor, limit, decay, shrink } = update;
+        let clipped = |g: T, w: T| {
+            let g = if g > limit { limit } else { g };
+            let g = if g < -limit { -limit } else { g };
+            g * factor + decay * w
+        };
+        match self {
+            Self::Descent { .. } if first.is_empty() => {
+                for (w, &g) in weights.iter_mut().zip(gradient) {
+                    *w -= rate * clipped(g, *w);
+                }
+            }
+            Self::Descent { momentum, nesterov } => {
+                for ((w, &g), v) in weights.iter_mut().zip(gradient).zip(first) {
+                    let g = clipped(g, *w);
+                    *v = momentum * *v + g;
+                    *w -= rate * if nesterov { g + momentum * *v } else { *v };
+                }
+            }
+            Self::RmsProp { keep, new, epsilon } => {
+                for ((w, &g), s) in weights.iter_mut().zip(gradient).zip(first) {
+                    let g = clipped(g, *w);
+                    *s = keep * *s + new * (g * g);
+                    *w -= rate * g / (s.sqrt() + epsilon);
+                }
+            }
+            Self::Adam { keep, new, scale, epsilon } => {
+                let rate = rate * scale;
+                for (((w, &g), m), v) in weights.iter_mut().zip(gradient).zip(first).zip(second) {
+                    let g = clipped(g, *w);
+                    *m = keep[0] * *m + new[0] * g;
+                    *v = keep[1] * *v + new[1] * (g * g);
+                    *w -= shrink * *w + rate * *m / (v.sqrt() + epsilon);
+                }
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Optimiser, OptimiserSettings, Rule};
+    use crate::learning::clipping::Clipped;
+    use crate::weights::layout::{Initial, Layout};
+
+    /// A matrix that decays and a bias that does not, one number each.
+    fn layout() -> Layout {
+        let mut layout = Layout::default();
+        let [matrix, bias] = ["layers", "output"].map(|name| layout.group(name));
+        layout.push("matrix", &[1, 1], matrix, Initial::Constant(0.0));
+        layout.push("bias", &[1], bias, Initial::Constant(0.0));
+        layout
+    }
+
+    const RATE: f64 = 0.1;
+    const DECAY: f64 = 0.05;
+
+    fn gradient(step: i32) -> f64 {
+        f64::from(step * step % 7) - 2.5
+    }
+
+    /// Ten steps of both numbers from 1, by the optimiser.
+    fn ten(settings: OptimiserSettings) -> Vec<[f64; 2]> {
+        let mut optimiser = Optimiser::new(settings.clone(), &layout());
+        let mut weights = [1.0f64, 1.0];
+        (1..=10)
+            .map(|step| {
+                optimiser.step(&mut weights, &[gradient(step); 2], RATE, &Clipped::default());
+                optimiser.settled(&weights).try_into().unwrap()
+            })
+            .collect()
+    }
+
+    /// Ten steps of one number from 1, by the formula as it is written.
+    fn plain(mut next: impl FnMut(i32, f64, f64) -> f64) -> Vec<f64> {
+        let mut w = 1.0;
+        (1..=10)
+            .map(|step| {
+                w = next(step, w, gradient(step));
+                w
+            })
+            .collect()
+    }
+
+    fn agree(settings: OptimiserSettings, decayed: &[f64], bare: &[f64]) {
+        for (found, expected) in ten(settings.clone()).iter().zip(decayed.iter().zip(bare)) {
+            for (x, y) in found.iter().zip([expected.0, expected.1]) {
+                assert!((x - y).abs() < 1e-12, "{settings:?}: {found:?} {expected:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn descent_and_its_momenta_follow_their_formulas() {
+        let settings = |momentum, nesterov| OptimiserSettings {
+            weight_decay: DECAY,
+            momentum,
+            ..OptimiserSettings::new(if nesterov { Rule::Nesterov } else { Rule::Momentum })
+        };
+        let bare = plain(|_, w, g| w - RATE * g);
+        // Without momentum in closed form: the bias is 1 less the rate times the sum of gradients.
+        let sum: f64 = (1..=10).map(gradient).sum();
+        assert!((bare[9] - (1.0 - RATE * sum)).abs() < 1e-12);
+        for settings in [
+            settings(0.0, false),
+            OptimiserSettings { weight_decay: DECAY, ..OptimiserSettings::new(Rule::Sgd) },
+        ] {
+            agree(settings, &plain(|_, w, g| w - RATE * (g + DECAY * w)), &bare);
+        }
+        for nesterov in [false, true] {
+            let with = |decay: f64| {
+                let mut v = 0.0;
+                plain(move |_, w, g| {
+                    let g = g + decay * w;
+                    v = 0.9 * v + g;
+                    w - RATE * if nesterov { g + 0.9 * v } else { v }
+                })
+            };
+            agree(settings(0.9, nesterov), &with(DECAY), &with(0.0));
+        }
+    }
+
+    #[test]
+    fn rms_propagation_and_both_kinds_of_adam_follow_their_formulas() {
+        let settings = |rule| OptimiserSettings { weight_decay: DECAY, ..OptimiserSettings::new(rule) };
+        let rms = |decay: f64| {
+            let mut s = 0.0;
+            plain(move |_, w, g| {
+                let g = g + decay * w;
+                s = 0.95 * s + 0.05 * g * g;
+                w - RATE * g / (f64::sqrt(s) + 1e-6)
+            })
+        };
+        let settings_of_rms = OptimiserSettings { beta2: 0.95, epsilon: 1e-6, ..settings(Rule::Rmsprop) };
+        agree(settings_of_rms, &rms(DECAY), &rms(0.0));
+        for apart in [false, true] {
+            let adam = |decay: f64| {
+                let (mut m, mut v) = (0.0, 0.0);
+                plain(move |t, w, g| {
+                    let g = if apart { g } else { g + decay * w };
+                    m = 0.9 * m + 0.1 * g;
+                    v = 0.999 * v + 0.001 * g * g;
+                    let (m_hat, v_hat) = (m / (1.0 - 0.9f64.powi(t)), v / (1.0 - 0.999f64.powi(t)));
+                    let shrink = if apart { RATE * decay * w } else { 0.0 };
+                    w - RATE * m_hat / (v_hat.sqrt() + 1e-8) - shrink
+                })
+            };
+            let rule = if apart { Rule::Adamw } else { Rule::Adam };
+            agree(settings(rule), &adam(DECAY), &adam(0.0));
+        }
+    }
+
+    #[test]
+    fn the_average_is_the_mean_of_the_weights_since_it_began() {
+        let settings =
+            OptimiserSettings { average_after: Some(4), ..OptimiserSettings::new(Rule::AveragedSgd) };
+        let path = plain(|_, w, g| w - RATE * g);
+        for (step, found) in ten(settings.clone()).iter().enumerate() {
+            let since = if step < 4 { &path[step..=step] } else { &path[4..=step] };
+            let mean = since.iter().sum::<f64>() / since.len() as f64;
+            assert!((found[1] - mean).abs() < 1e-12, "{step}");
+        }
+    }
+
+    #[test]
+    fn groups_have_their_own_rates_and_gradients_their_own_limits() {
+        let settings = OptimiserSettings { group_rates: vec![0.0, 2.0], ..OptimiserSettings::new(Rule::Sgd) };
+        let mut optimiser = Optimiser::new(settings.clone(), &layout());
+        let mut weights = [1.0f64, 1.0];
+        let clipped = Clipped { value: Some(2.0), factors: vec![1.0, 0.5], ..Clipped::default() };
+        optimiser.step(&mut weights, &[5.0, -5.0], RATE, &clipped);
+        // The bias: -5 limited to -2, times 0.5, times twice the rate.
+        assert_eq!(weights, [1.0, 1.0 + 2.0 * 0.5 * 2.0 * RATE]);
+    }
+
+    #[test]
+    fn tensors_across_pieces_are_all_moved() {
+        let mut layout = Layout::default();
+        for (size, name) in [(10_000, "embedding"), (40_000, "layers"), (3, "output")] {
+            let group = layout.group(name);
+            layout.push("t", &[size], group, Initial::Constant(0.0));
+        }
+        let mut optimiser = Optimiser::new(OptimiserSettings::new(Rule::Adam), &layout);
+        let mut weights = vec![0.0f32; layout.len()];
+        optimiser.step(&mut weights, &vec![1.0; layout.len()], 0.5, &Clipped::default());
+        assert!(weights.iter().all(|&w| (w + 0.5).abs() < 1e-6));
+    }
+}

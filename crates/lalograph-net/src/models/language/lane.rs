@@ -1,0 +1,98 @@
+//! One lane of a language model.
+
+use crate::blocks::dropout::Dropout;
+use crate::blocks::recurrent::window::Extent;
+use crate::blocks::regularisation::LaneUse;
+use crate::blocks::stack::StackTape;
+use crate::heads::scratch::Scratch;
+use crate::numbers::real::Real;
+use crate::products::pack::Workspace;
+
+/// A window of parallel streams of tokens, step-major: number `step * rows + row`.
+#[derive(Debug, Clone, Default)]
+pub struct TokenWindow {
+    /// What is read.
+    pub inputs: Vec<u32>,
+    /// What should come next, or [`IGNORED`](crate::heads::loss::IGNORED).
+    pub targets: Vec<u32>,
+    /// Before which tokens a row's state is reset; empty if nowhere.
+    pub resets: Vec<bool>,
+}
+
+impl TokenWindow {
+    /// Before which tokens a row's state is reset, if anywhere.
+    pub fn resets(&self) -> Option<&[bool]> {
+        (!self.resets.is_empty()).then_some(&self.resets)
+    }
+
+    /// Empties it, so that it can be filled again.
+    pub fn clear(&mut self) {
+        self.inputs.clear();
+        self.targets.clear();
+        self.resets.clear();
+    }
+}
+
+/// One lane of a batch: some of its rows, with their state and the memory to work in.
+pub struct LanguageLane<T> {
+    pub(super) used_for: LaneUse,
+    /// The window last read.
+    pub(super) extent: Extent,
+    pub(super) capacity: Extent,
+    pub(super) resets: bool,
+    pub(super) embedded: Vec<T>,
+    pub(super) tape: StackTape<T>,
+    pub(super) states: Vec<Vec<T>>,
+    /// Parts of a row's state, each for all rows together: the output, and the memory if there is one.
+    pub(super) state_parts: usize,
+    pub(super) projected: Vec<T>,
+    pub(super) head: Scratch<T>,
+    pub(super) work: Workspace<T>,
+    pub(super) d_outputs: Vec<T>,
+    pub(super) d_inputs: Vec<T>,
+    pub(super) dropped_words: Vec<T>,
+}
+
+impl<T: Real> LanguageLane<T> {
+    /// The masks of one step, if the lane drops anything.
+    pub(super) fn dropout(&self, seed: u64, step: u64, lane: u64) -> Option<Dropout> {
+        let rates = self.used_for.regularisation().dropout;
+        rates.any().then(|| Dropout::draw(rates, seed, step, lane))
+    }
+
+    /// The largest window that it has room for.
+    pub fn capacity(&self) -> Extent {
+        self.capacity
+    }
+
+    /// The carried state, one array a layer: rows x hidden outputs, then the memories if there are any.
+    pub fn states(&self) -> &[Vec<T>] {
+        &self.states
+    }
+
+    /// The carried state, to be set.
+    pub fn states_mut(&mut self) -> &mut [Vec<T>] {
+        &mut self.states
+    }
+
+    /// Carries on from rows of other states: row r of this lane from row `parents[r]` of `states`, which have `rows` rows.
+    ///
+    /// # Panics
+    /// If the states are of another model, or a parent is none of their rows.
+    pub fn carry_from(&mut self, states: &[Vec<T>], rows: usize, parents: &[usize]) {
+        let own_rows = self.capacity.rows;
+        for (to, from) in self.states.iter_mut().zip(states) {
+            let width = from.len() / rows.max(1);
+            assert!(parents.len() == own_rows && to.len() == width * own_rows, "states of another model");
+            let parts = self.state_parts;
+            let block = width / parts;
+            for part in 0..parts {
+                for (row, &parent) in parents.iter().enumerate() {
+                    let at = part * own_rows * block + row * block;
+                    let of = part * rows * block + parent * block;
+                    to[at..at + block].copy_from_slice(&from[of..of + block]);
+                }
+            }
+        }
+    }
+}

@@ -1,0 +1,122 @@
+//! The sizes and choices that settle a language model's weights.
+
+use thiserror::Error;
+
+use crate::blocks::recurrent::cell::Cell;
+use crate::blocks::recurrent::start::StartingValues;
+use crate::heads::softmax::{Softmax, SoftmaxSettings};
+
+/// What settles a model's weights.
+#[derive(Debug, Clone, PartialEq)]
+pub struct LanguageModelShape {
+    /// Token indices, reserved ones included.
+    pub vocabulary: usize,
+    /// Width of a token's vector.
+    pub embedding: usize,
+    /// Width of each recurrent layer.
+    pub hidden: usize,
+    /// Recurrent layers, one on the other.
+    pub layers: usize,
+    /// Their kind.
+    pub cell: Cell,
+    /// Whether the layers' outputs are normalised.
+    pub layer_norm: bool,
+    /// Whether layers from the second on add their input to their output.
+    pub residual: bool,
+    /// Whether the state before the first token is learnt instead of zero.
+    pub learn_first_state: bool,
+    /// Whether the output's weights are the token vectors (Press and Wolf, 2017); where the widths differ, a matrix stands between.
+    pub tied: bool,
+    /// How the distribution over the vocabulary is computed.
+    pub softmax: SoftmaxSettings,
+    /// How weights are filled; of no meaning for a trained model.
+    pub start: StartingValues,
+}
+
+impl LanguageModelShape {
+    /// One layer of a kind, everything else at its default.
+    pub fn new(vocabulary: usize, embedding: usize, hidden: usize, cell: Cell) -> Self {
+        Self {
+            vocabulary,
+            embedding,
+            hidden,
+            layers: 1,
+            cell,
+            layer_norm: false,
+            residual: false,
+            learn_first_state: false,
+            tied: false,
+            softmax: SoftmaxSettings::full(),
+            start: StartingValues::usual(cell),
+        }
+    }
+}
+
+/// A shape that no model can have.
+#[derive(Debug, Error, PartialEq, Eq)]
+pub enum ShapeError {
+    /// A size is zero.
+    #[error("the {0} may not be 0")]
+    Zero(&'static str),
+    /// A size is out of all proportion.
+    #[error("the {name} of {value} is above the limit of {limit}")]
+    TooLarge {
+        /// Which.
+        name: &'static str,
+        /// What it was.
+        value: usize,
+        /// What it may be.
+        limit: usize,
+    },
+    /// Clusters that do not divide the vocabulary.
+    #[error(
+        "clusters must end at rising places below the vocabulary's size of {vocabulary}, and these end at {ends:?}"
+    )]
+    Clusters {
+        /// Where they end.
+        ends: Vec<usize>,
+        /// The vocabulary's size.
+        vocabulary: usize,
+    },
+    /// A clustered softmax has narrower vectors for rare tokens, which cannot be the embedding's.
+    #[error("a clustered softmax cannot be tied to the embedding: its rare tokens have narrower vectors")]
+    TiedClusters,
+}
+
+pub(super) fn check(shape: &LanguageModelShape) -> Result<(), ShapeError> {
+    for (name, value, limit) in [
+        ("vocabulary size", shape.vocabulary, 1 << 24),
+        ("embedding width", shape.embedding, 1 << 14),
+        ("hidden width", shape.hidden, 1 << 14),
+        ("number of layers", shape.layers, 64),
+    ] {
+        if value == 0 {
+            return Err(ShapeError::Zero(name));
+        }
+        if value > limit {
+            return Err(ShapeError::TooLarge { name, value, limit });
+        }
+    }
+    match shape.softmax.kind {
+        Softmax::Full => {}
+        Softmax::Sampled if shape.softmax.samples == 0 => {
+            return Err(ShapeError::Zero("number of sampled tokens"));
+        }
+        Softmax::Sampled => {}
+        Softmax::Clustered if shape.tied => return Err(ShapeError::TiedClusters),
+        Softmax::Clustered => {
+            let clusters = &shape.softmax.clusters;
+            let ends = &clusters.ends;
+            let rising = ends.windows(2).all(|pair| pair[0] < pair[1]);
+            let inside = ends.first().is_some_and(|&end| end > 0)
+                && ends.last().is_some_and(|&end| end < shape.vocabulary);
+            if clusters.shrink == 0 {
+                return Err(ShapeError::Zero("factor by which clusters get narrower"));
+            }
+            if !(rising && inside) {
+                return Err(ShapeError::Clusters { ends: ends.clone(), vocabulary: shape.vocabulary });
+            }
+        }
+    }
+    Ok(())
+}

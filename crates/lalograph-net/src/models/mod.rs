@@ -1,0 +1,4 @@
+//! Whole networks, and what training knows of them.
+
+pub mod language;
+pub mod network;

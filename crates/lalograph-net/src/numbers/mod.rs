@@ -1,0 +1,8 @@
+//! Numbers and what is done to single ones: precision, squashing functions, chance, memory, named choices.
+
+pub mod activation;
+pub mod chance;
+pub mod choice;
+pub mod exp;
+pub mod real;
+pub mod rooms;

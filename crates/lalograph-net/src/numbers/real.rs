@@ -1,0 +1,95 @@
+//! The two kinds of number that everything here is generic over.
+
+use std::fmt::Debug;
+use std::iter::Sum;
+use std::ops::{Add, AddAssign, Div, Mul, MulAssign, Neg, Sub, SubAssign};
+
+/// `f32` for training, `f64` for checking it.
+pub trait Real:
+    crate::products::kernel::HasKernel
+    + Copy
+    + Debug
+    + Default
+    + PartialEq
+    + PartialOrd
+    + Send
+    + Sync
+    + Sum
+    + Add<Output = Self>
+    + Sub<Output = Self>
+    + Mul<Output = Self>
+    + Div<Output = Self>
+    + Neg<Output = Self>
+    + AddAssign
+    + SubAssign
+    + MulAssign
+    + 'static
+{
+    /// 0.
+    const ZERO: Self;
+    /// 1.
+    const ONE: Self;
+
+    /// The nearest value to `x`.
+    fn of(x: f64) -> Self;
+    /// The same value in double precision.
+    fn to_f64(self) -> f64;
+    /// The square root.
+    fn sqrt(self) -> Self;
+    /// e to the power of `self`. In `f32` an approximation that compilers can vectorise, see [`super::exp`].
+    fn exp(self) -> Self;
+    /// The greater of the two.
+    fn greater(self, other: Self) -> Self;
+}
+
+impl Real for f64 {
+    const ZERO: Self = 0.0;
+    const ONE: Self = 1.0;
+
+    #[inline(always)]
+    fn of(x: f64) -> Self {
+        x
+    }
+    #[inline(always)]
+    fn to_f64(self) -> f64 {
+        self
+    }
+    #[inline(always)]
+    fn sqrt(self) -> Self {
+        self.sqrt()
+    }
+    #[inline(always)]
+    fn exp(self) -> Self {
+        self.exp()
+    }
+    #[inline(always)]
+    fn greater(self, other: Self) -> Self {
+        if self > other { self } else { other }
+    }
+}
+
+impl Real for f32 {
+    const ZERO: Self = 0.0;
+    const ONE: Self = 1.0;
+
+    #[inline(always)]
+    fn of(x: f64) -> Self {
+        x as f32
+    }
+    #[inline(always)]
+    fn to_f64(self) -> f64 {
+        f64::from(self)
+    }
+    #[inline(always)]
+    fn sqrt(self) -> Self {
+        self.sqrt()
+    }
+    #[inline(always)]
+    fn exp(self) -> Self {
+        super::exp::exp_f32(self)
+    }
+    #[inline(always)]
+    fn greater(self, other: Self) -> Self {
+        if self > other { self } else { other }
+    }
+}

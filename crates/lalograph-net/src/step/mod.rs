@@ -1,0 +1,5 @@
+//! One step of training: lanes, the team that runs them, and the exchange that adds up their gradients.
+
+pub mod exchange;
+pub mod lanes;
+pub mod team;

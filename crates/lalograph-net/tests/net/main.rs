@@ -1,0 +1,8 @@
+//! The network from its public side.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
+
+mod common;
+mod gradients;
+mod layers;
+mod memory;
+mod model;
