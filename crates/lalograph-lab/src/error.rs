@@ -3,7 +3,7 @@
 use std::io;
 use std::path::{Path, PathBuf};
 
-use lalograph_net::model::ShapeError;
+use lalograph_net::models::language::ShapeError;
 use lalograph_text::TextError;
 use lalograph_vectors::VectorError;
 use thiserror::Error;
@@ -131,6 +131,17 @@ pub enum LabError {
     /// Word vectors.
     #[error(transparent)]
     Vectors(#[from] VectorError),
+    /// Something to start from does not fit.
+    #[error("{path}: not usable to start from: {what}")]
+    Start {
+        /// The file or folder.
+        path: PathBuf,
+        /// Why.
+        what: String,
+    },
+    /// Something has no written form.
+    #[error("it cannot be written: {0}")]
+    Write(String),
     /// No token of a seed text is in the vocabulary.
     #[error("no token of the seed text is in the model's vocabulary")]
     SeedUnknown,

@@ -1,40 +1,63 @@
-//! Runs: the plan, the training loop, the model file, evaluation, generation.
+//! Runs of any task: the plan, the training loop, records, model files, validation, generation.
 //!
-//! A [`Plan`] says everything about a run. [`train`] carries it out in a [`RunFolder`] and tells a
-//! [`TrainingObserver`] what happens; what it leaves is a [`ModelFile`], from which [`generate`] writes text and [`score`] judges
-//! it, with no other file needed.
+//! A [`Plan`] says everything about a run. [`prepare`] makes a [`LanguageTask`] of it, [`train`] carries it out in a [`RunFolder`] and
+//! reports to an observer; what it leaves is a [`ModelFile`], from which [`writing`] generates text and [`measure::score`] scores it, with
+//! no other file needed.
+//!
+//! The rooms: [`plan`]; [`data`] on its way to the network; [`task`], what is trained; [`training`], how; [`run`], what a run leaves, in
+//! [`artefact`]s and records; [`writing`] and [`measure`], what is done with a model; [`storage`], files.
+//!
+//! ```
+//! use std::ops::ControlFlow;
+//! use std::sync::Arc;
+//!
+//! use lalograph_lab::storage::files::Existing;
+//! use lalograph_lab::writing::{decoding::Decoding, generator::{Generator, Request, Stop}};
+//! use lalograph_lab::task::language::LanguageNote;
+//! use lalograph_lab::{ModelFile, Plan, PreparationEvent, ReadyModel, RunFolder, Running, TrainingEvent, prepare, train};
+//!
+//! let folder = tempfile::tempdir()?;
+//! let text = folder.path().join("letters.txt");
+//! # use std::io::Write;
+//! let lines: String = (0..60).map(|hive| format!("the hive hums {hive} times\n")).collect();
+//! std::fs::File::create(&text)?.write_all(lines.as_bytes())?;
+//! let settings = ["corpus.document=line", "model.embedding=4", "model.hidden=8", "training.steps=20", "training.batch=4", "training.window=8"];
+//! let mut plan = Plan::from_toml("", &settings.map(str::to_owned))?;
+//! plan.corpus.paths = vec![text];
+//! let task = prepare(plan, 1, None, None, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(()))?;
+//! let description = task.describe("small", "now".into(), "0", None);
+//! let (run, claim) = RunFolder::create(folder.path(), &task.plan, &description, &task.run_files(), Existing::Keep)?;
+//! let running = Running { run: run.clone(), claim, description, from: None };
+//! let outcome = train(&task, running, 1, &mut |_: &TrainingEvent<'_, LanguageNote>| ControlFlow::Continue(()))?;
+//! assert_eq!(outcome.steps, 20);
+//!
+//! let ready = Arc::new(ReadyModel::new(ModelFile::load(&run.model())?));
+//! let (decoding, stop) = (Decoding::GREEDY, Stop::default());
+//! let request = Request { seed_text: "the hive", decoding: &decoding, tokens: 3, past_end: false, stop: &stop };
+//! let mut chance = lalograph_net::numbers::chance::stream(1, "sampling", &[]);
+//! let sample = Generator::new(ready).write(&request, &mut chance, |_| true)?;
+//! assert!(sample.tokens() <= 3);
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
-pub mod baseline;
-pub mod checkpoint;
-pub mod copying;
-pub mod cost;
+pub mod artefact;
+pub mod data;
 mod error;
-pub mod files;
-pub mod flow;
-pub mod gauge;
-pub mod generate;
-pub mod hints;
-pub mod history;
-pub mod model_file;
-mod overlap;
+pub mod measure;
 pub mod plan;
-mod prepare;
-pub mod records;
-pub mod resume;
 pub mod run;
-mod schedule;
-pub mod score;
-mod sealed;
-mod streams;
-mod token_cache;
-pub mod train;
-mod trainer;
-pub mod vector_file;
-mod vector_start;
+pub mod storage;
+pub mod task;
+pub mod training;
+pub mod writing;
 
+pub use artefact::model_file::Trained;
 pub use error::LabError;
-pub use model_file::{ModelFile, Progress};
 pub use plan::{Plan, PlanError};
-pub use prepare::{Prepared, prepare, prepare_again, read_text};
-pub use run::RunFolder;
-pub use train::{Running, TrainingEvent, TrainingObserver, TrainingOutcome, train};
+pub use run::folder::RunFolder;
+pub use task::language::LanguageTask;
+pub use task::language::events::{PreparationEvent, PreparationObserver};
+pub use task::language::model::{ModelFile, ReadyModel};
+pub use task::language::prepare::{prepare, prepare_again, read_text};
+pub use training::events::{TrainingEvent, TrainingObserver};
+pub use training::run_loop::{Running, TrainingOutcome, train};

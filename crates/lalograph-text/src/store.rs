@@ -13,14 +13,59 @@ use crate::vocabulary::Vocabulary;
 
 const MAGIC: [u8; 8] = *b"laloTOKS";
 const VERSION: u32 = 1;
-/// Magic, version, width, vocabulary hash, and room.
-const HEADER_BYTES: usize = 8 + 4 + 4 + 32 + 16;
+/// Magic, version, width, vocabulary hash, planes, and room.
+const HEADER_BYTES: usize = 8 + 4 + 4 + 32 + 4 + 12;
+/// Where the planes are named in the header, a bit each.
+const PLANES_AT: usize = 48;
+const SCORED: u32 = 1;
+const LABELS: u32 = 2;
 /// Tokens, documents, unknown tokens, text bytes, hash of the body, hash of the footer so far.
 const FOOTER_BYTES: usize = 4 * 8 + 32 + 32;
 /// End and text bytes of a document.
 const DOCUMENT_BYTES: usize = 16;
 /// Vocabularies up to this size are stored in 16 bits.
 const SMALL: usize = 1 << 16;
+
+/// What a store holds besides tokens: both, either or neither.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Planes {
+    /// Whether each token is a target that is scored.
+    pub scored: bool,
+    /// The class of each document.
+    pub labels: bool,
+}
+
+impl Planes {
+    fn bits(self) -> u32 {
+        u32::from(self.scored) * SCORED + u32::from(self.labels) * LABELS
+    }
+
+    fn of(bits: u32) -> Option<Self> {
+        (bits <= SCORED + LABELS).then_some(Self { scored: bits & SCORED != 0, labels: bits & LABELS != 0 })
+    }
+
+    /// Bytes of the planes and the table of documents behind the tokens.
+    fn bytes(self, tokens: u64, documents: u64) -> Option<u64> {
+        let scored = if self.scored { tokens.div_ceil(8).checked_next_multiple_of(8)? } else { 0 };
+        let labels = if self.labels { documents.checked_mul(4)?.checked_next_multiple_of(8)? } else { 0 };
+        documents.checked_mul(DOCUMENT_BYTES as u64)?.checked_add(scored)?.checked_add(labels)
+    }
+}
+
+/// A document that is put into a store.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct StoredDocument<'a> {
+    /// Its indices with the end token.
+    pub indices: &'a [u32],
+    /// How many of them are unknown.
+    pub unknown: u64,
+    /// The bytes of its text.
+    pub text_bytes: u64,
+    /// Which of its tokens are targets that are scored, for [`Planes::scored`]; all if it says nothing.
+    pub scored: Option<&'a [bool]>,
+    /// Its class, for [`Planes::labels`].
+    pub label: u32,
+}
 
 fn vocabulary_hash(vocabulary: &Vocabulary) -> [u8; 32] {
     *blake3::hash(vocabulary.to_json().as_bytes()).as_bytes()
@@ -34,8 +79,14 @@ pub struct StoreWriter<W> {
     width: usize,
     /// Bytes that were not handed on yet.
     block: Vec<u8>,
-    /// Ends and sizes of the documents, in a file of their own until all tokens are written.
+    planes: Planes,
+    /// What comes behind the tokens is in files of its own until all tokens are written: the bits of scored targets, ends and sizes of the
+    /// documents, their classes.
+    scored: io::BufWriter<File>,
     table: io::BufWriter<File>,
+    labels: io::BufWriter<File>,
+    /// Bits of the last byte of scored targets, which is not full.
+    bits: u8,
     tokens: u64,
     documents: u64,
     unknown: u64,
@@ -47,20 +98,26 @@ impl<W: Write> StoreWriter<W> {
     ///
     /// # Errors
     /// What the file system refuses.
-    pub fn new(inner: W, vocabulary: &Vocabulary) -> io::Result<Self> {
+    pub fn new(inner: W, vocabulary: &Vocabulary, planes: Planes) -> io::Result<Self> {
+        let beside = || Ok::<_, io::Error>(io::BufWriter::with_capacity(1 << 16, tempfile::tempfile()?));
         let width = if vocabulary.len() <= SMALL { 2 } else { 4 };
         let mut block = Vec::with_capacity(1 << 17);
         block.extend(MAGIC);
         block.extend(VERSION.to_le_bytes());
         block.extend((width as u32).to_le_bytes());
         block.extend(vocabulary_hash(vocabulary));
+        block.extend(planes.bits().to_le_bytes());
         block.resize(HEADER_BYTES, 0);
         Ok(Self {
             inner,
             hash: blake3::Hasher::new(),
             width,
             block,
-            table: io::BufWriter::with_capacity(1 << 16, tempfile::tempfile()?),
+            planes,
+            scored: beside()?,
+            table: beside()?,
+            labels: beside()?,
+            bits: 0,
             tokens: 0,
             documents: 0,
             unknown: 0,
@@ -68,15 +125,29 @@ impl<W: Write> StoreWriter<W> {
         })
     }
 
-    /// Appends a document: its indices with the end token, how many of them are unknown, and the bytes of its text.
+    /// Appends a document.
     ///
     /// # Errors
     /// What the file system refuses.
-    pub fn push(&mut self, indices: &[u32], unknown: u64, text_bytes: u64) -> io::Result<()> {
+    pub fn push(&mut self, document: StoredDocument<'_>) -> io::Result<()> {
+        let StoredDocument { indices, unknown, text_bytes, scored, label } = document;
         if self.width == 2 {
             self.block.extend(indices.iter().flat_map(|index| (*index as u16).to_le_bytes()));
         } else {
             self.block.extend(indices.iter().flat_map(|index| index.to_le_bytes()));
+        }
+        if self.planes.scored {
+            for at in 0..indices.len() {
+                let is_scored = scored.is_none_or(|scored| scored.get(at).copied().unwrap_or(true));
+                let place = self.tokens + at as u64;
+                self.bits |= u8::from(is_scored) << (place % 8);
+                if place % 8 == 7 {
+                    self.scored.write_all(&[std::mem::take(&mut self.bits)])?;
+                }
+            }
+        }
+        if self.planes.labels {
+            self.labels.write_all(&label.to_le_bytes())?;
         }
         self.tokens += indices.len() as u64;
         self.documents += 1;
@@ -85,6 +156,27 @@ impl<W: Write> StoreWriter<W> {
         self.table.write_all(&self.tokens.to_le_bytes())?;
         self.table.write_all(&text_bytes.to_le_bytes())?;
         if self.block.len() >= 1 << 16 { self.flush() } else { Ok(()) }
+    }
+
+    /// Zeros behind so many bytes, up to a multiple of eight.
+    fn pad(&mut self, written: u64) {
+        let zeros = written.next_multiple_of(8) - written;
+        self.block.resize(self.block.len() + zeros as usize, 0);
+    }
+
+    /// Copies what was kept in a file of its own.
+    fn append(&mut self, kept: io::BufWriter<File>) -> io::Result<()> {
+        let mut kept = kept.into_inner()?;
+        kept.rewind()?;
+        let mut bytes = vec![0; 1 << 16];
+        loop {
+            let read = kept.read(&mut bytes)?;
+            if read == 0 {
+                return Ok(());
+            }
+            self.hash.update(&bytes[..read]);
+            self.inner.write_all(&bytes[..read])?;
+        }
     }
 
     fn flush(&mut self) -> io::Result<()> {
@@ -99,20 +191,25 @@ impl<W: Write> StoreWriter<W> {
     /// # Errors
     /// What the file system refuses.
     pub fn finish(mut self) -> io::Result<W> {
-        let size = self.tokens as usize * self.width;
-        self.block.resize(self.block.len() + (size.next_multiple_of(8) - size), 0);
+        let size = self.tokens * self.width as u64;
+        self.pad(size);
         self.flush()?;
-        let mut table =
-            std::mem::replace(&mut self.table, io::BufWriter::new(tempfile::tempfile()?)).into_inner()?;
-        table.rewind()?;
-        self.block.resize(1 << 16, 0);
-        loop {
-            let read = table.read(&mut self.block)?;
-            if read == 0 {
-                break;
+        if self.planes.scored {
+            if !self.tokens.is_multiple_of(8) {
+                self.scored.write_all(&[self.bits])?;
             }
-            self.hash.update(&self.block[..read]);
-            self.inner.write_all(&self.block[..read])?;
+            let scored = std::mem::replace(&mut self.scored, io::BufWriter::new(tempfile::tempfile()?));
+            self.append(scored)?;
+            self.pad(self.tokens.div_ceil(8));
+            self.flush()?;
+        }
+        let table = std::mem::replace(&mut self.table, io::BufWriter::new(tempfile::tempfile()?));
+        self.append(table)?;
+        if self.planes.labels {
+            let labels = std::mem::replace(&mut self.labels, io::BufWriter::new(tempfile::tempfile()?));
+            self.append(labels)?;
+            self.pad(self.documents * 4);
+            self.flush()?;
         }
         let mut footer = Vec::with_capacity(FOOTER_BYTES);
         for figure in [self.tokens, self.documents, self.unknown, self.text_bytes] {
@@ -135,6 +232,7 @@ pub struct Store {
     documents: u64,
     unknown: u64,
     text_bytes: u64,
+    planes: Planes,
     counts: Vec<u64>,
 }
 
@@ -172,11 +270,11 @@ impl Store {
         let width = small(12) as usize;
         let number = |at: usize| footer[at..].first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes));
         let [tokens, documents, unknown, text_bytes] = [0, 8, 16, 24].map(number);
+        let planes = Planes::of(small(PLANES_AT)).unwrap_or_default();
         let expected = (width == 2 || width == 4)
             .then(|| {
-                let tokens = tokens.checked_mul(width as u64)?.checked_next_multiple_of(8)?;
-                let table = documents.checked_mul(DOCUMENT_BYTES as u64)?;
-                tokens.checked_add(table)?.checked_add(HEADER_BYTES as u64)
+                let size = tokens.checked_mul(width as u64)?.checked_next_multiple_of(8)?;
+                size.checked_add(planes.bytes(tokens, documents)?)?.checked_add(HEADER_BYTES as u64)
             })
             .flatten();
         if expected != Some(body) {
@@ -197,7 +295,7 @@ impl Store {
         // SAFETY: the store is opened for reading only and written by renaming whole files into place, never by changing them. A foreign
         // program that changes the file meanwhile can change the indices read; every use of an index checks its range.
         let map = unsafe { Mmap::map(&file) }.map_err(failed)?;
-        Ok(Self { map, width, tokens: tokens as usize, documents, unknown, text_bytes, counts })
+        Ok(Self { map, width, tokens: tokens as usize, documents, unknown, text_bytes, planes, counts })
     }
 
     /// How often each index of the vocabulary stands in it.
@@ -236,12 +334,42 @@ impl Store {
         }
     }
 
+    /// What it holds besides tokens.
+    pub fn planes(&self) -> Planes {
+        self.planes
+    }
+
+    fn scored_at(&self) -> usize {
+        HEADER_BYTES + (self.tokens * self.width).next_multiple_of(8)
+    }
+
+    fn table_at(&self) -> usize {
+        let scored = if self.planes.scored { self.tokens.div_ceil(8).next_multiple_of(8) } else { 0 };
+        self.scored_at() + scored
+    }
+
+    /// Whether the token at a position below [`Store::tokens`] is a target that is scored.
+    #[inline]
+    pub fn is_scored(&self, at: usize) -> bool {
+        !self.planes.scored
+            || self.map.get(self.scored_at() + at / 8).is_some_and(|byte| byte >> (at % 8) & 1 == 1)
+    }
+
+    /// The class of a document, if classes are stored.
+    pub fn label(&self, number: u64) -> Option<u32> {
+        if !self.planes.labels || number >= self.documents {
+            return None;
+        }
+        let labels = self.table_at() + self.documents as usize * DOCUMENT_BYTES;
+        self.map[labels + number as usize * 4..].first_chunk().map(|bytes| u32::from_le_bytes(*bytes))
+    }
+
     /// Where a document's tokens stand, and the bytes of its text; `None` beyond the last.
     pub fn document(&self, number: u64) -> Option<(std::ops::Range<usize>, u64)> {
         if number >= self.documents {
             return None;
         }
-        let table = HEADER_BYTES + (self.tokens * self.width).next_multiple_of(8);
+        let table = self.table_at();
         let figure = |at: usize| self.map[at..].first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes));
         let entry = table + number as usize * DOCUMENT_BYTES;
         let start = if number == 0 { 0 } else { figure(entry - DOCUMENT_BYTES) };
@@ -296,7 +424,7 @@ fn bad(path: &Path, what: impl Into<String>) -> TextError {
 mod tests {
     use proptest::prelude::*;
 
-    use super::{HEADER_BYTES, Store, StoreWriter};
+    use super::{HEADER_BYTES, Planes, Store, StoreWriter, StoredDocument};
     use crate::vocabulary::VocabularySpec;
     use crate::{TextError, Vocabulary, VocabularyBuilder};
 
@@ -306,13 +434,24 @@ mod tests {
         builder.finish(1).unwrap()
     }
 
-    fn written(documents: &[Vec<u32>], vocabulary: &Vocabulary) -> Vec<u8> {
-        let mut writer = StoreWriter::new(Vec::new(), vocabulary).unwrap();
-        for (number, document) in documents.iter().enumerate() {
-            writer.push(document, number as u64 % 3, number as u64 * 7).unwrap();
+    fn written(documents: &[Vec<u32>], vocabulary: &Vocabulary, planes: Planes) -> Vec<u8> {
+        let mut writer = StoreWriter::new(Vec::new(), vocabulary, planes).unwrap();
+        for (number, indices) in documents.iter().enumerate() {
+            let scored: Vec<bool> = indices.iter().map(|index| index % 3 != 0).collect();
+            let number = number as u64;
+            let document = StoredDocument {
+                indices,
+                unknown: number % 3,
+                text_bytes: number * 7,
+                scored: (number != 1).then_some(&scored),
+                label: number as u32 * 5,
+            };
+            writer.push(document).unwrap();
         }
         writer.finish().unwrap()
     }
+
+    const BOTH: Planes = Planes { scored: true, labels: true };
 
     fn open(bytes: &[u8], vocabulary: &Vocabulary) -> Result<Store, TextError> {
         let mut file = tempfile::NamedTempFile::new().unwrap();
@@ -325,9 +464,11 @@ mod tests {
         #[test]
         fn what_was_written_is_read(
             documents in prop::collection::vec(prop::collection::vec(0u32..24, 0..30), 0..30), wide in any::<bool>(),
+            scored: bool, labels: bool,
         ) {
+            let planes = Planes { scored, labels };
             let vocabulary = vocabulary(if wide { 66_000 } else { 20 });
-            let bytes = written(&documents, &vocabulary);
+            let bytes = written(&documents, &vocabulary, planes);
             let store = open(&bytes, &vocabulary).unwrap();
             let all: Vec<u32> = (0..store.tokens()).map(|at| store.get(at)).collect();
             prop_assert_eq!(all, documents.concat());
@@ -336,15 +477,20 @@ mod tests {
             for (number, document) in documents.iter().enumerate() {
                 let end = start + document.len();
                 prop_assert_eq!(store.document(number as u64), Some((start..end, number as u64 * 7)));
+                prop_assert_eq!(store.label(number as u64), labels.then_some(number as u32 * 5));
+                for at in start..end {
+                    let expected = !scored || number == 1 || store.get(at) % 3 != 0;
+                    prop_assert_eq!(store.is_scored(at), expected);
+                }
                 start = end;
             }
             prop_assert_eq!(store.document(documents.len() as u64), None);
         }
 
         #[test]
-        fn any_damage_is_found(at in 0usize..400, bit in 0u8..8, cut in 0usize..400) {
+        fn any_damage_is_found(at in 0usize..500, bit in 0u8..8, cut in 0usize..500) {
             let vocabulary = vocabulary(20);
-            let bytes = written(&[vec![4, 5, 3], vec![6; 40], vec![3]], &vocabulary);
+            let bytes = written(&[vec![4, 5, 3], vec![6; 40], vec![3]], &vocabulary, BOTH);
             let mut flipped = bytes.clone();
             let place = at % bytes.len();
             flipped[place] ^= 1 << bit;
@@ -356,11 +502,11 @@ mod tests {
     #[test]
     fn another_vocabulary_and_indices_outside_are_refused() {
         let (own, other) = (vocabulary(20), vocabulary(21));
-        let bytes = written(&[vec![4, 3]], &own);
+        let bytes = written(&[vec![4, 3]], &own, BOTH);
         let error = open(&bytes, &other).unwrap_err();
         assert!(matches!(error, TextError::OtherVocabulary(_)), "{error}");
         assert!(error.to_string().contains("made with another vocabulary"), "{error}");
-        let error = open(&written(&[vec![99]], &own), &own).unwrap_err();
+        let error = open(&written(&[vec![99]], &own, BOTH), &own).unwrap_err();
         assert!(error.to_string().contains("outside the vocabulary"), "{error}");
         assert!(open(b"short", &own).unwrap_err().to_string().contains("cut short"));
         let mut foreign = bytes.clone();

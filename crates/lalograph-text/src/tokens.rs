@@ -10,7 +10,7 @@ use tempfile::NamedTempFile;
 use crate::corpus::{Batch, Corpus, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::split::{Cutoffs, Part, Split};
-use crate::store::{Store, StoreWriter};
+use crate::store::{Planes, Store, StoreWriter, StoredDocument};
 use crate::vocabulary::{Encoder, Reserved, Vocabulary};
 
 /// Below so many documents the split is made inside them, not between them.
@@ -26,6 +26,9 @@ pub struct TokenSequence {
     pub bytes: u64,
     /// Tokens that have no index of their own.
     pub unknown: u64,
+    /// For a sequence in memory: which tokens are targets that are scored, and the class of each document.
+    scored: Option<Arc<Vec<bool>>>,
+    labels: Option<Arc<Vec<u32>>>,
 }
 
 #[derive(Debug, Clone)]
@@ -45,7 +48,38 @@ impl TokenSequence {
     pub fn from_indices(indices: Vec<u32>) -> Self {
         let count = |wanted: u32| indices.iter().filter(|&&index| index == wanted).count() as u64;
         let (documents, unknown) = (count(Reserved::END), count(Reserved::UNKNOWN));
-        Self { indices: Indices::Memory(indices), documents, bytes: 0, unknown }
+        Self { indices: Indices::Memory(indices), documents, bytes: 0, unknown, scored: None, labels: None }
+    }
+
+    /// The same with targets that are scored, and others that are not: for each token whether it is.
+    #[must_use]
+    pub fn with_scored(self, scored: Vec<bool>) -> Self {
+        Self { scored: Some(Arc::new(scored)), ..self }
+    }
+
+    /// The same with a class for each document.
+    #[must_use]
+    pub fn with_labels(self, labels: Vec<u32>) -> Self {
+        Self { labels: Some(Arc::new(labels)), ..self }
+    }
+
+    /// Whether the token at a position is a target that is scored.
+    #[inline]
+    pub fn is_scored(&self, at: usize) -> bool {
+        match (&self.scored, &self.indices) {
+            (Some(scored), _) => scored.get(at).copied().unwrap_or(true),
+            (None, Indices::Stored(store)) => store.is_scored(at),
+            (None, Indices::Memory(_)) => true,
+        }
+    }
+
+    /// The class of a document, if documents have classes.
+    pub fn label(&self, document: u64) -> Option<u32> {
+        match (&self.labels, &self.indices) {
+            (Some(labels), _) => labels.get(document as usize).copied(),
+            (None, Indices::Stored(store)) => store.label(document),
+            (None, Indices::Memory(_)) => None,
+        }
     }
 
     /// A sequence that lies in a store.
@@ -55,6 +89,8 @@ impl TokenSequence {
             bytes: store.text_bytes(),
             unknown: store.unknown(),
             indices: Indices::Stored(Arc::new(store)),
+            scored: None,
+            labels: None,
         }
     }
 
@@ -114,6 +150,10 @@ impl TokenSequence {
         let end = (wanted.saturating_sub(1)..self.len()).find(|&at| self.index(at) == Reserved::END);
         let indices: Vec<u32> = (0..end.map_or(wanted, |at| at + 1)).map(|at| self.index(at)).collect();
         let part = Self::from_indices(indices);
+        let masks = self.scored.is_some() || matches!(&self.indices, Indices::Stored(s) if s.planes().scored);
+        let scored = masks.then(|| Arc::new((0..part.len()).map(|at| self.is_scored(at)).collect()));
+        let labels = (0..part.documents).map(|document| self.label(document)).collect::<Option<Vec<u32>>>();
+        let labels = labels.filter(|labels| !labels.is_empty()).map(Arc::new);
         let bytes = match &self.indices {
             Indices::Stored(store) => {
                 (0..part.documents).filter_map(|number| store.document(number)).map(|(_, bytes)| bytes).sum()
@@ -122,7 +162,7 @@ impl TokenSequence {
                 (self.bytes as f64 * part.len() as f64 / self.len().max(1) as f64).round() as u64
             }
         };
-        Self { bytes, ..part }
+        Self { bytes, scored, labels, ..part }
     }
 
     /// The number of the document, from 0, that a position lies in.
@@ -182,7 +222,9 @@ impl Sink {
         let beside =
             tempfile::Builder::new().prefix(".lalograph-").permissions(permissions).tempfile_in(folder);
         let beside = beside.map(|file| BufWriter::with_capacity(1 << 18, file));
-        let writer = beside.and_then(|file| StoreWriter::new(file, vocabulary)).map_err(at(place))?;
+        let writer = beside
+            .and_then(|file| StoreWriter::new(file, vocabulary, Planes::default()))
+            .map_err(at(place))?;
         Ok(Self::Store { writer, place: place.to_owned(), document: Vec::new() })
     }
 
@@ -201,7 +243,13 @@ impl Sink {
                 document.clear();
                 document.extend_from_slice(found);
                 document.push(Reserved::END);
-                writer.push(document, unknown_here, text_bytes).map_err(at(place))
+                let stored = StoredDocument {
+                    indices: document,
+                    unknown: unknown_here,
+                    text_bytes,
+                    ..StoredDocument::default()
+                };
+                writer.push(stored).map_err(at(place))
             }
         }
     }
@@ -210,7 +258,8 @@ impl Sink {
     fn finish(self, vocabulary: &Vocabulary) -> Result<TokenSequence, TextError> {
         match self {
             Self::Memory { indices, documents, bytes, unknown } => {
-                Ok(TokenSequence { indices: Indices::Memory(indices), documents, bytes, unknown })
+                let sequence = TokenSequence::from_indices(indices);
+                Ok(TokenSequence { documents, bytes, unknown, ..sequence })
             }
             Self::Store { writer, place, .. } => {
                 let placed = writer.finish().and_then(|file| {

@@ -5,7 +5,7 @@ use std::hint::black_box;
 use std::time::Instant;
 
 use criterion::{Criterion, Throughput, criterion_group, criterion_main};
-use lalograph_net::random::stream;
+use lalograph_net::numbers::chance::stream;
 use lalograph_net::vectorised;
 use lalograph_vectors::VectorTable;
 use lalograph_vectors::objective::{Scratch, Weights, learn_against_noise};

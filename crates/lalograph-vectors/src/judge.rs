@@ -252,7 +252,7 @@ mod tests {
     use super::{Method, Question, analogies, likeness, read_pairs, read_questions, relate, spearman};
     use crate::VectorTable;
     use crate::table::cosine;
-    use lalograph_net::random::stream;
+    use lalograph_net::numbers::chance::stream;
     use rand::RngExt;
 
     #[test]

@@ -1,6 +1,6 @@
 //! The few leading directions of large matrices, by products alone (Halko, Martinsson and Tropp, 2011).
 
-use lalograph_net::random::stream;
+use lalograph_net::numbers::chance::stream;
 use rand::RngExt;
 
 /// Directions more than are wanted, which make those that are wanted sharper.
@@ -123,7 +123,7 @@ fn symmetric(mut matrix: Vec<Vec<f64>>) -> (Vec<f64>, Vec<Vec<f64>>) {
 #[cfg(test)]
 mod tests {
     use super::{Operator, dot, leading, symmetric};
-    use lalograph_net::random::stream;
+    use lalograph_net::numbers::chance::stream;
     use rand::RngExt;
 
     struct Dense(Vec<Vec<f64>>);

@@ -1,6 +1,6 @@
 //! Vectors laid out in a plane, to be looked at.
 
-use lalograph_net::random::stream;
+use lalograph_net::numbers::chance::stream;
 use rand::RngExt;
 use rayon::prelude::*;
 
@@ -208,7 +208,7 @@ impl Operator for Centred {
 #[cfg(test)]
 mod tests {
     use super::{Neighbourhood, likenesses, neighbourhood, principal};
-    use lalograph_net::random::stream;
+    use lalograph_net::numbers::chance::stream;
     use rand::RngExt;
 
     fn clusters() -> Vec<Vec<f32>> {

@@ -8,7 +8,7 @@
 //!
 //! and the full softmax lowers `-ln softmax(U h)[target]`. What fills up the rows to whole lines is zero and stays so.
 
-use lalograph_net::real::Real;
+use lalograph_net::Real;
 
 use crate::rows::{LANES, Line, Rows};
 
@@ -182,7 +182,7 @@ pub fn learn_among_all<T: Real>(
 mod tests {
     use super::{Scratch, Weights, learn_against_noise, learn_among_all};
     use crate::rows::{LANES, Rows};
-    use lalograph_net::random::stream;
+    use lalograph_net::numbers::chance::stream;
     use rand::RngExt;
 
     const DIMENSIONS: usize = 21;

@@ -1,6 +1,6 @@
 //! Rows of numbers that begin where lines of the cache do: a register of numbers then never lies in two of them, which took a tenth of the speed.
 
-use lalograph_net::real::Real;
+use lalograph_net::Real;
 
 /// Numbers that are computed side by side.
 pub const LANES: usize = 16;

@@ -1,6 +1,6 @@
 //! Which words are learnt from, and which they are told from.
 
-use lalograph_net::output::Sampler;
+use lalograph_net::heads::sampled::Sampler;
 use lalograph_text::Reserved;
 
 /// The power that word counts are raised to before noise is drawn by them (Mikolov et al., 2013).
@@ -33,7 +33,7 @@ pub fn keep(counts: &[u64], threshold: f64) -> Vec<f64> {
 #[cfg(test)]
 mod tests {
     use super::{keep, noise};
-    use lalograph_net::random::stream;
+    use lalograph_net::numbers::chance::stream;
 
     const COUNTS: [u64; 9] = [0, 50, 0, 20, 1000, 400, 100, 30, 1];
 

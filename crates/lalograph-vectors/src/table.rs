@@ -2,7 +2,9 @@
 
 use std::collections::HashMap;
 
-use lalograph_net::matrix::{Into, Matrix, Output, Packed, Workspace, multiply_packed};
+use lalograph_net::products::multiply::multiply_packed;
+use lalograph_net::products::pack::{Packed, Workspace};
+use lalograph_net::products::view::{Accumulation, Matrix, MatrixMut};
 use rayon::prelude::*;
 
 use crate::error::VectorError;
@@ -192,8 +194,8 @@ impl VectorTable {
                 let here = rows.len() / self.dimensions;
                 let mut products = vec![0.0; here * total];
                 let left = Matrix::new(rows, here, self.dimensions);
-                let mut out = Output::new(&mut products, here, total);
-                multiply_packed(left, &packed, &mut out, Into::Replace, work);
+                let mut out = MatrixMut::new(&mut products, here, total);
+                multiply_packed(left, &packed, &mut out, Accumulation::Replace, work);
                 let mut best: Vec<Best> = without.iter().map(|_| Best::new(count)).collect();
                 for (at, products) in products.chunks(total).enumerate() {
                     let row = (part * ROWS + at) as u32;
@@ -275,7 +277,7 @@ mod tests {
     use super::{VectorTable, cosine};
     use crate::VectorError;
     use crate::pieces::Pieces;
-    use lalograph_net::random::stream;
+    use lalograph_net::numbers::chance::stream;
     use rand::RngExt;
 
     fn table(words: usize, dimensions: usize) -> VectorTable {

@@ -9,8 +9,8 @@ mod in_order;
 
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicUsize, Ordering::Relaxed};
 
-use lalograph_net::output::Sampler;
-use lalograph_net::random::{Stream, stream};
+use lalograph_net::heads::sampled::Sampler;
+use lalograph_net::numbers::chance::{Stream, stream};
 use lalograph_net::vectorised;
 use lalograph_text::Reserved;
 use lalograph_text::tokens::TokenSequence;
@@ -570,7 +570,7 @@ impl Worker {
 mod tests {
     use super::{Direction, Progress, Settings, train};
     use crate::{VectorError, VectorTable};
-    use lalograph_net::random::stream;
+    use lalograph_net::numbers::chance::stream;
     use lalograph_text::Reserved;
     use lalograph_text::tokens::TokenSequence;
     use rand::RngExt;

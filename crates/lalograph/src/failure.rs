@@ -165,8 +165,9 @@ impl From<LabError> for Failure {
             LabError::BadVectors { .. } => {
                 "vectors are text, a word and its numbers on a line, or the safetensors of `lalograph embed`"
             }
+            LabError::Start { .. } => "start from another, or give this one the same vocabulary and sizes",
             LabError::TooManyNgrams => "give --baselines a lower order",
-            LabError::Io { .. } | LabError::Threads(_) => return Self::work(error),
+            LabError::Io { .. } | LabError::Write(_) | LabError::Threads(_) => return Self::work(error),
         };
         Self::with_remedy(error, remedy)
     }

@@ -4,7 +4,7 @@
 mod common;
 
 use common::Workshop;
-use lalograph_lab::records::{MetricsRecord, SampleRecord, read_lines};
+use lalograph_lab::run::records::{MetricsRecord, SampleRecord, read_lines};
 
 /// A figure of the closing table: the first number of the row that begins with `name`.
 fn figure(out: &str, name: &str) -> f64 {
@@ -28,12 +28,12 @@ fn the_quick_demo_learns_and_leaves_everything_it_names() {
         "diaries/volume-00001.txt",
         "runs/demo/plan.toml",
         "runs/demo/run.json",
-        "runs/demo/model.safetensors",
+        "runs/demo/demo.safetensors",
         "runs/demo/vocabulary.json",
     ] {
         assert!(workshop.path("thornmere").join(file).is_file(), "{file}");
     }
-    assert!(out.contains("thornmere/runs/demo/model.safetensors"), "{out}");
+    assert!(out.contains("thornmere/runs/demo/demo.safetensors"), "{out}");
     let svg = workshop.read("thornmere/runs/demo/learning.svg");
     assert!(svg.starts_with("<svg") && !svg.contains("<text"), "letters are drawn as outlines");
     let png = std::fs::read(workshop.path("thornmere/runs/demo/learning.png")).unwrap();
@@ -44,7 +44,7 @@ fn the_quick_demo_learns_and_leaves_everything_it_names() {
     let best = metrics
         .iter()
         .filter_map(|record| match record {
-            MetricsRecord::Validation { validation_perplexity, .. } => Some(*validation_perplexity),
+            MetricsRecord::Validation { loss, .. } => Some(loss.exp()),
             MetricsRecord::Training { .. } | MetricsRecord::Test { .. } => None,
         })
         .fold(f64::INFINITY, f64::min);

@@ -46,7 +46,7 @@ fn killed_after(workshop: &Workshop, words: &str, wait: Duration) -> bool {
 
 /// What a run leaves, but for times.
 fn left(workshop: &Workshop, name: &str) -> (Vec<u8>, String, String) {
-    let model = std::fs::read(workshop.path(&format!("runs/{name}/model.safetensors"))).unwrap();
+    let model = std::fs::read(workshop.path(&format!("runs/{name}/{name}.safetensors"))).unwrap();
     let read = |file: &str| workshop.read(&format!("runs/{name}/{file}"));
     (model, read("samples.jsonl"), read("flow.jsonl"))
 }

@@ -66,7 +66,7 @@ fn copied_runs_stand_in_the_training_text_where_it_is_said() {
     // Thirteen different runs of four, and twenty-one in all.
     assert!((echo["copying"]["repeated_share"].as_f64().unwrap() - 8.0 / 21.0).abs() < 1e-9, "{echo}");
     // A model by itself knows no training text; a corpus that has changed is not the one.
-    std::fs::copy(workshop.path("runs/echo/model.safetensors"), workshop.path("alone.safetensors")).unwrap();
+    std::fs::copy(workshop.path("runs/echo/echo.safetensors"), workshop.path("alone.safetensors")).unwrap();
     workshop.run("sample alone.safetensors --copying").fails(1, &["only a run knows its training text"]);
     workshop.write("one.txt", "another text altogether . ".repeat(60));
     workshop.run("sample runs/echo --copying --tokens 5").fails(1, &["not the one"]);
@@ -104,7 +104,7 @@ fn ways_of_choosing_are_measured_beside_held_out_text() {
     let table = workshop.run(&format!("{words} --quiet")).ok();
     assert!(table.contains("held-out text") && table.contains("0.5, top-k 4"), "{table}");
     // A model without its run is measured as far as it can be.
-    std::fs::copy(workshop.path("thornmere/runs/demo/model.safetensors"), workshop.path("alone.safetensors"))
+    std::fs::copy(workshop.path("thornmere/runs/demo/demo.safetensors"), workshop.path("alone.safetensors"))
         .unwrap();
     let done = workshop.run("sample alone.safetensors --measure --temperature 1 --count 2 --tokens 9 --json");
     assert!(done.err.contains("nothing is said of copying"), "{done:?}");
@@ -135,7 +135,7 @@ fn baselines_give_a_perplexity_its_meaning() {
     assert!(table.contains("unigram") && table.contains("bits per byte"), "{table}");
     workshop.run(&format!("{words} --baselines 0")).fails(2, &["--baselines"]);
     workshop.run(&format!("{words} --baselines 40")).fails(2, &["--baselines"]);
-    std::fs::copy(workshop.path("thornmere/runs/demo/model.safetensors"), workshop.path("alone.safetensors"))
+    std::fs::copy(workshop.path("thornmere/runs/demo/demo.safetensors"), workshop.path("alone.safetensors"))
         .unwrap();
     workshop
         .run("score alone.safetensors thornmere/diaries --first 2 --baselines 2")

@@ -74,7 +74,7 @@ fn a_run_that_is_told_to_end_says_how_to_go_on_and_ends_as_if_it_had_not_been() 
         );
         workshop.run_words(&words.split_whitespace().collect::<Vec<_>>()).ok();
         let model =
-            |run: &str| std::fs::read(workshop.path(&format!("runs/{run}/model.safetensors"))).unwrap();
+            |run: &str| std::fs::read(workshop.path(&format!("runs/{run}/{run}.safetensors"))).unwrap();
         assert!(model(name) == model(&format!("whole-{name}")), "{name}");
     }
 }
@@ -131,12 +131,12 @@ fn a_run_is_gone_on_with_from_another_folder_and_given_more() {
     let lines: Vec<Value> = out.lines().map(json).collect();
     let outcome = lines.last().unwrap();
     assert_eq!((outcome["kind"].as_str(), outcome["steps"].as_u64()), (Some("outcome"), Some(40)));
-    assert!(outcome["test"]["perplexity"].as_f64().unwrap() > 1.0);
+    assert!(outcome["test"]["figures"]["perplexity"].as_f64().unwrap() > 1.0);
     for kind in ["training", "validation", "test", "sample", "checkpoint"] {
         assert!(lines.iter().any(|line| line["kind"] == kind), "no {kind} in {out}");
     }
     // A model does not tell where it was trained.
-    let bytes = std::fs::read(run.join("model.safetensors")).unwrap();
+    let bytes = std::fs::read(run.join("one.safetensors")).unwrap();
     let needle = workshop.path("").to_str().unwrap().as_bytes().to_vec();
     assert!(!bytes.windows(needle.len()).any(|window| window == needle));
     let shown = workshop.run("runs show one").ok();
@@ -149,11 +149,7 @@ fn a_run_is_gone_on_with_from_another_folder_and_given_more() {
         ("resume runs/ONEE", 1, "did you mean `one`?"),
         ("sample runs/onee", 1, "did you mean `runs/one`?"),
         ("sample one", 1, "did you mean `runs/one`?"),
-        (
-            "score runs/one/modle.safetensors thornmere/diaries",
-            1,
-            "did you mean `runs/one/model.safetensors`?",
-        ),
+        ("score runs/one/modle.safetensors thornmere/diaries", 1, "did you mean `runs/one/one.safetensors`?"),
         ("next nowhere/at/all word", 1, "give the folder of a run, or a model file"),
         ("resume thornmere/diaries", 1, "no run"),
         ("resume one --steps 0", 2, "--steps"),
@@ -425,7 +421,7 @@ fn a_place_that_takes_no_more_ends_the_run_with_its_name_and_it_is_gone_on_with_
     );
     workshop.run("resume full --quiet").ok();
     workshop.run_words(&format!("{words} --name whole").split_whitespace().collect::<Vec<_>>()).ok();
-    let model = |run: &str| std::fs::read(workshop.path(&format!("runs/{run}/model.safetensors"))).unwrap();
+    let model = |run: &str| std::fs::read(workshop.path(&format!("runs/{run}/{run}.safetensors"))).unwrap();
     assert!(model("full") == model("whole"));
     workshop.run(&format!("{SMALL} --name x --runs /proc/runs")).fails(1, &["/proc/runs"]);
 }

@@ -139,7 +139,7 @@ fn neighbours_of_words_of_sums_and_of_texts() {
         .run("embed near thornmere/vectors.txt --text bees --weigh frequency")
         .fails(2, &["needs the counts"]);
     workshop
-        .run("embed near thornmere/runs/demo/model.safetensors June")
+        .run("embed near thornmere/runs/demo/demo.safetensors June")
         .fails(1, &["its format is `lalograph model`"]);
     workshop
         .run("sample thornmere/vectors.safetensors")
@@ -183,7 +183,7 @@ fn vectors_come_in_from_text_and_from_other_files_and_what_is_wrong_is_named() {
         .fails(1, &["none of the"]);
     workshop.write("words.txt", "June\nJuly\n");
     workshop
-        .run("embed import thornmere/runs/demo/model.safetensors --words words.txt --tensor embedding --output n.safetensors")
+        .run("embed import thornmere/runs/demo/demo.safetensors --words words.txt --tensor embedding --output n.safetensors")
         .fails(1, &["rows, and there are 2 words"]);
     let tokens = json(&workshop.run("vocab show thornmere/vocabulary.json --top 100000 --json").ok());
     let mut words: Vec<String> = ["p", "u", "s", "e"].map(|name| format!("reserved-{name}")).to_vec();
@@ -191,7 +191,7 @@ fn vectors_come_in_from_text_and_from_other_files_and_what_is_wrong_is_named() {
         tokens["tokens"].as_array().unwrap().iter().map(|token| token["token"].as_str().unwrap().to_owned()),
     );
     workshop.write("words.txt", words.join("\n"));
-    let model = "embed import thornmere/runs/demo/model.safetensors --words words.txt";
+    let model = "embed import thornmere/runs/demo/demo.safetensors --words words.txt";
     workshop.run(&format!("{model} --tensor embedding --output n.safetensors")).ok();
     let near = workshop.run("embed near n.safetensors June --count 3").ok();
     assert!(near.contains("Near June"), "{near}");
@@ -235,7 +235,7 @@ fn a_model_begins_with_word_vectors_and_can_leave_them_as_they_are() {
     workshop.write("words.txt", words.join("\n"));
     let near = |run: &str| {
         let import = format!(
-            "embed import runs/{run}/model.safetensors --words words.txt --tensor embedding --output {run}.safetensors"
+            "embed import runs/{run}/{run}.safetensors --words words.txt --tensor embedding --output {run}.safetensors"
         );
         workshop.run(&import).ok();
         json(&workshop.run(&format!("embed near {run}.safetensors June clover --count 6 --json")).ok())["queries"].clone()

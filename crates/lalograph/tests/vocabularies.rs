@@ -153,7 +153,8 @@ fn the_tokens_of_a_corpus_are_kept_and_used_again_only_while_they_fit() {
         );
         workshop.run(words.trim_end())
     };
-    let model = |name: &str| std::fs::read(workshop.path(&format!("runs/{name}/model.safetensors"))).unwrap();
+    let model =
+        |name: &str| std::fs::read(workshop.path(&format!("runs/{name}/{name}.safetensors"))).unwrap();
     let reused = "the corpus has not changed";
     let entries = || -> Vec<std::path::PathBuf> {
         let mut entries: Vec<_> = std::fs::read_dir(workshop.path("runs/.tokens"))
@@ -247,6 +248,7 @@ fn a_run_killed_while_it_encodes_leaves_nothing_that_is_taken_for_whole() {
     again.ok();
     let third = workshop.run_words(&words("third").split_whitespace().collect::<Vec<_>>());
     assert!(third.err.contains("has not changed"), "{third:?}");
-    let model = |name: &str| std::fs::read(workshop.path(&format!("runs/{name}/model.safetensors"))).unwrap();
+    let model =
+        |name: &str| std::fs::read(workshop.path(&format!("runs/{name}/{name}.safetensors"))).unwrap();
     assert_eq!(model("again"), model("third"));
 }

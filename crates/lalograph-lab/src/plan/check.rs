@@ -1,6 +1,9 @@
 //! Which values a plan may have.
 
-use super::{Directions, LossAt, Plan, PlanError, SoftmaxName, WindowKind};
+use lalograph_net::heads::softmax::Softmax;
+
+use super::error::PlanError;
+use super::{Directions, LossAt, Plan, WindowKind};
 
 impl Plan {
     /// Refuses values outside their range.
@@ -34,7 +37,7 @@ impl Plan {
             let must = "`forward`: a layer that reads backwards has read the token that is to be predicted";
             range("model.directions", "`both`".into(), must);
         }
-        if regularisation.label_smoothing > 0.0 && model.softmax == SoftmaxName::Sampled {
+        if regularisation.label_smoothing > 0.0 && model.softmax == Softmax::Sampled {
             let must = "0 with a sampled softmax, which never sees the whole distribution";
             range("regularisation.label_smoothing", regularisation.label_smoothing.to_string(), must);
         }

@@ -5,81 +5,56 @@ use std::path::PathBuf;
 use lalograph_text::corpus::{Limits, TableStyle};
 use lalograph_text::vocabulary::VocabularySpec;
 use lalograph_text::{Cleaning, CleaningStep, CorpusSpec, Division, Form, Reserved, Unit};
-use serde::{Deserialize, Serialize};
 
-/// `[corpus]`: what is read.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields)]
-pub struct CorpusPlan {
-    /// Files, folders, or patterns such as `letters/*.txt`. Gzip and Zstandard are unpacked.
-    pub paths: Vec<PathBuf>,
-    /// Whether folders inside folders are read.
-    pub recursive: bool,
-    /// What the files hold: `auto` (as their names say), `text`, `csv`, `tsv` or `json_lines`.
-    pub form: Form,
-    /// What one document of a text is: `file` (also when this is not said), `line` or `paragraph`. A row of a table is a document.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub document: Option<Division>,
-    /// Columns (by name or number) or fields (by path, such as `visit.notes`) that hold the text; without any, `text`.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub text: Vec<String>,
-    /// The column or field that holds the class.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub label: Option<String>,
-    /// Whether the folder just below the one that was named is the class.
-    pub folder_labels: bool,
-    /// The character between the fields of a table, where it is not the usual comma or tab.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub delimiter: Option<char>,
-    /// Whether fields may stand in quotation marks, where that is not as usual: yes in CSV, no in TSV.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub quoted: Option<bool>,
-    /// Whether the first row of a table names its columns.
-    pub head: bool,
-    /// The encoding of all files; without one it is found out for each.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub encoding: Option<String>,
-    /// The longest document, in bytes; longer ones are left out.
-    pub longest_bytes: u64,
-    /// How many times their size compressed files may grow to.
-    pub expansion: u64,
-    /// Whether anything that would be left out is an error.
-    pub strict: bool,
-    /// Only the first so many documents.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub first: Option<u64>,
-    /// The share of documents held out to judge by, 0 to 0.9.
-    pub validation_share: f64,
-    /// The share of documents held out to be judged once, at the end, with the weights that are kept; 0 to 0.9 together with the other share.
-    pub test_share: f64,
-    /// A split file that says which documents are learnt from and which are held out, instead of the shares.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub split: Option<PathBuf>,
-}
+use super::section::section;
 
-impl Default for CorpusPlan {
-    fn default() -> Self {
-        let Limits { document_bytes, expansion } = Limits::default();
-        Self {
-            paths: Vec::new(),
-            recursive: false,
-            form: Form::Auto,
-            document: None,
-            text: Vec::new(),
-            label: None,
-            folder_labels: false,
-            delimiter: None,
-            quoted: None,
-            head: true,
-            encoding: None,
-            longest_bytes: document_bytes,
-            expansion,
-            strict: false,
-            first: None,
-            validation_share: 0.1,
-            test_share: 0.0,
-            split: None,
-        }
+section! {
+    /// what is read.
+    pub struct CorpusPlan in "corpus" {
+        /// Files, folders, or patterns such as `letters/*.txt`. Gzip and Zstandard are unpacked.
+        pub paths: Vec<PathBuf> = Vec::new(),
+        /// Whether folders inside folders are read.
+        pub recursive: bool = false,
+        /// What the files hold: `auto` (as their names say), `text`, `csv`, `tsv` or `json_lines`.
+        pub form: Form = Form::Auto,
+        /// What one document of a text is: `file` (also when this is not said), `line` or `paragraph`. A row of a table is a document.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub document: Option<Division> = None,
+        /// Columns (by name or number) or fields (by path, such as `visit.notes`) that hold the text; without any, `text`.
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        pub text: Vec<String> = Vec::new(),
+        /// The column or field that holds the class.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub label: Option<String> = None,
+        /// Whether the folder just below the one that was named is the class.
+        pub folder_labels: bool = false,
+        /// The character between the fields of a table, where it is not the usual comma or tab.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub delimiter: Option<char> = None,
+        /// Whether fields may stand in quotation marks, where that is not as usual: yes in CSV, no in TSV.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub quoted: Option<bool> = None,
+        /// Whether the first row of a table names its columns.
+        pub head: bool = true,
+        /// The encoding of all files; without one it is found out for each.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub encoding: Option<String> = None,
+        /// The longest document, in bytes; longer ones are left out.
+        pub longest_bytes: u64 = Limits::default().document_bytes,
+        /// How many times their size compressed files may grow to.
+        pub expansion: u64 = Limits::default().expansion,
+        /// Whether anything that would be left out is an error.
+        pub strict: bool = false,
+        /// Only the first so many documents.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub first: Option<u64> = None,
+        /// The share of documents held out to judge by, 0 to 0.9.
+        pub validation_share: f64 = 0.1,
+        /// The share of documents held out to be judged once, at the end, with the weights that are kept; 0 to 0.9 together with the other share.
+        pub test_share: f64 = 0.0,
+        /// A split file that says which documents are learnt from and which are held out, instead of the shares.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub split: Option<PathBuf> = None,
     }
 }
 
@@ -109,44 +84,29 @@ impl CorpusPlan {
     }
 }
 
-/// `[vocabulary]`: how text becomes indices.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields)]
-pub struct VocabularyPlan {
-    /// A vocabulary file to use as it is. Without one, a vocabulary is counted on the training text, as the other settings say.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub file: Option<PathBuf>,
-    /// What a token is: `word`, `character`, `grapheme`, `byte`, `byte_pair` or `unigram`.
-    pub unit: Unit,
-    /// Cleaning steps in order: `strip_html`, `normal_form_c` (or `_d`, `_kc`, `_kd`), `lower_case`, `split_punctuation`, `drop_punctuation`, `fold_digits`, `plain_line_ends`, `collapse_space`, `{ replace = { pattern = "...", with = "..." } }`.
-    pub cleaning: Vec<CleaningStep>,
-    /// At most so many tokens besides the reserved ones. Subwords have the 256 bytes among them.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub size: Option<usize>,
-    /// Tokens seen at least so often; pairs, where subwords are merged.
-    pub minimum_count: u64,
-    /// Words or characters that get an index however rare they are.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub include: Vec<String>,
-    /// Words or characters that get none however common they are.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    pub exclude: Vec<String>,
-    /// How the reserved tokens are spelt: `padding`, `unknown`, `start`, `end`.
-    pub reserved: Reserved,
-}
-
-impl Default for VocabularyPlan {
-    fn default() -> Self {
-        Self {
-            file: None,
-            unit: Unit::Word,
-            cleaning: vec![CleaningStep::NormalFormC],
-            size: Some(20_000),
-            minimum_count: 1,
-            include: Vec::new(),
-            exclude: Vec::new(),
-            reserved: Reserved::default(),
-        }
+section! {
+    /// how text becomes indices.
+    pub struct VocabularyPlan in "vocabulary" {
+        /// A vocabulary file to use as it is. Without one, a vocabulary is counted on the training text, as the other settings say.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub file: Option<PathBuf> = None,
+        /// What a token is: `word`, `character`, `grapheme`, `byte`, `byte_pair` or `unigram`.
+        pub unit: Unit = Unit::Word,
+        /// Cleaning steps in order: `strip_html`, `normal_form_c` (or `_d`, `_kc`, `_kd`), `lower_case`, `split_punctuation`, `drop_punctuation`, `fold_digits`, `plain_line_ends`, `collapse_space`, `{ replace = { pattern = "...", with = "..." } }`.
+        pub cleaning: Vec<CleaningStep> = vec![CleaningStep::NormalFormC],
+        /// At most so many tokens besides the reserved ones. Subwords have the 256 bytes among them.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub size: Option<usize> = Some(20_000),
+        /// Tokens seen at least so often; pairs, where subwords are merged.
+        pub minimum_count: u64 = 1,
+        /// Words or characters that get an index however rare they are.
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        pub include: Vec<String> = Vec::new(),
+        /// Words or characters that get none however common they are.
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        pub exclude: Vec<String> = Vec::new(),
+        /// How the reserved tokens are spelt: `padding`, `unknown`, `start`, `end`.
+        pub reserved: Reserved = Reserved::default(),
     }
 }
 

@@ -3,6 +3,8 @@
 use serde::de::{SeqAccess, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
+use super::section::section;
+
 /// One text or several: in a plan a string, or a list of strings.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Texts(pub Vec<String>);
@@ -44,54 +46,34 @@ impl<'de> Deserialize<'de> for Texts {
     }
 }
 
-/// `[samples]`: what the network writes while it learns.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields)]
-pub struct SamplesPlan {
-    /// One sample for each, and for each seed text; above 0.
-    pub temperatures: Vec<f64>,
-    /// Steps between samples; 0 for at the end only.
-    pub every: u64,
-    /// Steps after which there are samples besides, such as `[10, 100, 1000]`.
-    pub at: Vec<u64>,
-    /// Tokens of a sample, at most: it also stops where a document ends.
-    pub tokens: usize,
-    /// The text that samples go on from, or a list of such texts; empty for the start of a document.
-    pub seed_text: Texts,
-    /// So many seed texts besides, drawn from the validation text: the beginnings of documents, the same throughout a run.
-    pub drawn_seeds: usize,
-    /// Tokens of each of those.
-    pub drawn_seed_tokens: usize,
-}
-
-impl Default for SamplesPlan {
-    fn default() -> Self {
-        Self {
-            temperatures: vec![0.3, 0.7, 1.0],
-            every: 200,
-            at: Vec::new(),
-            tokens: 60,
-            seed_text: Texts(vec![String::new()]),
-            drawn_seeds: 0,
-            drawn_seed_tokens: 8,
-        }
+section! {
+    /// what the network writes while it learns.
+    pub struct SamplesPlan in "samples" {
+        /// One sample for each, and for each seed text; above 0.
+        pub temperatures: Vec<f64> = vec![0.3, 0.7, 1.0],
+        /// Steps between samples; 0 for at the end only.
+        pub every: u64 = 200,
+        /// Steps after which there are samples besides, such as `[10, 100, 1000]`.
+        pub at: Vec<u64> = Vec::new(),
+        /// Tokens of a sample, at most: it also stops where a document ends.
+        pub tokens: usize = 60,
+        /// The text that samples go on from, or a list of such texts; empty for the start of a document.
+        pub seed_text: Texts = Texts(vec![String::new()]),
+        /// So many seed texts besides, drawn from the validation text: the beginnings of documents, the same throughout a run.
+        pub drawn_seeds: usize = 0,
+        /// Tokens of each of those.
+        pub drawn_seed_tokens: usize = 8,
     }
 }
 
-/// `[checkpoints]`: what a run is resumed from.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
-#[serde(default, deny_unknown_fields)]
-pub struct CheckpointsPlan {
-    /// Write one every so many steps; 0 for by time only. There is always one at the end and where a run is interrupted.
-    pub every: u64,
-    /// Write one when so many minutes have passed since the last; 0 for by steps only.
-    pub minutes: f64,
-    /// How many of the last are kept, so that one that is damaged has another before it. The best model is kept besides.
-    pub keep: usize,
-}
-
-impl Default for CheckpointsPlan {
-    fn default() -> Self {
-        Self { every: 0, minutes: 5.0, keep: 2 }
+section! {
+    /// what a run is resumed from.
+    pub struct CheckpointsPlan in "checkpoints" {
+        /// Write one every so many steps; 0 for by time only. There is always one at the end and where a run is interrupted.
+        pub every: u64 = 0,
+        /// Write one when so many minutes have passed since the last; 0 for by steps only.
+        pub minutes: f64 = 5.0,
+        /// How many of the last are kept, so that one that is damaged has another before it. The best model is kept besides.
+        pub keep: usize = 2,
     }
 }

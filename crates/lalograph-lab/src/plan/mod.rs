@@ -4,67 +4,35 @@
 
 mod check;
 mod corpus;
+mod error;
 mod keeping;
 mod model;
 mod reading;
 pub mod reference;
+pub(crate) mod section;
+mod start;
 pub mod template;
 mod training;
 
 use lalograph_net::LanguageModelShape;
-use lalograph_net::clipping::Clipping;
-use lalograph_net::dropout::DropoutRates;
-use lalograph_net::model::Regularisation;
-use lalograph_net::optimiser::{OptimiserSettings, Rule};
-use lalograph_net::output::{Clusters, SoftmaxKind};
-use lalograph_net::recurrent::{RecurrentStart, StartingValues};
+use lalograph_net::blocks::dropout::DropoutRates;
+use lalograph_net::blocks::recurrent::start::StartingValues;
+use lalograph_net::blocks::regularisation::Regularisation;
+use lalograph_net::heads::clustered::Clusters;
+use lalograph_net::heads::softmax::SoftmaxSettings;
+use lalograph_net::learning::clipping::Clipping;
+use lalograph_net::learning::optimiser::{OptimiserSettings, Rule};
 use serde::{Deserialize, Serialize};
-use thiserror::Error;
 
 pub use corpus::{CorpusPlan, VocabularyPlan};
+pub use error::{Place, PlanError};
 pub use keeping::{CheckpointsPlan, SamplesPlan, Texts};
-pub use model::{CellName, Directions, InputStartName, ModelPlan, RecurrentStartName, SoftmaxName};
-pub use reading::{Place, Problem, problems};
+pub use model::{Directions, ModelPlan};
+pub use reading::{Problem, problems};
+pub use start::StartPlan;
 pub use training::{
-    GroupsPlan, LossAt, OptimiserPlan, RegularisationPlan, RuleName, ScheduleName, TrainingPlan, WindowKind,
+    GroupsPlan, LossAt, OptimiserPlan, RegularisationPlan, Schedule, TrainingPlan, WindowKind,
 };
-
-/// What is wrong with a plan.
-#[derive(Debug, Error)]
-pub enum PlanError {
-    /// Not TOML, or a value of the wrong kind; the text draws the place.
-    #[error("{0}")]
-    Syntax(String),
-    /// A key that no plan has.
-    #[error("no setting `{key}`{}", .nearest.as_ref().map(|near| format!("; did you mean `{near}`?")).unwrap_or_default())]
-    Unknown {
-        /// The key, with its section.
-        key: String,
-        /// The known key most like it.
-        nearest: Option<String>,
-    },
-    /// A value outside its range.
-    #[error("`{key}` is {value}, and must be {must}")]
-    Range {
-        /// The key, with its section.
-        key: &'static str,
-        /// Its value.
-        value: String,
-        /// What it must be.
-        must: &'static str,
-    },
-    /// Something wrong at a place of the file.
-    #[error("{place}: {problem}")]
-    Placed {
-        /// Where its name stands.
-        place: Place,
-        /// What is wrong there.
-        problem: Box<PlanError>,
-    },
-    /// An override that is not `section.key=value`.
-    #[error("`{0}` is not of the form section.key=value")]
-    Override(String),
-}
 
 /// Everything that decides what a run does.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -76,6 +44,8 @@ pub struct Plan {
     pub vocabulary: VocabularyPlan,
     /// The network.
     pub model: ModelPlan,
+    /// Where the first values of weights come from.
+    pub start: StartPlan,
     /// How it learns.
     pub training: TrainingPlan,
     /// How weights are moved.
@@ -94,37 +64,26 @@ impl Plan {
     /// The network over a vocabulary of so many indices.
     pub fn shape(&self, vocabulary: usize) -> LanguageModelShape {
         let model = &self.model;
-        let cell = model.cell.cell();
-        let usual = StartingValues::usual(cell);
+        let clusters = if model.clusters.is_empty() {
+            Clusters { shrink: model.cluster_shrink, ..Clusters::usual(vocabulary) }
+        } else {
+            Clusters { ends: model.clusters.clone(), shrink: model.cluster_shrink }
+        };
+        let usual = StartingValues::usual(model.cell);
         LanguageModelShape {
             layers: model.layers,
             layer_norm: model.layer_norm,
             residual: model.residual,
             learn_first_state: model.learn_first_state,
             tied: model.tied,
-            softmax: match model.softmax {
-                SoftmaxName::Full => SoftmaxKind::Full,
-                SoftmaxName::Sampled => SoftmaxKind::Sampled(model.softmax_samples),
-                SoftmaxName::Clustered if model.clusters.is_empty() => SoftmaxKind::Clustered(Clusters {
-                    shrink: model.cluster_shrink,
-                    ..Clusters::usual(vocabulary)
-                }),
-                SoftmaxName::Clustered => SoftmaxKind::Clustered(Clusters {
-                    ends: model.clusters.clone(),
-                    shrink: model.cluster_shrink,
-                }),
-            },
+            softmax: SoftmaxSettings { kind: model.softmax, clusters, samples: model.softmax_samples },
             start: StartingValues {
-                recurrent: match model.recurrent_start {
-                    RecurrentStartName::Orthogonal => RecurrentStart::Orthogonal,
-                    RecurrentStartName::Uniform => RecurrentStart::Uniform,
-                    RecurrentStartName::Normal => RecurrentStart::Normal,
-                },
+                recurrent: model.recurrent_start,
                 recurrent_gain: model.recurrent_gain,
-                normal_inputs: model.input_start == InputStartName::Normal,
+                inputs: model.input_start,
                 keep_bias: model.keep_bias.unwrap_or(usual.keep_bias),
             },
-            ..LanguageModelShape::new(vocabulary, model.embedding, model.hidden, cell)
+            ..LanguageModelShape::new(vocabulary, model.embedding, model.hidden, model.cell)
         }
     }
 
@@ -150,22 +109,17 @@ impl Plan {
     /// How weights are moved in a run of so many steps.
     pub fn optimiser(&self, steps: u64) -> OptimiserSettings {
         let plan = &self.optimiser;
-        let &OptimiserPlan { momentum, beta1, beta2, epsilon, .. } = plan;
-        let rule = match plan.rule {
-            RuleName::Sgd | RuleName::AveragedSgd => Rule::Descent { momentum: 0.0, nesterov: false },
-            RuleName::Momentum => Rule::Descent { momentum, nesterov: false },
-            RuleName::Nesterov => Rule::Descent { momentum, nesterov: true },
-            RuleName::Rmsprop => Rule::RmsProp { decay: beta2, epsilon },
-            RuleName::Adam => Rule::Adam { beta1, beta2, epsilon, apart: false },
-            RuleName::Adamw => Rule::Adam { beta1, beta2, epsilon, apart: true },
-        };
         let groups = &self.groups;
         OptimiserSettings {
-            rule,
+            rule: plan.rule,
+            momentum: plan.momentum,
+            beta1: plan.beta1,
+            beta2: plan.beta2,
+            epsilon: plan.epsilon,
             weight_decay: plan.weight_decay,
-            average_after: (plan.rule == RuleName::AveragedSgd)
+            average_after: (plan.rule == Rule::AveragedSgd)
                 .then_some((plan.average_from * steps as f64) as u64),
-            group_rates: [groups.embedding_rate, groups.layers_rate, groups.output_rate],
+            group_rates: vec![groups.embedding_rate, groups.layers_rate, groups.output_rate],
         }
     }
 
@@ -176,7 +130,7 @@ impl Plan {
         Clipping {
             value: limit(self.training.clip_value),
             norm: limit(self.training.clip_norm),
-            group_norms: [embedding_clip_norm, layers_clip_norm, output_clip_norm].map(limit),
+            group_norms: [embedding_clip_norm, layers_clip_norm, output_clip_norm].map(limit).to_vec(),
         }
     }
 }

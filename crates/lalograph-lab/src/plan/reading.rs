@@ -1,36 +1,10 @@
 //! Plans out of TOML, and what is wrong in them with its place.
 
-use std::fmt::{self, Display};
-
 use toml::Spanned;
 use toml::de::{DeTable, DeValue};
 
-use super::{Plan, PlanError, reference};
-
-/// A place in a file, both from 1.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-pub struct Place {
-    /// The line.
-    pub line: usize,
-    /// The column, in characters.
-    pub column: usize,
-}
-
-impl Display for Place {
-    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(formatter, "line {}, column {}", self.line, self.column)
-    }
-}
-
-impl Place {
-    /// The place of a byte.
-    fn of(text: &str, byte: usize) -> Self {
-        let boundary = (0..=byte.min(text.len())).rev().find(|&at| text.is_char_boundary(at)).unwrap_or(0);
-        let before = &text[..boundary];
-        let line_start = before.rfind('\n').map_or(0, |at| at + 1);
-        Self { line: before.matches('\n').count() + 1, column: before[line_start..].chars().count() + 1 }
-    }
-}
+use super::error::{Place, PlanError};
+use super::{Plan, reference};
 
 /// Something wrong in a plan.
 #[derive(Debug)]
@@ -69,9 +43,11 @@ impl Plan {
     }
 
     /// The whole plan as TOML, every setting written out.
-    pub fn to_toml(&self) -> String {
-        // Plain data: serialising it cannot fail.
-        toml::to_string(self).unwrap_or_default()
+    ///
+    /// # Errors
+    /// [`PlanError::Unwritable`] for values that TOML has no form for, such as a path that is not UTF-8.
+    pub fn to_toml(&self) -> Result<String, PlanError> {
+        toml::to_string(self).map_err(|error| PlanError::Unwritable(error.to_string()))
     }
 }
 
@@ -84,7 +60,8 @@ fn read(text: &str, overrides: &[String]) -> Result<Plan, Vec<Problem>> {
     if let (true, Err(error)) = (found.is_empty(), toml::from_str::<Plan>(text)) {
         found.push(Problem { place: place_of(&error, text), error: syntax(&error) });
     }
-    let mut table = text.parse::<toml::Table>().unwrap_or_default();
+    let mut table =
+        text.parse::<toml::Table>().map_err(|error| one(place_of(&error, text), syntax(&error)))?;
     let mut overridden = Vec::new();
     for setting in overrides {
         match apply_override(&mut table, setting) {
@@ -214,7 +191,7 @@ mod tests {
     fn an_empty_plan_has_every_default_and_a_written_plan_reads_back() {
         let plan = read("", &[]).unwrap();
         assert_eq!(plan, Plan::default());
-        assert_eq!(read(&plan.to_toml(), &[]).unwrap(), plan);
+        assert_eq!(read(&plan.to_toml().unwrap(), &[]).unwrap(), plan);
     }
 
     #[test]
@@ -362,6 +339,6 @@ mod tests {
         assert_eq!(spaced.samples.seed_text.0, ["Old = Pell"]);
         let several = read("[samples]\nseed_text = [\"Hesper\", \"Old Pell\"]\n", &[]).unwrap();
         assert_eq!(several.samples.seed_text.0, ["Hesper", "Old Pell"]);
-        assert_eq!(read(&several.to_toml(), &[]).unwrap(), several);
+        assert_eq!(read(&several.to_toml().unwrap(), &[]).unwrap(), several);
     }
 }

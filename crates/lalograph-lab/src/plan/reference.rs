@@ -1,15 +1,10 @@
-//! What every setting of a plan is: the documentation of its fields, taken from their source, for the reference page, for commented plans
-//! and for the names of all keys.
+//! What every setting of a plan is, for the reference page, for commented plans and for the names of all keys.
 
-use super::Plan;
-
-/// The files that the sections are written in, in the order of the page.
-const SOURCES: [&str; 4] = [
-    include_str!("corpus.rs"),
-    include_str!("model.rs"),
-    include_str!("training.rs"),
-    include_str!("keeping.rs"),
-];
+use super::section::Documented;
+use super::{
+    CheckpointsPlan, CorpusPlan, GroupsPlan, ModelPlan, OptimiserPlan, Plan, RegularisationPlan, SamplesPlan,
+    StartPlan, TrainingPlan, VocabularyPlan,
+};
 
 /// A section of the plan.
 #[derive(Debug, Clone, PartialEq)]
@@ -33,47 +28,37 @@ pub struct Setting {
     pub about: String,
 }
 
-/// All sections with their settings.
+/// All sections with their settings, in the order of the page.
 pub fn sections() -> Vec<Section> {
-    let defaults = toml::Table::try_from(Plan::default()).unwrap_or_default();
-    let mut sections: Vec<Section> = Vec::new();
-    for source in SOURCES {
-        let mut inside = false;
-        let mut comment = String::new();
-        for line in source.lines().map(str::trim) {
-            if let Some(text) = line.strip_prefix("/// ") {
-                comment.push_str(if comment.is_empty() { "" } else { " " });
-                comment.push_str(text);
-                continue;
-            }
-            if let Some((name, about)) = comment
-                .strip_prefix("`[")
-                .and_then(|rest| rest.split_once("]`: "))
-                .filter(|_| line.starts_with("pub struct "))
-            {
-                sections.push(Section { name: name.into(), about: about.into(), settings: Vec::new() });
-                inside = true;
-            } else if line == "}" {
-                inside = false;
-            } else if let (Some(field), true, Some(section)) =
-                (line.strip_prefix("pub "), inside, sections.last_mut())
-            {
-                let key = field.split(':').next().unwrap_or_default().to_owned();
-                let default =
-                    defaults.get(&section.name).and_then(|values| values.get(&key)).map(ToString::to_string);
-                section.settings.push(Setting { key, default, about: std::mem::take(&mut comment) });
-            }
-            if !line.starts_with('#') {
-                comment.clear();
-            }
-        }
-    }
-    sections
+    vec![
+        section_of::<CorpusPlan>(),
+        section_of::<VocabularyPlan>(),
+        section_of::<ModelPlan>(),
+        section_of::<StartPlan>(),
+        section_of::<TrainingPlan>(),
+        section_of::<OptimiserPlan>(),
+        section_of::<RegularisationPlan>(),
+        section_of::<GroupsPlan>(),
+        section_of::<SamplesPlan>(),
+        section_of::<CheckpointsPlan>(),
+    ]
+}
+
+fn section_of<S: Documented>() -> Section {
+    let words = |lines: &[&str]| lines.iter().map(|line| line.trim()).collect::<Vec<_>>().join(" ");
+    let defaults = toml::Table::try_from(Plan::default()).ok();
+    let default_of = |key: &str| Some(defaults.as_ref()?.get(S::NAME)?.get(key)?.to_string());
+    let settings = S::SETTINGS.iter().map(|(key, about)| Setting {
+        key: (*key).to_owned(),
+        default: default_of(key),
+        about: words(about),
+    });
+    Section { name: S::NAME.to_owned(), about: words(&[S::ABOUT]), settings: settings.collect() }
 }
 
 /// Whether there is a section of that name.
 pub fn is_section(name: &str) -> bool {
-    SOURCES.iter().any(|source| source.contains(&format!("/// `[{name}]`: ")))
+    sections().iter().any(|section| section.name == name)
 }
 
 /// The reference page, in Markdown.

@@ -1,13 +1,14 @@
 //! Plans to begin with, explained setting by setting.
 
+use lalograph_net::heads::softmax::Softmax;
 use lalograph_text::Unit;
 
+use super::Plan;
 use super::reference::{Setting, sections};
-use super::{Plan, SoftmaxName};
 
-/// What a plan is for.
+/// A plan to begin with.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Purpose {
+pub enum Preset {
     /// A model of words.
     Word,
     /// A model of characters.
@@ -16,7 +17,7 @@ pub enum Purpose {
     LargeVocabulary,
 }
 
-impl Purpose {
+impl Preset {
     /// The settings that do well for it.
     pub fn plan(self) -> Plan {
         let mut plan = Plan::default();
@@ -32,7 +33,7 @@ impl Purpose {
             Self::LargeVocabulary => {
                 plan.vocabulary.size = Some(50_000);
                 (plan.model.embedding, plan.model.hidden) = (256, 512);
-                plan.model.softmax = SoftmaxName::Clustered;
+                plan.model.softmax = Softmax::Clustered;
                 (plan.training.window, plan.training.batch) = (35, 64);
             }
         }
@@ -149,11 +150,11 @@ fn comment(words: &str, out: &mut String) {
 
 #[cfg(test)]
 mod tests {
-    use super::{Plan, Purpose, commented};
+    use super::{Plan, Preset, commented};
 
     #[test]
     fn what_is_written_reads_back_as_the_plan_that_it_is() {
-        for purpose in [Purpose::Word, Purpose::Character, Purpose::LargeVocabulary] {
+        for purpose in [Preset::Word, Preset::Character, Preset::LargeVocabulary] {
             for all in [false, true] {
                 let mut plan = purpose.plan();
                 plan.corpus.paths = vec!["letters/*.txt".into()];

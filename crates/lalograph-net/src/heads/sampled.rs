@@ -110,9 +110,13 @@ impl<T: Real> SharedSample<T> {
 
     /// Draws `count` tokens for a step.
     pub fn draw(&mut self, count: usize, seed: u64, step: u64) {
+        self.draw_from(count, &mut stream(seed, "sampled softmax", &[step]));
+    }
+
+    /// Draws `count` tokens from another source of chance.
+    pub fn draw_from(&mut self, count: usize, random: &mut Stream) {
         if let Some(sampler) = &self.sampler {
-            let mut random = stream(seed, "sampled softmax", &[step]);
-            self.candidates.draw(sampler, count, &mut random);
+            self.candidates.draw(sampler, count, random);
         }
     }
 

@@ -62,6 +62,12 @@ impl<T: Real> PackedWeights<T> {
         layout.packs().iter().map(size).sum()
     }
 
+    /// Bytes of the copies of a model that is only read.
+    pub fn bytes_for_reading(layout: &Layout) -> usize {
+        let read = layout.packs().iter().filter(|plan| Pass::Reading.reads(plan.read_in));
+        read.map(|plan| Packed::<T>::len_for(plan.size().0, plan.size().1) * size_of::<T>()).sum()
+    }
+
     /// Copies what `pass` reads of `weights`, on all threads of the pool that it is called in.
     pub fn update(&mut self, layout: &Layout, weights: &[T], pass: Pass) {
         /// Below this the threads cost more than they save.

@@ -144,7 +144,7 @@ fn lanes_hold_what_they_state() {
             let before = HELD.load(Ordering::Relaxed);
             let lane = model.lane::<f32>(room, &mut Rooms::making());
             let gradient = model.gradient::<f32>(room, model.dense(), &mut Rooms::making());
-            let held = (HELD.load(Ordering::Relaxed) - before) as f64;
+            let held = HELD.load(Ordering::Relaxed).wrapping_sub(before) as f64;
             COUNTED.set(false);
             let stated = model.lane_bytes(room).iter().sum::<usize>() as f64;
             assert!((held / stated - 1.0).abs() < 0.01, "{name} {used_for:?}: {held} held, {stated} stated");

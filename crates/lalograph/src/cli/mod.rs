@@ -1,5 +1,6 @@
 //! The command line: what may be typed. What it means is settled in `commands`.
 
+mod choice;
 mod corpus;
 mod embed;
 mod model;
@@ -18,8 +19,7 @@ pub(crate) use embed::{
     EmbedRelateArgs, EmbedTrainArgs, LayoutChoice, MethodChoice, WeighChoice,
 };
 pub(crate) use model::{
-    CellChoice, FlowArgs, ModelArgs, NextArgs, OptimiserChoice, PassageChoice, SampleArgs, ScheduleChoice,
-    ScoreArgs, SoftmaxChoice, StateChoice, StepArgs, TrainArgs,
+    FlowArgs, ModelArgs, NextArgs, PassageChoice, SampleArgs, ScoreArgs, StateChoice, StepArgs, TrainArgs,
 };
 pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs, Purpose};
 pub(crate) use runs::{CompareArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand, ShowArgs};

@@ -5,6 +5,12 @@ use std::path::PathBuf;
 use clap::builder::TypedValueParser;
 use clap::{Args, ValueEnum};
 
+use lalograph_lab::plan::Schedule;
+use lalograph_net::Cell;
+use lalograph_net::heads::softmax::Softmax;
+use lalograph_net::learning::optimiser::Rule;
+
+use super::choice::choice;
 use super::{CorpusArgs, ReadingArgs, TokenArgs};
 
 /// `train`.
@@ -79,11 +85,11 @@ pub(crate) struct TrainArgs {
     #[command(flatten)]
     pub(crate) step: StepArgs,
     /// How weights are moved.
-    #[arg(long, value_enum, value_name = "RULE", help_heading = "Training")]
-    pub(crate) optimiser: Option<OptimiserChoice>,
+    #[arg(long, value_parser = choice::<Rule>(), value_name = "RULE", help_heading = "Training")]
+    pub(crate) optimiser: Option<Rule>,
     /// How the learning rate moves after its warm-up.
-    #[arg(long, value_enum, value_name = "SCHEDULE", help_heading = "Training")]
-    pub(crate) schedule: Option<ScheduleChoice>,
+    #[arg(long, value_parser = choice::<Schedule>(), value_name = "SCHEDULE", help_heading = "Training")]
+    pub(crate) schedule: Option<Schedule>,
     /// Highest learning rate.
     #[arg(long, value_name = "RATE", help_heading = "Training")]
     pub(crate) learning_rate: Option<f64>,
@@ -125,14 +131,17 @@ pub(crate) struct TrainArgs {
 #[derive(Debug, Args)]
 pub(crate) struct ModelArgs {
     /// Kind of the recurrent layers.
-    #[arg(long, value_enum, value_name = "CELL", help_heading = "Model")]
-    pub(crate) cell: Option<CellChoice>,
+    #[arg(long, value_parser = choice::<Cell>(), value_name = "CELL", help_heading = "Model")]
+    pub(crate) cell: Option<Cell>,
     /// Width of a token's vector.
     #[arg(long, value_name = "N", help_heading = "Model")]
     pub(crate) embedding: Option<usize>,
-    /// A file of word vectors that the token vectors begin with; --set groups.embedding_rate=0 leaves them as they are.
+    /// A file of word vectors that fills the token vectors; --set groups.embedding_rate=0 leaves them as they are.
     #[arg(long, value_name = "FILE", help_heading = "Model")]
     pub(crate) vectors: Option<PathBuf>,
+    /// A model file, or the folder of a run, whose tensors fill those of the same name; its vocabulary must be the same.
+    #[arg(long, value_name = "MODEL", help_heading = "Model")]
+    pub(crate) start_model: Option<PathBuf>,
     /// Width of each recurrent layer.
     #[arg(long, value_name = "N", help_heading = "Model")]
     pub(crate) hidden: Option<usize>,
@@ -143,8 +152,8 @@ pub(crate) struct ModelArgs {
     #[arg(long, help_heading = "Model")]
     pub(crate) tied: bool,
     /// How the distribution over the vocabulary is computed; perplexity is exact with all three.
-    #[arg(long, value_enum, value_name = "KIND", help_heading = "Model")]
-    pub(crate) softmax: Option<SoftmaxChoice>,
+    #[arg(long, value_parser = choice::<Softmax>(), value_name = "KIND", help_heading = "Model")]
+    pub(crate) softmax: Option<Softmax>,
 }
 
 /// The size of a step.
@@ -156,68 +165,6 @@ pub(crate) struct StepArgs {
     /// Tokens of each stream in one step.
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) window: Option<usize>,
-}
-
-/// Kind of the recurrent layers.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum CellChoice {
-    /// One sum through tanh.
-    PlainTanh,
-    /// One sum, cut off below zero.
-    PlainRelu,
-    /// Gated recurrent unit.
-    Gru,
-    /// Long short-term memory.
-    Lstm,
-}
-
-/// How the distribution over the vocabulary is computed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum SoftmaxChoice {
-    /// Over all tokens.
-    Full,
-    /// Over clusters of tokens by frequency, for large vocabularies of words.
-    Clustered,
-    /// Over all tokens, but trained against a sample of them.
-    Sampled,
-}
-
-/// How weights are moved.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum OptimiserChoice {
-    /// Gradient descent.
-    Sgd,
-    /// Gradient descent with momentum.
-    Momentum,
-    /// With momentum that looks ahead.
-    Nesterov,
-    /// By the root of the mean square of gradients.
-    Rmsprop,
-    /// By means of gradients and of their squares.
-    Adam,
-    /// The same, with weight decay apart from the gradient.
-    Adamw,
-    /// Gradient descent; the mean of the weights is judged and kept.
-    AveragedSgd,
-}
-
-/// How the learning rate moves after its warm-up.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum ScheduleChoice {
-    /// It stays.
-    Constant,
-    /// It falls by a factor every so many steps.
-    Step,
-    /// The same, spread evenly over the steps.
-    Exponential,
-    /// It falls along half a cosine.
-    Cosine,
-    /// It falls with the square root of the steps.
-    InverseSquareRoot,
-    /// It rises for a third of the steps and falls for the rest.
-    OneCycle,
-    /// It falls by a factor when validation no longer improves.
-    Plateau,
 }
 
 /// `sample`.

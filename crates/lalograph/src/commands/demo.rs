@@ -4,9 +4,9 @@ use std::fs;
 use std::path::{Path, PathBuf};
 
 use lalograph_demo::{CorpusPlan, CorpusTruth, analogies_file, similarity_file, thornmere, write_corpus};
-use lalograph_lab::files::{Existing, write_whole};
-use lalograph_lab::records::{MetricsRecord, read_lines};
-use lalograph_lab::{LabError, Plan, Prepared, RunFolder, TrainingOutcome};
+use lalograph_lab::run::records::{MetricsRecord, read_lines};
+use lalograph_lab::storage::files::{Existing, write_whole};
+use lalograph_lab::{LabError, LanguageTask, Plan, RunFolder, TrainingOutcome};
 use lalograph_text::survey::SurveySpec;
 use lalograph_text::{Corpus, Division};
 use lalograph_vectors::train::Settings;
@@ -178,7 +178,7 @@ fn demo_plan(args: &DemoArgs) -> Plan {
 fn draw(
     run: &RunFolder,
     records: &[MetricsRecord],
-    prepared: &Prepared,
+    prepared: &LanguageTask,
     truth: &CorpusTruth,
 ) -> Result<(), Failure> {
     let mut levels =
@@ -196,7 +196,7 @@ fn draw(
 fn report(
     run: &RunFolder,
     vocabulary: &Path,
-    prepared: &Prepared,
+    prepared: &LanguageTask,
     outcome: &TrainingOutcome,
     truth: &CorpusTruth,
     screen: &Screen,
@@ -216,8 +216,8 @@ fn report(
     if let Some(loss) = prepared.facts.unigram_loss {
         row("unigram", loss.exp(), "knows only how common each word is");
     }
-    if let Some(score) = outcome.validation {
-        row("this model", score.perplexity, "after training, on text it never saw");
+    if let Some(found) = &outcome.validation {
+        row("this model", found.perplexity(), "after training, on text it never saw");
     }
     row("floor", floor, "the text's own entropy: nothing gets below");
     let columns = [Column::Text, Column::Number, Column::Number, Column::Text];
@@ -228,7 +228,7 @@ fn report(
     let places = [
         ("model", run.model().display().to_string()),
         ("vocabulary", vocabulary.display().to_string()),
-        ("metrics, samples", format!("{}, {}", run.metrics().display(), run.samples().display())),
+        ("metrics, samples", format!("{}, {}", run.metrics().display(), run.records("samples").display())),
         ("chart", format!("{} and .svg", picture.display())),
         (
             "time",

@@ -1,8 +1,8 @@
 //! `flow`: how far back in time a model's gradients reach.
 
 use lalograph_lab::LabError;
-use lalograph_lab::files::Existing;
-use lalograph_lab::flow::flow_over;
+use lalograph_lab::storage::files::Existing;
+use lalograph_lab::task::language::flow::flow_over;
 
 use super::reading::{find_corpus, watched};
 use super::{load_model, threads};

@@ -1,8 +1,8 @@
 //! `gauge`: how fast this machine is.
 
-use lalograph_lab::cost::{cost, zipf_share};
-use lalograph_lab::files::Existing;
-use lalograph_lab::gauge::{Bench, Gauge, Spread};
+use lalograph_lab::measure::cost::{cost, zipf_share};
+use lalograph_lab::measure::gauge::{Bench, Gauge, Spread};
+use lalograph_lab::storage::files::Existing;
 use lalograph_lab::{LabError, Plan};
 use serde::Serialize;
 

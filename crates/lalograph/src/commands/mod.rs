@@ -22,6 +22,7 @@ mod vocab;
 
 use std::path::{Path, PathBuf};
 
+use lalograph_lab::run::folder::model_in;
 use lalograph_lab::{ModelFile, RunFolder};
 
 pub(crate) use reading::remedy as corpus_remedy;
@@ -54,7 +55,7 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
 
 /// The model file that a path means: itself, or the one in a run's folder.
 fn model_path(path: &Path) -> PathBuf {
-    if path.is_dir() { path.join("model.safetensors") } else { path.to_owned() }
+    if path.is_dir() { model_in(path) } else { path.to_owned() }
 }
 
 /// The one of some names that is spelt so much like another, whatever the case, that it may be meant.
@@ -103,7 +104,7 @@ fn load_model(path: &Path) -> Result<ModelFile, Failure> {
     let file = model_path(path);
     if path.is_dir() && !file.is_file() {
         return Err(Failure::with_remedy(
-            format!("{}: the folder holds no model.safetensors", path.display()),
+            format!("{}: the folder holds no model file", path.display()),
             "give the folder of a run that has been validated at least once, or a model file",
         ));
     }

@@ -1,6 +1,9 @@
 //! `next`: what a model expects after a text.
 
-use lalograph_lab::generate::{Generator, NextToken};
+use std::sync::Arc;
+
+use lalograph_lab::ReadyModel;
+use lalograph_lab::writing::generator::{Generator, NextToken};
 use lalograph_text::{Reserved, Vocabulary};
 use serde::Serialize;
 
@@ -35,24 +38,22 @@ struct Candidate {
 
 /// Runs the command.
 pub(crate) fn run(args: &NextArgs, screen: &Screen) -> Result<(), Failure> {
-    let file = load_model(&args.model)?;
+    let ready = Arc::new(ReadyModel::new(load_model(&args.model)?));
+    let vocabulary = ready.vocabulary();
     let text = text_or_input(&args.text)?;
     let text = text.trim_end_matches(['\n', '\r']);
-    let packed = file.model.packed_for_reading(&file.weights);
-    let weights = packed.with(&file.weights);
-    let mut generator =
-        Generator::new(&file.model, weights, &file.vocabulary, file.plan.training.reset_at_documents);
+    let mut generator = Generator::new(Arc::clone(&ready));
     say_unknown_words(&generator.unknown_tokens(text), screen);
     let all = generator.next(text)?;
     let candidate = |rank: usize, next: &NextToken| Candidate {
-        token: name(&file.vocabulary, next.index),
+        token: name(vocabulary, next.index),
         index: next.index,
         probability: next.probability,
         rank: rank + 1,
     };
     let mut asked = Vec::new();
     for token in &args.token {
-        let index = index_of(&file.vocabulary, token)?;
+        let index = index_of(vocabulary, token)?;
         let rank = all.iter().position(|next| next.index == index).unwrap_or(0);
         asked.push(candidate(rank, &all[rank]));
     }

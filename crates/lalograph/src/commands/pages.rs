@@ -4,7 +4,7 @@ use std::path::Path;
 
 use clap::CommandFactory;
 use lalograph_lab::LabError;
-use lalograph_lab::files::{Existing, write_whole};
+use lalograph_lab::storage::files::{Existing, write_whole};
 
 use crate::cli::Cli;
 use crate::failure::Failure;

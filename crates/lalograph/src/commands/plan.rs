@@ -2,10 +2,10 @@
 
 use std::path::Path;
 
-use lalograph_lab::cost::{Cost, MemoryCost, cost, zipf_share};
-use lalograph_lab::files::{Existing, read_split, read_vocabulary, write_whole};
-use lalograph_lab::gauge::{Bench, Gauge};
+use lalograph_lab::measure::cost::{Cost, MemoryCost, cost, zipf_share};
+use lalograph_lab::measure::gauge::{Bench, Gauge};
 use lalograph_lab::plan::{Problem, problems, template};
+use lalograph_lab::storage::files::{Existing, read_split, read_vocabulary, write_whole};
 use lalograph_lab::{LabError, Plan};
 use lalograph_text::Corpus;
 use serde::Serialize;
@@ -34,9 +34,9 @@ pub(super) fn run(command: &PlanCommand, screen: &Screen) -> Result<(), Failure>
 
 fn new(args: &PlanNewArgs, screen: &Screen) -> Result<(), Failure> {
     let purpose = match args.purpose {
-        Purpose::Word => template::Purpose::Word,
-        Purpose::Character => template::Purpose::Character,
-        Purpose::LargeVocabulary => template::Purpose::LargeVocabulary,
+        Purpose::Word => template::Preset::Word,
+        Purpose::Character => template::Preset::Character,
+        Purpose::LargeVocabulary => template::Preset::LargeVocabulary,
     };
     let mut plan = purpose.plan();
     plan.corpus.paths.clone_from(&args.paths);
@@ -189,6 +189,7 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
         validation,
         best_weights,
         flow,
+        samples,
     } = found.bytes;
     let memory = [
         ("weights", bytes(weights)),
@@ -210,6 +211,7 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
         ("validation", format!("{}, lanes that only read", bytes(validation))),
         ("best weights so far", bytes(best_weights)),
         ("gradient flow", bytes(flow)),
+        ("samples", format!("{}, a copy of the weights to write with", bytes(samples))),
         ("all", bytes(found.bytes.total())),
     ];
     let mut work = vec![

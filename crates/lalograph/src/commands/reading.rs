@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use lalograph_lab::LabError;
-use lalograph_lab::files::{Existing, WholeFile, read_split};
 use lalograph_lab::plan::CorpusPlan;
+use lalograph_lab::storage::files::{Existing, WholeFile, read_split};
 use lalograph_text::corpus::{ReadObserver, Skipped};
 use lalograph_text::{Cleaning, CleaningStep, Corpus, CorpusSpec, Reading, TextError};
 use serde::Serialize;

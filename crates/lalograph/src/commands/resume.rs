@@ -1,8 +1,9 @@
 //! `resume`: go on with a run.
 
-use lalograph_lab::files::Existing;
-use lalograph_lab::plan::ScheduleName;
-use lalograph_lab::resume::{Changes, Resumable};
+use lalograph_lab::plan::Schedule;
+use lalograph_lab::prepare_again;
+use lalograph_lab::storage::files::Existing;
+use lalograph_lab::training::resume::{Changes, Resumable};
 
 use super::training::{carry_out, now, reading, render_start, say_outcome};
 use super::training_text::{base, tokens_of};
@@ -29,14 +30,15 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
     let cache = tokens_of(&found);
     let base = base(resumable.description(), screen);
     let prepared = reading(None, Existing::Keep, screen, |observer| {
-        resumable.prepare(base.as_deref(), count_of_threads, cache.as_deref(), observer)
+        let (run, plan) = (resumable.run(), resumable.plan());
+        prepare_again(run, plan, base.as_deref(), count_of_threads, cache.as_deref(), observer)
     })?;
     let output = if args.json { Output::Json } else { Output::Words };
     if output == Output::Words {
         screen.line(&render_start(&prepared, screen))?;
     }
     let longer = args.epochs.is_some() || args.steps.is_some();
-    if longer && matches!(resumable.plan().training.schedule, ScheduleName::Cosine | ScheduleName::OneCycle) {
+    if longer && matches!(resumable.plan().training.schedule, Schedule::Cosine | Schedule::OneCycle) {
         screen.note(
             "this schedule depends on the run's length: the learning rate goes on as in a run of the new one",
         );

@@ -2,11 +2,11 @@
 
 use std::path::Path;
 
-use lalograph_lab::baseline::{NgramModel, Uniform, Unigram};
-use lalograph_lab::files::{Existing, write_whole};
-use lalograph_lab::score::{
+use lalograph_lab::measure::baseline::{NgramModel, Uniform, Unigram};
+use lalograph_lab::measure::score::{
     Judgement, PassageScore, Score, Scoring, TextScore, score, score_baseline, sentences,
 };
+use lalograph_lab::storage::files::{Existing, write_whole};
 use lalograph_lab::{LabError, ModelFile};
 use lalograph_text::tokens::TokenSequence;
 use lalograph_text::{Reserved, Unit, Vocabulary};
@@ -191,7 +191,7 @@ fn score_one(args: &ScoreArgs, file: &ModelFile, screen: &Screen) -> Result<Text
     let left_out = (args.corpus.reading.left_out.as_deref(), Existing::Keep);
     let scoring = Scoring {
         window: args.window as usize,
-        anew: args.state.map(|state| state == StateChoice::Anew),
+        resets: args.state.map(|state| state == StateChoice::Anew),
         tokens: args.surprise || args.page.is_some() || args.by == Some(PassageChoice::Sentence),
     };
     watched(&corpus, "scoring", left_out, screen, |observer| {

@@ -2,14 +2,14 @@
 
 use std::path::Path;
 
-use lalograph_lab::files::read_vocabulary;
-use lalograph_lab::plan::{CellName, LossAt, RuleName, ScheduleName, SoftmaxName, TrainingPlan, WindowKind};
+use lalograph_lab::plan::{LossAt, TrainingPlan, WindowKind};
+use lalograph_lab::storage::files::read_vocabulary;
 use lalograph_lab::{LabError, Plan};
-use lalograph_net::output::SoftmaxKind;
+use lalograph_net::heads::softmax::Softmax;
 use lalograph_net::{Cell, LanguageModelShape};
 use lalograph_text::Reserved;
 
-use crate::cli::{CellChoice, ModelArgs, OptimiserChoice, PlanArgs, ScheduleChoice, SoftmaxChoice, StepArgs};
+use crate::cli::{ModelArgs, PlanArgs, StepArgs};
 use crate::failure::Failure;
 use crate::output::number::count;
 
@@ -64,52 +64,16 @@ pub(super) fn lay<T: Clone>(flag: &Option<T>, setting: &mut T) {
 
 /// Lays the flags of model and step over a plan.
 pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) {
-    let cell = |choice| match choice {
-        CellChoice::PlainTanh => CellName::PlainTanh,
-        CellChoice::PlainRelu => CellName::PlainRelu,
-        CellChoice::Gru => CellName::Gru,
-        CellChoice::Lstm => CellName::Lstm,
-    };
-    let softmax = |choice| match choice {
-        SoftmaxChoice::Full => SoftmaxName::Full,
-        SoftmaxChoice::Clustered => SoftmaxName::Clustered,
-        SoftmaxChoice::Sampled => SoftmaxName::Sampled,
-    };
-    lay(&model.cell.map(cell), &mut plan.model.cell);
+    lay(&model.cell, &mut plan.model.cell);
     lay(&model.embedding, &mut plan.model.embedding);
     lay(&model.hidden, &mut plan.model.hidden);
-    plan.model.vectors = model.vectors.clone().or_else(|| plan.model.vectors.take());
+    plan.start.vectors = model.vectors.clone().or_else(|| plan.start.vectors.take());
+    plan.start.model = model.start_model.clone().or_else(|| plan.start.model.take());
     lay(&model.layers, &mut plan.model.layers);
-    lay(&model.softmax.map(softmax), &mut plan.model.softmax);
+    lay(&model.softmax, &mut plan.model.softmax);
     plan.model.tied |= model.tied;
     lay(&step.batch, &mut plan.training.batch);
     lay(&step.window, &mut plan.training.window);
-}
-
-/// The rule that a flag names.
-pub(super) fn rule_of(choice: OptimiserChoice) -> RuleName {
-    match choice {
-        OptimiserChoice::Sgd => RuleName::Sgd,
-        OptimiserChoice::Momentum => RuleName::Momentum,
-        OptimiserChoice::Nesterov => RuleName::Nesterov,
-        OptimiserChoice::Rmsprop => RuleName::Rmsprop,
-        OptimiserChoice::Adam => RuleName::Adam,
-        OptimiserChoice::Adamw => RuleName::Adamw,
-        OptimiserChoice::AveragedSgd => RuleName::AveragedSgd,
-    }
-}
-
-/// The schedule that a flag names.
-pub(super) fn schedule_of(choice: ScheduleChoice) -> ScheduleName {
-    match choice {
-        ScheduleChoice::Constant => ScheduleName::Constant,
-        ScheduleChoice::Step => ScheduleName::Step,
-        ScheduleChoice::Exponential => ScheduleName::Exponential,
-        ScheduleChoice::Cosine => ScheduleName::Cosine,
-        ScheduleChoice::InverseSquareRoot => ScheduleName::InverseSquareRoot,
-        ScheduleChoice::OneCycle => ScheduleName::OneCycle,
-        ScheduleChoice::Plateau => ScheduleName::Plateau,
-    }
 }
 
 /// A network in a line.
@@ -128,10 +92,11 @@ pub(super) fn describe(shape: &LanguageModelShape) -> String {
         (shape.learn_first_state, "first state learnt"),
     ];
     parts.extend(extras.iter().filter(|(with, _)| *with).map(|(_, what)| (*what).to_owned()));
-    let softmax = match &shape.softmax {
-        SoftmaxKind::Full => "softmax".to_owned(),
-        SoftmaxKind::Clustered(clusters) => format!("softmax in {} clusters", clusters.ends.len() + 1),
-        SoftmaxKind::Sampled(samples) => format!("softmax trained on {} samples", count(*samples as u64)),
+    let settings = &shape.softmax;
+    let softmax = match settings.kind {
+        Softmax::Full => "softmax".to_owned(),
+        Softmax::Clustered => format!("softmax in {} clusters", settings.clusters.ends.len() + 1),
+        Softmax::Sampled => format!("softmax trained on {} samples", count(settings.samples as u64)),
     };
     let tied = if shape.tied { ", tied to the embedding" } else { "" };
     parts.push(format!("{softmax} {}{tied}", count(shape.vocabulary as u64)));

@@ -6,8 +6,8 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use lalograph_lab::LabError;
-use lalograph_lab::files::{Existing, WholeFile, read_split, write_whole};
 use lalograph_lab::plan::CorpusPlan;
+use lalograph_lab::storage::files::{Existing, WholeFile, read_split, write_whole};
 use lalograph_text::corpus::ReadObserver;
 use lalograph_text::partition::{SplitSpec, make};
 use lalograph_text::split::PartCount;

@@ -4,8 +4,8 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use lalograph_lab::LabError;
-use lalograph_lab::files::Existing;
 use lalograph_lab::plan::CorpusPlan;
+use lalograph_lab::storage::files::Existing;
 use lalograph_text::survey::{Survey, SurveySpec, count, survey};
 use lalograph_text::{Cleaning, Corpus};
 use similar::{ChangeTag, TextDiff};

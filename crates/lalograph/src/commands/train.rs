@@ -3,13 +3,13 @@
 use std::path::Path;
 
 use jiff::ZonedDateTime;
-use lalograph_lab::files::Existing;
 use lalograph_lab::plan::Texts;
-use lalograph_lab::{LabError, Plan, Prepared, RunFolder, Running};
+use lalograph_lab::storage::files::Existing;
+use lalograph_lab::{LabError, LanguageTask, Plan, RunFolder, Running};
 use lalograph_text::Corpus;
 
 use super::reading::{lay_over, refuse_idle};
-use super::settings::{lay, lay_model, read_plan, rule_of, schedule_of};
+use super::settings::{lay, lay_model, read_plan};
 use super::threads;
 use super::training::{carry_out, now, read, render_start, say_outcome};
 use super::vocab::apply_token_args;
@@ -52,14 +52,14 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
 
 /// Makes the folder of a new run.
 pub(super) fn begin(
-    prepared: &Prepared,
+    prepared: &LanguageTask,
     runs: &Path,
     name: &str,
     existing: Existing,
 ) -> Result<Running, Failure> {
     let description = prepared.describe(name, now(), env!("CARGO_PKG_VERSION"), std::env::current_dir().ok());
-    let vocabulary = prepared.vocabulary.to_json();
-    let (run, claim) = RunFolder::create(runs, &prepared.plan, &description, &vocabulary, existing)?;
+    let files = prepared.run_files();
+    let (run, claim) = RunFolder::create(runs, &prepared.plan, &description, &files, existing)?;
     Ok(Running { run, claim, description, from: None })
 }
 
@@ -90,8 +90,8 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
     lay(&args.clip_norm, &mut plan.training.clip_norm);
     lay(&args.dropout, &mut plan.training.dropout);
     lay(&args.flow_every, &mut plan.training.flow_every);
-    lay(&args.optimiser.map(rule_of), &mut plan.optimiser.rule);
-    lay(&args.schedule.map(schedule_of), &mut plan.training.schedule);
+    lay(&args.optimiser, &mut plan.optimiser.rule);
+    lay(&args.schedule, &mut plan.training.schedule);
     lay(&args.validate_every, &mut plan.training.validate_every);
     lay(&args.temperatures, &mut plan.samples.temperatures);
     lay(&args.sample_every, &mut plan.samples.every);

@@ -3,12 +3,15 @@
 use std::path::{Path, PathBuf};
 
 use jiff::ZonedDateTime;
-use lalograph_lab::files::Existing;
-use lalograph_lab::run::RunStatus;
+use lalograph_lab::run::description::RunStatus;
+use lalograph_lab::run::records::Evaluation;
+use lalograph_lab::storage::files::Existing;
+use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::{
-    LabError, Plan, Prepared, RunFolder, Running, TrainingEvent, TrainingObserver, TrainingOutcome, prepare,
-    train,
+    LabError, LanguageTask, Plan, PreparationEvent, PreparationObserver, RunFolder, Running, TrainingEvent,
+    TrainingOutcome, prepare, train,
 };
+use lalograph_net::Network;
 use lalograph_text::Vocabulary;
 use lalograph_text::tokens::EncodedCorpus;
 use serde::Serialize;
@@ -39,7 +42,7 @@ pub(super) fn read(
     left_out: Option<&Path>,
     existing: Existing,
     screen: &Screen,
-) -> Result<Prepared, Failure> {
+) -> Result<LanguageTask, Failure> {
     // A list of what is left out is only there if the corpus is read.
     let cache = runs.join(TOKENS);
     let cache = left_out.is_none().then_some(cache.as_path());
@@ -51,8 +54,8 @@ pub(super) fn reading(
     left_out: Option<&Path>,
     existing: Existing,
     screen: &Screen,
-    prepare: impl FnOnce(&mut dyn TrainingObserver) -> Result<Prepared, LabError>,
-) -> Result<Prepared, Failure> {
+    prepare: impl FnOnce(&mut dyn PreparationObserver) -> Result<LanguageTask, LabError>,
+) -> Result<LanguageTask, Failure> {
     shown(left_out, existing, screen, prepare, |prepared| &prepared.corpus)
 }
 
@@ -61,7 +64,7 @@ pub(crate) fn reading_text(
     left_out: Option<&Path>,
     existing: Existing,
     screen: &Screen,
-    read: impl FnOnce(&mut dyn TrainingObserver) -> Result<(Vocabulary, EncodedCorpus), LabError>,
+    read: impl FnOnce(&mut dyn PreparationObserver) -> Result<(Vocabulary, EncodedCorpus), LabError>,
 ) -> Result<(Vocabulary, EncodedCorpus), Failure> {
     shown(left_out, existing, screen, read, |(_, corpus)| corpus)
 }
@@ -70,26 +73,26 @@ fn shown<T>(
     left_out: Option<&Path>,
     existing: Existing,
     screen: &Screen,
-    prepare: impl FnOnce(&mut dyn TrainingObserver) -> Result<T, LabError>,
+    prepare: impl FnOnce(&mut dyn PreparationObserver) -> Result<T, LabError>,
     corpus: impl Fn(&T) -> &EncodedCorpus,
 ) -> Result<T, Failure> {
     let mut bar: Option<(u32, Progress<'_>)> = None;
     let mut places = LeftOut::new(left_out, existing)?;
-    let prepared = prepare(&mut |event: &TrainingEvent<'_>| {
+    let prepared = prepare(&mut |event: &PreparationEvent<'_>| {
         match event {
-            TrainingEvent::LeftOut(skipped) => places.add(skipped),
-            TrainingEvent::Reused(folder) => {
+            PreparationEvent::LeftOut(skipped) => places.add(skipped),
+            PreparationEvent::Reused(folder) => {
                 screen.note(&format!(
                     "the corpus has not changed: its tokens are taken from {}",
                     folder.display()
                 ));
             }
-            TrainingEvent::NotReused(error) => {
+            PreparationEvent::NotReused(error) => {
                 screen.warn(&format!("{error}; it is not used, and the corpus is encoded anew"));
             }
             _ => {}
         }
-        if let TrainingEvent::Reading { pass, bytes, total_bytes } = event {
+        if let PreparationEvent::Reading { pass, bytes, total_bytes } = event {
             if bar.as_ref().is_none_or(|(current, _)| current != pass) {
                 if let Some((_, done)) = bar.take() {
                     done.finish();
@@ -116,7 +119,7 @@ fn shown<T>(
 
 /// Trains, showing what happens, and says what came of it.
 pub(super) fn carry_out(
-    prepared: &Prepared,
+    prepared: &LanguageTask,
     running: Running,
     threads: usize,
     output: Output,
@@ -126,7 +129,8 @@ pub(super) fn carry_out(
     let exact = prepared.model.samples().is_none();
     let mut view =
         TrainingView::new(screen, output, &run.path().display().to_string(), prepared.steps, exact);
-    let outcome = train(prepared, running, threads, &mut |event: &TrainingEvent<'_>| view.show(event));
+    let outcome =
+        train(prepared, running, threads, &mut |event: &TrainingEvent<'_, LanguageNote>| view.show(event));
     match view.finish() {
         Some(failure) => Err(failure),
         None => Ok((run, outcome?)),
@@ -136,7 +140,7 @@ pub(super) fn carry_out(
 /// Prints the outcome; a run that was interrupted is a failure that says how to go on.
 pub(super) fn say_outcome(
     run: &RunFolder,
-    prepared: &Prepared,
+    prepared: &LanguageTask,
     outcome: &TrainingOutcome,
     output: Output,
     screen: &Screen,
@@ -162,8 +166,8 @@ pub(super) fn refuse_interrupted(run: &RunFolder, outcome: &TrainingOutcome) -> 
 }
 
 /// What is about to be trained.
-pub(super) fn render_start(prepared: &Prepared, screen: &Screen) -> String {
-    let Prepared { plan, vocabulary, corpus, model, steps, .. } = prepared;
+pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
+    let LanguageTask { plan, vocabulary, corpus, model, steps, .. } = prepared;
     let shape = model.shape();
     let (training, held_out) = (&corpus.training, &corpus.validation);
     let split = match corpus.split {
@@ -202,23 +206,26 @@ pub(super) fn render_start(prepared: &Prepared, screen: &Screen) -> String {
 
 fn render_outcome(
     run: &RunFolder,
-    prepared: &Prepared,
+    prepared: &LanguageTask,
     outcome: &TrainingOutcome,
     screen: &Screen,
 ) -> String {
     let mut rows = Vec::new();
-    if let Some(score) = outcome.validation {
-        rows.push(("validation perplexity", perplexity(score.perplexity)));
+    let bits = |found: &Evaluation| {
+        found.figure("bits_per_byte").map_or_else(String::new, |bits| format!("{bits:.4}"))
+    };
+    if let Some(found) = &outcome.validation {
+        rows.push(("validation perplexity", perplexity(found.perplexity())));
         if let Some(unigram) = prepared.facts.unigram_loss {
             rows.push(("unigram perplexity", format!("{} on the same text", perplexity(unigram.exp()))));
         }
-        rows.push(("bits per byte", format!("{:.4}, validation text", score.bits_per_byte)));
+        rows.push(("bits per byte", format!("{}, validation text", bits(found))));
     }
-    if let Some(test) = outcome.test {
+    if let Some(test) = &outcome.test {
         let figures = format!(
-            "{}, {:.4} bits per byte, on text that nothing was chosen by",
-            perplexity(test.perplexity),
-            test.bits_per_byte
+            "{}, {} bits per byte, on text that nothing was chosen by",
+            perplexity(test.perplexity()),
+            bits(test)
         );
         rows.push(("test perplexity", figures));
     }
@@ -262,14 +269,14 @@ struct OutcomeLine<'a> {
     tokens_per_second: f64,
     training_loss: f64,
     stopped_early: bool,
-    validation: Option<lalograph_lab::score::Score>,
-    test: Option<lalograph_lab::score::Score>,
+    validation: Option<&'a Evaluation>,
+    test: Option<&'a Evaluation>,
     unigram_validation_loss: Option<f64>,
     hints: Vec<HintLine<'a>>,
 }
 
 impl<'a> OutcomeLine<'a> {
-    fn new(run: &'a RunFolder, prepared: &Prepared, outcome: &'a TrainingOutcome) -> Self {
+    fn new(run: &'a RunFolder, prepared: &LanguageTask, outcome: &'a TrainingOutcome) -> Self {
         Self {
             kind: "outcome",
             status: outcome.status,
@@ -282,8 +289,8 @@ impl<'a> OutcomeLine<'a> {
             tokens_per_second: outcome.tokens_per_second,
             training_loss: outcome.training_loss,
             stopped_early: outcome.stopped_early,
-            validation: outcome.validation,
-            test: outcome.test,
+            validation: outcome.validation.as_ref(),
+            test: outcome.test.as_ref(),
             unigram_validation_loss: prepared.facts.unigram_loss,
             hints: outcome.hints.iter().map(HintLine::new).collect(),
         }

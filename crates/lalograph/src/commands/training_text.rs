@@ -2,9 +2,9 @@
 
 use std::path::{Path, PathBuf};
 
-use lalograph_lab::files::Existing;
-use lalograph_lab::run::RunDescription;
-use lalograph_lab::{Prepared, RunFolder, prepare_again};
+use lalograph_lab::run::description::RunDescription;
+use lalograph_lab::storage::files::Existing;
+use lalograph_lab::{LanguageTask, RunFolder, prepare_again};
 
 use super::threads;
 use super::training::{TOKENS, reading};
@@ -27,7 +27,7 @@ pub(super) fn tokens_of(run: &RunFolder) -> Option<PathBuf> {
 }
 
 /// The text of the run that a model is of, as it was divided then.
-pub(super) fn training_text(model: &Path, screen: &Screen) -> Result<Prepared, Failure> {
+pub(super) fn training_text(model: &Path, screen: &Screen) -> Result<LanguageTask, Failure> {
     let folder = if model.is_dir() { Some(model) } else { model.parent() };
     let run = folder.and_then(|folder| RunFolder::open(folder).ok()).ok_or_else(|| {
         Failure::with_remedy(

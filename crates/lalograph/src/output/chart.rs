@@ -6,8 +6,8 @@ use kuva::plot::{LegendPosition, LinePlot};
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
-use lalograph_lab::files::{Existing, write_whole};
-use lalograph_lab::records::MetricsRecord;
+use lalograph_lab::run::records::MetricsRecord;
+use lalograph_lab::storage::files::{Existing, write_whole};
 
 use crate::failure::Failure;
 use crate::output::number;
@@ -30,11 +30,11 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
     let mut validation = Vec::new();
     for record in records {
         match record {
-            MetricsRecord::Training { step, training_perplexity, .. } => {
-                training.extend(training_perplexity.map(|perplexity| (*step as f64, perplexity)));
+            MetricsRecord::Training { step, figures, .. } => {
+                training.extend(figures.get("perplexity").map(|perplexity| (*step as f64, perplexity)));
             }
-            MetricsRecord::Validation { step, validation_perplexity, .. } => {
-                validation.push((*step as f64, *validation_perplexity));
+            MetricsRecord::Validation { step, loss, .. } => {
+                validation.push((*step as f64, loss.exp()));
             }
             MetricsRecord::Test { .. } => {}
         }
@@ -144,8 +144,8 @@ fn scaling(svg: &str) -> String {
 
 #[cfg(test)]
 mod tests {
-    use lalograph_lab::files::Existing;
-    use lalograph_lab::records::MetricsRecord;
+    use lalograph_lab::run::records::{Figures, MetricsRecord};
+    use lalograph_lab::storage::files::Existing;
 
     use super::{Level, learning_curve, plain, write_pictures};
 
@@ -156,8 +156,8 @@ mod tests {
             epoch: 1.0,
             tokens: step * 100,
             seconds: 1.0,
-            training_loss: 1.0,
-            training_perplexity: Some(400.0 / step as f64),
+            loss: (400.0 / step as f64).ln(),
+            figures: Figures::of([("perplexity", 400.0 / step as f64)]),
             learning_rate: 0.01,
             gradient_norm: 1.0,
             clipped_gradient_norm: 1.0,
@@ -168,9 +168,8 @@ mod tests {
             step,
             epoch: 1.0,
             seconds: 1.0,
-            validation_loss: 1.0,
-            validation_perplexity: 500.0 / step as f64,
-            bits_per_byte: 1.0,
+            loss: (500.0 / step as f64).ln(),
+            figures: Figures::of([("bits_per_byte", 1.0)]),
             best: true,
         });
         training.into_iter().chain(validation).collect()

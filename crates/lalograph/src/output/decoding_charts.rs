@@ -4,7 +4,7 @@ use kuva::plot::{LinePlot, ScatterPlot};
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
-use lalograph_lab::generate::Trial;
+use lalograph_lab::writing::trial::Trial;
 
 use crate::output::chart::framed;
 use crate::output::number::perplexity;

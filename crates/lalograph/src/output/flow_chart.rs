@@ -4,7 +4,7 @@ use kuva::plot::LinePlot;
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
-use lalograph_lab::records::FlowRecord;
+use lalograph_lab::run::records::FlowRecord;
 
 use crate::output::chart::{count_ticks, framed};
 use crate::output::number::count;
@@ -57,7 +57,7 @@ pub(crate) fn flow_chart(records: &[FlowRecord]) -> Option<Scene> {
 #[cfg(test)]
 mod tests {
     use super::flow_chart;
-    use lalograph_lab::records::FlowRecord;
+    use lalograph_lab::run::records::FlowRecord;
 
     #[test]
     fn runs_of_one_and_more_measurements_are_drawn_and_others_are_not() {

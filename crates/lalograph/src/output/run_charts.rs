@@ -4,7 +4,7 @@ use kuva::plot::LinePlot;
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
-use lalograph_lab::records::MetricsRecord;
+use lalograph_lab::run::records::MetricsRecord;
 
 use crate::output::chart::{count_ticks, framed, plain_ticks};
 use crate::output::palette::{BRICK, Colour, HONEY, PLUM, SLATE, TEAL};
@@ -83,11 +83,11 @@ fn small(value: f64) -> String {
 /// Validation perplexity of several runs, or training perplexity where none was validated.
 pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Scene> {
     let validation = |record: &MetricsRecord| match record {
-        MetricsRecord::Validation { validation_perplexity, .. } => Some(*validation_perplexity),
+        MetricsRecord::Validation { loss, .. } => Some(loss.exp()),
         _ => None,
     };
     let training = |record: &MetricsRecord| match record {
-        MetricsRecord::Training { training_perplexity, .. } => *training_perplexity,
+        MetricsRecord::Training { figures, .. } => figures.get("perplexity"),
         _ => None,
     };
     let validated = runs.iter().any(|(_, records)| records.iter().any(|record| validation(record).is_some()));
@@ -131,7 +131,7 @@ pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Sc
 #[cfg(test)]
 mod tests {
     use super::{comparison_chart, gradient_chart, rate_chart};
-    use lalograph_lab::records::MetricsRecord;
+    use lalograph_lab::run::records::{Figures, MetricsRecord};
 
     fn training(step: u64, norm: f64) -> MetricsRecord {
         MetricsRecord::Training {
@@ -139,8 +139,8 @@ mod tests {
             epoch: 0.1,
             tokens: 1,
             seconds: 1.0,
-            training_loss: 1.0,
-            training_perplexity: Some(2.7),
+            loss: 1.0,
+            figures: Figures::of([("perplexity", 2.7)]),
             learning_rate: 0.01,
             gradient_norm: norm,
             clipped_gradient_norm: norm / 2.0,

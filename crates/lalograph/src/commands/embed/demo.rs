@@ -3,9 +3,9 @@
 use std::path::Path;
 
 use lalograph_demo::{analogies_file, similarity_file};
-use lalograph_lab::files::Existing;
-use lalograph_lab::vector_file::VectorFile;
-use lalograph_lab::{LabError, Prepared};
+use lalograph_lab::artefact::vectors::VectorFile;
+use lalograph_lab::storage::files::Existing;
+use lalograph_lab::{LabError, LanguageTask};
 use lalograph_vectors::judge::{Method, analogies, likeness, read_pairs, read_questions};
 use lalograph_vectors::train::{Progress as Reached, Settings, train};
 
@@ -23,7 +23,7 @@ const NEIGHBOURS: usize = 4;
 
 /// Learns vectors from a run's training text, writes them as `vectors.safetensors` and `vectors.txt`, and says what they know.
 pub(crate) fn vectors_of(
-    prepared: &Prepared,
+    prepared: &LanguageTask,
     settings: &Settings,
     folder: &Path,
     threads: usize,

@@ -1,7 +1,7 @@
 //! `embed import`: vectors from elsewhere.
 
 use lalograph_lab::LabError;
-use lalograph_lab::vector_file::{VectorFile, import};
+use lalograph_lab::artefact::vectors::{VectorFile, import};
 use lalograph_vectors::import::BadLine;
 use serde::Serialize;
 

@@ -1,6 +1,6 @@
 //! `embed map`: words in a plane.
 
-use lalograph_lab::files::write_whole;
+use lalograph_lab::storage::files::write_whole;
 use lalograph_vectors::map::{Neighbourhood, Plane, neighbourhood, principal};
 use serde::Serialize;
 

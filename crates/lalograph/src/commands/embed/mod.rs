@@ -12,8 +12,8 @@ pub(crate) use demo::vectors_of;
 use std::path::{Path, PathBuf};
 
 use lalograph_lab::LabError;
-use lalograph_lab::files::Existing;
-use lalograph_lab::vector_file::VectorFile;
+use lalograph_lab::artefact::vectors::VectorFile;
+use lalograph_lab::storage::files::Existing;
 use lalograph_text::{Reserved, Vocabulary};
 use lalograph_vectors::table::Neighbour;
 use lalograph_vectors::{VectorError, VectorTable};

@@ -2,8 +2,8 @@
 
 use std::time::Instant;
 
-use lalograph_lab::files::Existing;
-use lalograph_lab::vector_file::VectorFile;
+use lalograph_lab::artefact::vectors::VectorFile;
+use lalograph_lab::storage::files::Existing;
 use lalograph_lab::{LabError, Plan, read_text};
 use lalograph_text::tokens::TokenSequence;
 use lalograph_text::{Corpus, Vocabulary};

@@ -3,10 +3,10 @@
 use std::path::PathBuf;
 
 use lalograph_lab::LabError;
-use lalograph_lab::files::{Existing, write_whole};
-use lalograph_lab::history::{RunHistory, differing_settings};
-use lalograph_lab::records::{MetricsRecord, SampleRecord};
-use lalograph_lab::run::Standing;
+use lalograph_lab::run::description::Standing;
+use lalograph_lab::run::history::{RunHistory, differing_settings};
+use lalograph_lab::run::records::{Evaluation, MetricsRecord, SampleRecord};
+use lalograph_lab::storage::files::{Existing, write_whole};
 use serde::Serialize;
 
 use super::report::refuse_taken;
@@ -128,7 +128,7 @@ fn show_samples(histories: &[RunHistory], screen: &Screen) -> Result<(), Failure
 /// Bits per byte of the best validation.
 fn bits_per_byte(history: &RunHistory) -> Option<f64> {
     history.metrics.iter().rev().find_map(|record| match record {
-        MetricsRecord::Validation { best: true, bits_per_byte, .. } => Some(*bits_per_byte),
+        MetricsRecord::Validation { best: true, figures, .. } => figures.get("bits_per_byte"),
         _ => None,
     })
 }
@@ -150,7 +150,7 @@ fn rows(histories: &[RunHistory], differing: &[(String, Vec<Option<String>>)]) -
             ("at step", each(&|history| history.description.best_step.map_or_else(|| "-".to_owned(), count))),
             (
                 "test perplexity",
-                each(&|history| optional(history.description.test.map(|test| test.perplexity))),
+                each(&|history| optional(history.description.test.as_ref().map(Evaluation::perplexity))),
             ),
             ("training perplexity", each(&|history| optional(history.training_perplexity()))),
             ("steps", each(&|history| steps(history.steps(), history.description.planned_steps))),
@@ -202,7 +202,7 @@ fn document(histories: &[RunHistory], differing: Vec<(String, Vec<Option<String>
             best_validation_perplexity: history.description.best_validation_loss.map(f64::exp),
             best_step: history.description.best_step,
             bits_per_byte: bits_per_byte(history),
-            test_perplexity: history.description.test.map(|test| test.perplexity),
+            test_perplexity: history.description.test.as_ref().map(Evaluation::perplexity),
             training_perplexity: history.training_perplexity(),
             seconds: history.seconds(),
             parameters: history.description.parameters,

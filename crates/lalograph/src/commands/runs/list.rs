@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 use lalograph_lab::RunFolder;
-use lalograph_lab::run::Standing;
+use lalograph_lab::run::description::Standing;
 use serde::Serialize;
 
 use super::{from_loss, steps};

@@ -4,9 +4,9 @@ use std::path::{Path, PathBuf};
 
 use kuva::render::render::Scene;
 use lalograph_lab::LabError;
-use lalograph_lab::cost::{cost, zipf_share};
-use lalograph_lab::files::{Existing, read_vocabulary, write_whole};
-use lalograph_lab::history::RunHistory;
+use lalograph_lab::measure::cost::{cost, zipf_share};
+use lalograph_lab::run::history::RunHistory;
+use lalograph_lab::storage::files::{Existing, read_vocabulary, write_whole};
 use serde::Serialize;
 
 use super::show::about;

@@ -1,9 +1,9 @@
 //! `runs show`: one run in the terminal.
 
 use lalograph_lab::Plan;
-use lalograph_lab::history::{RunHistory, settings};
-use lalograph_lab::records::MetricsRecord;
-use lalograph_lab::run::{RunDescription, Standing};
+use lalograph_lab::run::description::{RunDescription, Standing};
+use lalograph_lab::run::history::{RunHistory, settings};
+use lalograph_lab::run::records::MetricsRecord;
 use serde::Serialize;
 
 use super::{from_loss, steps};
@@ -103,11 +103,10 @@ pub(super) fn about(history: &RunHistory) -> Vec<(&'static str, String)> {
         let at = description.best_step.map_or_else(String::new, |step| format!(" at step {}", count(step)));
         rows.push(("validation perplexity", format!("{}{at}", from_loss(description.best_validation_loss))));
     }
-    if let Some(test) = description.test {
-        rows.push((
-            "test perplexity",
-            format!("{}, {:.4} bits per byte", perplexity(test.perplexity), test.bits_per_byte),
-        ));
+    if let Some(test) = &description.test {
+        let bits =
+            test.figure("bits_per_byte").map_or_else(String::new, |b| format!(", {b:.4} bits per byte"));
+        rows.push(("test perplexity", format!("{}{bits}", perplexity(test.perplexity()))));
     }
     if let Some(training) = history.training_perplexity() {
         rows.push(("training perplexity", perplexity(training)));
@@ -176,12 +175,12 @@ fn unusual_settings(plan: &Plan) -> Vec<(String, String)> {
 fn curve(history: &RunHistory, screen: &Screen) -> Option<String> {
     let (mut training, mut validation) = (Vec::new(), Vec::new());
     for record in &history.metrics {
-        match *record {
-            MetricsRecord::Training { step, training_perplexity: Some(p), .. } => {
-                training.push(((step as f64).ln(), p))
+        match record {
+            MetricsRecord::Training { step, figures, .. } => {
+                training.extend(figures.get("perplexity").map(|p| ((*step as f64).ln(), p)));
             }
-            MetricsRecord::Validation { step, validation_perplexity, .. } => {
-                validation.push(((step as f64).ln(), validation_perplexity));
+            MetricsRecord::Validation { step, loss, .. } => {
+                validation.push(((*step as f64).ln(), loss.exp()));
             }
             _ => {}
         }

@@ -1,7 +1,7 @@
 //! What of samples stands word for word in the training text, and what they repeat of themselves.
 
 use lalograph_lab::ModelFile;
-use lalograph_lab::copying::{Copying, Measure, copying, excerpts};
+use lalograph_lab::writing::copying::{Copying, Measure, copying, excerpts};
 use lalograph_text::{Reserved, Vocabulary};
 use serde::Serialize;
 

@@ -1,11 +1,13 @@
 //! Choosing a way to choose tokens is a measurement: many samples of each, beside held-out text.
 
-use lalograph_lab::copying::{Copying, copying, distinct_share, excerpts};
-use lalograph_lab::files::Existing;
-use lalograph_lab::generate::{Decoding, Generator, Sample, Trial, TrialText};
-use lalograph_lab::score::token_losses;
+use lalograph_lab::measure::score::token_losses;
+use lalograph_lab::storage::files::Existing;
+use lalograph_lab::writing::copying::{Copying, copying, distinct_share, excerpts};
+use lalograph_lab::writing::decoding::Decoding;
+use lalograph_lab::writing::generator::{Generator, Sample};
+use lalograph_lab::writing::trial::{Trial, TrialText};
 use lalograph_lab::{LabError, ModelFile};
-use lalograph_net::random::stream;
+use lalograph_net::numbers::chance::stream;
 use lalograph_text::tokens::TokenSequence;
 use serde::Serialize;
 
@@ -107,7 +109,7 @@ fn ways(asked: &Asked<'_>) -> Vec<Way> {
 }
 
 /// Measures, and prints a table.
-pub(super) fn run(asked: &Asked<'_>, file: &ModelFile, generator: &mut Generator<'_>) -> Result<(), Failure> {
+pub(super) fn run(asked: &Asked<'_>, file: &ModelFile, generator: &mut Generator) -> Result<(), Failure> {
     let (args, screen) = (asked.args, asked.screen);
     let ways = ways(asked);
     for decoding in ways.iter().filter_map(Way::decoding) {
@@ -214,7 +216,7 @@ pub(super) fn run(asked: &Asked<'_>, file: &ModelFile, generator: &mut Generator
 /// The texts of each way; those of a way that leaves nothing to chance are all the same one.
 fn write(
     asked: &Asked<'_>,
-    generator: &mut Generator<'_>,
+    generator: &mut Generator,
     ways: &[Way],
     texts: u64,
 ) -> Result<Vec<Vec<Sample>>, Failure> {

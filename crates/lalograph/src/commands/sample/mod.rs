@@ -3,11 +3,15 @@
 mod copies;
 mod measure;
 
-use lalograph_lab::LabError;
-use lalograph_lab::copying::{Copying, Measure};
-use lalograph_lab::files::{Existing, write_whole};
-use lalograph_lab::generate::{Beam, Decoding, Ended, Generator, Request, Sample, Stop};
-use lalograph_net::random::{Stream, stream};
+use std::sync::Arc;
+
+use lalograph_lab::storage::files::{Existing, write_whole};
+use lalograph_lab::writing::beam::Beam;
+use lalograph_lab::writing::copying::{Copying, Measure};
+use lalograph_lab::writing::decoding::Decoding;
+use lalograph_lab::writing::generator::{Ended, Generator, Request, Sample, Stop};
+use lalograph_lab::{LabError, ReadyModel};
+use lalograph_net::numbers::chance::{Stream, stream};
 use serde::Serialize;
 
 use self::copies::{Copies, HeldOutCopying};
@@ -90,21 +94,19 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
         return Err(LabError::Exists(path.clone()).into());
     }
     interrupt::listen();
-    let file = load_model(&args.model)?;
+    let ready = Arc::new(ReadyModel::new(load_model(&args.model)?));
+    let file = ready.file();
     let seed_text = match &args.from_file {
         Some(path) => std::fs::read_to_string(path).map_err(LabError::at(path))?,
         None => text_or_input(&args.from)?,
     };
     let seed_text = seed_text.trim_end_matches(['\n', '\r']);
-    let packed = file.model.packed_for_reading(&file.weights);
-    let weights = packed.with(&file.weights);
-    let mut generator =
-        Generator::new(&file.model, weights, &file.vocabulary, file.plan.training.reset_at_documents);
+    let mut generator = Generator::new(Arc::clone(&ready));
     say_unknown_words(&generator.unknown_tokens(seed_text), screen);
     let stop = Stop { sentence: args.until_sentence, line: args.until_line, texts: args.until.clone() };
     let asked = Asked { args, screen, seed_text, stop: &stop };
     if args.measure {
-        return measure::run(&asked, &file, &mut generator);
+        return measure::run(&asked, file, &mut generator);
     }
     let decodings = decodings(args);
     for decoding in &decodings {
@@ -266,7 +268,7 @@ impl Asked<'_> {
     }
 
     /// Writes one sample, printing it as it comes.
-    fn stream(&self, generator: &mut Generator<'_>, decoding: &Decoding) -> Result<Written, Failure> {
+    fn stream(&self, generator: &mut Generator, decoding: &Decoding) -> Result<Written, Failure> {
         let screen = self.screen;
         screen.print(self.seed_text_shown())?;
         let mut failed = None;
@@ -289,7 +291,7 @@ impl Asked<'_> {
     /// Writes `count` samples of one way of choosing, many at a time.
     fn draw(
         &self,
-        generator: &mut Generator<'_>,
+        generator: &mut Generator,
         decoding: &Decoding,
         count: u64,
         mut each: impl FnMut(Written) -> Result<(), Failure>,

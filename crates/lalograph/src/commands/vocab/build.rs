@@ -3,8 +3,8 @@
 use std::path::Path;
 
 use lalograph_lab::LabError;
-use lalograph_lab::files::{Existing, write_whole};
 use lalograph_lab::plan::{CorpusPlan, VocabularyPlan};
+use lalograph_lab::storage::files::{Existing, write_whole};
 use lalograph_text::vocabulary::{OneSided, VocabularySpec};
 use lalograph_text::{Vocabulary, VocabularyBuilder};
 

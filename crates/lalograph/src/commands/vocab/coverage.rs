@@ -1,8 +1,8 @@
 //! `vocab coverage`: what a size costs and brings.
 
 use lalograph_lab::LabError;
-use lalograph_lab::files::{Existing, read_split};
 use lalograph_lab::plan::{CorpusPlan, VocabularyPlan};
+use lalograph_lab::storage::files::{Existing, read_split};
 use lalograph_text::coverage::{Coverage, coverage};
 use lalograph_text::split::{Cutoffs, Split};
 

@@ -7,8 +7,8 @@ mod show;
 
 use std::path::Path;
 
-use lalograph_lab::files::read_vocabulary;
 use lalograph_lab::plan::VocabularyPlan;
+use lalograph_lab::storage::files::read_vocabulary;
 use lalograph_lab::{LabError, ModelFile};
 use lalograph_text::{Reserved, Vocabulary};
 

@@ -1,6 +1,6 @@
 //! Runs side by side on a page.
 
-use lalograph_lab::history::RunHistory;
+use lalograph_lab::run::history::RunHistory;
 
 use super::{Cell, figure, page, sample, section, table, text};
 use crate::output::number::count;

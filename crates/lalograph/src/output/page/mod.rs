@@ -7,7 +7,7 @@ mod samples;
 mod surprise;
 
 use html_escape::encode_safe;
-use lalograph_lab::records::SampleRecord;
+use lalograph_lab::run::records::SampleRecord;
 
 pub(crate) use comparison::{Rows as ComparisonRows, comparison_page};
 pub(crate) use map::map_page;
@@ -107,7 +107,7 @@ fn sample(heading: &str, record: &SampleRecord) -> String {
 #[cfg(test)]
 mod tests {
     use super::{Cell, figure, page, sample, table};
-    use lalograph_lab::records::SampleRecord;
+    use lalograph_lab::run::records::SampleRecord;
 
     #[test]
     fn nothing_that_was_written_becomes_part_of_the_page() {

@@ -1,8 +1,8 @@
 //! The report of a run.
 
-use lalograph_lab::cost::Cost;
-use lalograph_lab::hints::Hint;
-use lalograph_lab::history::{RunHistory, settings};
+use lalograph_lab::measure::cost::Cost;
+use lalograph_lab::run::history::{RunHistory, settings};
+use lalograph_lab::training::hints::Hint;
 
 use super::samples::{moment, moments, range};
 use super::{Cell, figure, page, pairs, section, table, text};
@@ -75,9 +75,9 @@ fn figures(history: &RunHistory) -> String {
         let at = description.best_step.map_or_else(String::new, |step| format!(", step {}", count(step)));
         tiles.push((perplexity(loss.exp()), format!("validation perplexity, best{at}")));
     }
-    if let Some(test) = description.test {
+    if let Some(test) = &description.test {
         tiles.push((
-            perplexity(test.perplexity),
+            perplexity(test.perplexity()),
             "test perplexity, with the weights that were kept".to_owned(),
         ));
     }

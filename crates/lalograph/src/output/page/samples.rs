@@ -1,7 +1,7 @@
 //! How the text got better: all samples of a run, moment by moment.
 
-use lalograph_lab::history::RunHistory;
-use lalograph_lab::records::SampleRecord;
+use lalograph_lab::run::history::RunHistory;
+use lalograph_lab::run::records::SampleRecord;
 
 use super::{page, sample, section, text};
 use crate::output::number::{count, perplexity};

@@ -61,8 +61,8 @@ fn title(state: &State, clock: Clock, width: usize, screen: &Screen) -> String {
 
 fn bar(state: &State, clock: Clock, width: usize, screen: &Screen) -> String {
     let share = state.step as f64 / state.steps.max(1) as f64;
-    let what = match state.judging {
-        Some(judged) => format!("judging held-out text, {:.0} %", judged * 100.0),
+    let what = match state.validating {
+        Some(share) => format!("validating, {:.0} %", share * 100.0),
         None => state
             .seconds_left(clock.elapsed)
             .map_or_else(String::new, |left| format!("{} left", duration(left))),
@@ -307,7 +307,8 @@ mod tests {
     use std::time::Duration;
 
     use lalograph_lab::TrainingEvent;
-    use lalograph_lab::records::{MetricsRecord, SampleRecord};
+    use lalograph_lab::run::records::{Figures, MetricsRecord, SampleRecord};
+    use lalograph_lab::task::language::LanguageNote;
 
     use super::{Clock, State, cut, frame, wrap};
     use crate::output::live::{plain, shown_width};
@@ -319,15 +320,15 @@ mod tests {
         state.hear(&TrainingEvent::Started { steps: 12_000, made: 0, parameters: 9 });
         for step in 1..=validations * 100 {
             let loss = 5.0 / (1.0 + step as f64 / 300.0) + 0.6;
-            state.hear(&TrainingEvent::Step { step, tokens: 512, training_loss: loss });
+            state.hear(&TrainingEvent::Step { step, tokens: 512, loss });
             if step % 20 == 0 {
                 state.hear(&TrainingEvent::Metrics(&MetricsRecord::Training {
                     step,
                     epoch: step as f64 / 333.0,
                     tokens: step * 512,
                     seconds: 1.0,
-                    training_loss: loss,
-                    training_perplexity: Some(loss.exp()),
+                    loss,
+                    figures: Figures::of([("perplexity", loss.exp())]),
                     learning_rate: 0.0081,
                     gradient_norm: 0.412,
                     clipped_gradient_norm: 0.25,
@@ -340,9 +341,8 @@ mod tests {
                     step,
                     epoch: 1.0,
                     seconds: 1.0,
-                    validation_loss: loss,
-                    validation_perplexity: loss.exp(),
-                    bits_per_byte: 1.234,
+                    loss,
+                    figures: Figures::of([("perplexity", loss.exp()), ("bits_per_byte", 1.234)]),
                     best: step < 900,
                 }));
                 for temperature in [0.3, 0.7, 1.0] {
@@ -357,7 +357,7 @@ mod tests {
                         tokens: 40,
                         ended: false,
                     };
-                    state.hear(&TrainingEvent::Sample(&sample));
+                    state.hear(&TrainingEvent::Note(&LanguageNote::Sample(sample)));
                 }
                 state.hear(&TrainingEvent::Checkpoint(step));
             }

@@ -7,8 +7,9 @@ use std::ops::ControlFlow;
 use std::time::{Duration, Instant};
 
 use lalograph_lab::TrainingEvent;
-use lalograph_lab::hints::Hint;
-use lalograph_lab::records::{FlowRecord, MetricsRecord, SampleRecord};
+use lalograph_lab::run::records::{FlowRecord, MetricsRecord, SampleRecord};
+use lalograph_lab::task::language::LanguageNote;
+use lalograph_lab::training::hints::Hint;
 use serde::Serialize;
 
 use frame::{Clock, frame};
@@ -67,13 +68,16 @@ impl<'s> TrainingView<'s> {
     }
 
     /// Shows an event; breaks when somebody asked the program to end, or nobody reads what it prints.
-    pub(crate) fn show(&mut self, event: &TrainingEvent<'_>) -> ControlFlow<()> {
+    pub(crate) fn show(&mut self, event: &TrainingEvent<'_, LanguageNote>) -> ControlFlow<()> {
         self.state.hear(event);
         if self.output == Output::Json {
             self.print(event);
         }
         if self.live.is_some() {
-            self.redraw(matches!(event, TrainingEvent::Sample(_) | TrainingEvent::Hint(_)));
+            self.redraw(matches!(
+                event,
+                TrainingEvent::Note(LanguageNote::Sample(_)) | TrainingEvent::Hint(_)
+            ));
         } else if self.output == Output::Words {
             self.say(event);
         }
@@ -117,18 +121,20 @@ impl<'s> TrainingView<'s> {
         }
     }
 
-    fn print(&mut self, event: &TrainingEvent<'_>) {
+    fn print(&mut self, event: &TrainingEvent<'_, LanguageNote>) {
         match *event {
             TrainingEvent::Metrics(record) => self.json(record),
-            TrainingEvent::Sample(record) => self.json(&SampleLine { kind: "sample", record }),
-            TrainingEvent::Flow(record) => self.json(&FlowLine { kind: "flow", record }),
+            TrainingEvent::Note(LanguageNote::Sample(record)) => {
+                self.json(&SampleLine { kind: "sample", record });
+            }
+            TrainingEvent::Note(LanguageNote::Flow(record)) => self.json(&FlowLine { kind: "flow", record }),
             TrainingEvent::Checkpoint(step) => self.json(&CheckpointLine { kind: "checkpoint", step }),
             TrainingEvent::Hint(hint) => self.json(&HintLine::new(hint)),
             _ => {}
         }
     }
 
-    fn say(&mut self, event: &TrainingEvent<'_>) {
+    fn say(&mut self, event: &TrainingEvent<'_, LanguageNote>) {
         match event {
             TrainingEvent::Step { step, .. } if self.said.elapsed() >= SAID_EVERY => {
                 let far = 100.0 * *step as f64 / self.state.steps.max(1) as f64;
@@ -145,13 +151,13 @@ impl<'s> TrainingView<'s> {
             TrainingEvent::Metrics(MetricsRecord::Validation { step, best, .. }) => {
                 self.say_validation(*step, *best)
             }
-            TrainingEvent::Metrics(MetricsRecord::Test { test_perplexity, bits_per_byte, .. }) => {
-                self.note(&format!(
-                    "test perplexity {}, {bits_per_byte:.3} bits/byte",
-                    perplexity(*test_perplexity)
-                ));
+            TrainingEvent::Metrics(record @ MetricsRecord::Test { loss, .. }) => {
+                let bits = record
+                    .figure("bits_per_byte")
+                    .map_or_else(String::new, |b| format!(", {b:.3} bits/byte"));
+                self.note(&format!("test perplexity {}{bits}", perplexity(loss.exp())));
             }
-            TrainingEvent::Sample(record) => self.say_sample(record),
+            TrainingEvent::Note(LanguageNote::Sample(record)) => self.say_sample(record),
             TrainingEvent::Hint(hint) => {
                 self.said = Instant::now();
                 self.screen.warn(&hint.to_string());

@@ -3,7 +3,8 @@
 use std::time::{Duration, Instant};
 
 use lalograph_lab::TrainingEvent;
-use lalograph_lab::records::{MetricsRecord, SampleRecord};
+use lalograph_lab::run::records::{MetricsRecord, SampleRecord};
+use lalograph_lab::task::language::LanguageNote;
 
 /// How much of the smoothed loss each step leaves.
 const SMOOTH: f64 = 0.97;
@@ -49,7 +50,7 @@ pub(crate) struct State {
     /// The samples of the last step that there were any.
     pub(crate) samples: Vec<SampleRecord>,
     /// The share of held-out text that has been judged, while it is.
-    pub(crate) judging: Option<f64>,
+    pub(crate) validating: Option<f64>,
     pub(crate) checkpoint: Option<(u64, Instant)>,
     pub(crate) hints: Vec<String>,
 }
@@ -70,7 +71,7 @@ impl State {
             training_curve: Vec::new(),
             validations: Vec::new(),
             samples: Vec::new(),
-            judging: None,
+            validating: None,
             checkpoint: None,
             hints: Vec::new(),
         }
@@ -88,33 +89,29 @@ impl State {
     }
 
     /// Takes in what happened.
-    pub(crate) fn hear(&mut self, event: &TrainingEvent<'_>) {
+    pub(crate) fn hear(&mut self, event: &TrainingEvent<'_, LanguageNote>) {
         match event {
             TrainingEvent::Started { steps, made, .. } => {
                 (self.steps, self.step, self.made_before) = (*steps, *made, *made);
                 self.begun = Instant::now();
             }
-            TrainingEvent::Step { step, training_loss, .. } => {
+            TrainingEvent::Step { step, loss, .. } => {
                 self.step = *step;
-                self.judging = None;
-                self.smoothed = SMOOTH * self.smoothed + (1.0 - SMOOTH) * training_loss;
+                self.validating = None;
+                self.smoothed = SMOOTH * self.smoothed + (1.0 - SMOOTH) * loss;
                 self.weight = SMOOTH * self.weight + (1.0 - SMOOTH);
             }
             TrainingEvent::Metrics(record) => self.metrics(record),
-            TrainingEvent::Sample(record) => {
+            TrainingEvent::Note(LanguageNote::Sample(record)) => {
                 if self.samples.first().is_some_and(|first| first.step != record.step) {
                     self.samples.clear();
                 }
                 self.samples.push((*record).clone());
             }
-            TrainingEvent::Judging(share) => self.judging = Some(*share),
+            TrainingEvent::Validating(share) => self.validating = Some(*share),
             TrainingEvent::Checkpoint(step) => self.checkpoint = Some((*step, Instant::now())),
             TrainingEvent::Hint(hint) => self.hints.push(hint.to_string()),
-            TrainingEvent::Flow(_)
-            | TrainingEvent::Reading { .. }
-            | TrainingEvent::LeftOut(_)
-            | TrainingEvent::Reused(_)
-            | TrainingEvent::NotReused(_) => {}
+            TrainingEvent::Note(LanguageNote::Flow(_)) => {}
         }
     }
 
@@ -123,7 +120,7 @@ impl State {
             MetricsRecord::Training {
                 step,
                 epoch,
-                training_loss,
+                loss,
                 learning_rate,
                 gradient_norm,
                 clipped_share,
@@ -137,7 +134,7 @@ impl State {
                     tokens_per_second,
                     epoch,
                 });
-                self.training_curve.push((step as f64, training_loss.exp()));
+                self.training_curve.push((step as f64, loss.exp()));
                 if self.training_curve.len() > CURVE_POINTS {
                     // More than any terminal shows: every second is enough.
                     let mut index = 0;
@@ -147,16 +144,12 @@ impl State {
                     });
                 }
             }
-            MetricsRecord::Validation { step, validation_perplexity, bits_per_byte, best, .. } => {
-                self.judging = None;
-                self.validations.push(Validation {
-                    step,
-                    perplexity: validation_perplexity,
-                    bits_per_byte,
-                    best,
-                });
+            MetricsRecord::Validation { step, loss, best, .. } => {
+                self.validating = None;
+                let bits_per_byte = record.figure("bits_per_byte").unwrap_or(f64::NAN);
+                self.validations.push(Validation { step, perplexity: loss.exp(), bits_per_byte, best });
             }
-            MetricsRecord::Test { .. } => self.judging = None,
+            MetricsRecord::Test { .. } => self.validating = None,
         }
     }
 

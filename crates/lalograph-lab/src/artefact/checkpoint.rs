@@ -1,0 +1,216 @@
+//! Checkpoints: all that a run needs to go on as if it had never stopped. `docs/formats/checkpoint.md` describes the file.
+//!
+//! What chance decides in a step follows from the seed and the step's number, so there is no random state to keep; where the next window
+//! begins follows from the step's number as well.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::path::{Path, PathBuf};
+
+use lalograph_net::Network;
+use serde::{Deserialize, Serialize};
+
+use super::container::{Assets, Container, Kind, Numbers, json, read_file, write_container};
+use super::model_file::tensors;
+use crate::error::LabError;
+use crate::storage::files::{Existing, WholeFile};
+use crate::training::meters::Meters;
+use crate::training::schedule::Plateau;
+use crate::training::selection::Selection;
+use crate::training::trainer::Trainer;
+
+const KIND: Kind = Kind { format: "lalograph checkpoint", version: "1" };
+
+/// Where a run stands, but for its arrays of numbers.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Position {
+    /// Steps made.
+    pub(crate) step: u64,
+    /// What comes next: the name of a duty, `record`, `validate`, or `step`.
+    pub(crate) next: String,
+    pub(crate) seconds: f64,
+    pub(crate) meters: Meters,
+    pub(crate) plateau: Plateau,
+    pub(crate) selection: Selection,
+    /// Bytes of each file of records that belong to the steps so far.
+    pub(crate) record_bytes: BTreeMap<String, u64>,
+    pub(crate) optimiser_steps: u64,
+}
+
+/// A checkpoint in memory.
+#[derive(Debug, Clone)]
+pub struct Checkpoint {
+    pub(crate) position: Position,
+    /// The names and shapes of the weights, in their order.
+    layout: Vec<(String, Vec<usize>)>,
+    weights: Vec<f32>,
+    memory: [Vec<f32>; 3],
+    /// The states of lanes, by the names of their tensors.
+    states: BTreeMap<String, Vec<f32>>,
+    pub(crate) best: Option<Vec<f32>>,
+}
+
+const BEST: &str = "best";
+/// The names of what the optimiser remembers.
+const MEMORY: [&str; 3] = ["optimiser.first", "optimiser.second", "optimiser.average"];
+const STATES: &str = "state.";
+
+fn state_name(lane: usize, layer: usize) -> String {
+    format!("{STATES}lane{lane}.layer{layer}")
+}
+
+/// Writes a checkpoint whole, or not at all, in place of an older one of the same step. `assets` are those of the task.
+pub(crate) fn save<N: Network>(
+    path: &Path,
+    mut assets: Assets,
+    position: &Position,
+    trainer: &Trainer<'_, N>,
+    best: Option<&[f32]>,
+) -> Result<(), LabError> {
+    assets.insert("position", json(position)?);
+    let mut all = tensors(trainer.net().layout(), trainer.weights());
+    let flat = |name: String, values| Numbers { name, shape: vec![<[f32]>::len(values)], values };
+    let memory = trainer.optimiser().memory().into_iter().zip(MEMORY);
+    all.extend(
+        memory
+            .filter(|((_, values), _)| !values.is_empty())
+            .map(|((_, values), name)| flat(name.into(), values)),
+    );
+    for (lane, states) in trainer.states() {
+        let states = states.iter().enumerate();
+        all.extend(states.map(|(layer, values)| flat(state_name(lane, layer), values)));
+    }
+    all.extend(best.map(|values| flat(BEST.into(), values)));
+    let mut file = WholeFile::create(path, Existing::Replace)?;
+    write_container(KIND, assets, &all, &mut file).map_err(LabError::at(path))?;
+    file.finish()
+}
+
+impl Checkpoint {
+    /// Reads and checks a checkpoint.
+    ///
+    /// # Errors
+    /// The file cannot be read; it is damaged, cut short or of another kind.
+    pub fn load(path: &Path) -> Result<Self, LabError> {
+        let bytes = read_file(path)?;
+        Self::from_bytes(&bytes).map_err(|what| LabError::BadCheckpoint { path: path.to_owned(), what })
+    }
+
+    /// The step that it was written after.
+    pub fn step(&self) -> u64 {
+        self.position.step
+    }
+
+    /// The weights at that step.
+    pub fn weights(&self) -> &[f32] {
+        &self.weights
+    }
+
+    fn from_bytes(bytes: &[u8]) -> Result<Self, String> {
+        let file = Container::read(bytes, KIND)?;
+        let position: Position = serde_json::from_str(file.asset("position")?)
+            .map_err(|error| format!("its position: {error}"))?;
+        let (mut layout, mut weights, mut states) = (Vec::new(), Vec::new(), BTreeMap::new());
+        for name in file.names() {
+            if name.starts_with(STATES) {
+                states.insert(name.to_owned(), file.all_numbers(name)?);
+            } else if name != BEST && !MEMORY.contains(&name) {
+                layout.push((name.to_owned(), file.shape(name)?.to_vec()));
+                weights.extend(file.all_numbers(name)?);
+            }
+        }
+        let all = [weights.len()];
+        let numbers = |name: &str| if file.has(name) { file.numbers(name, &all) } else { Ok(Vec::new()) };
+        let [first, second, average] = MEMORY.map(numbers);
+        let best = if file.has(BEST) { Some(file.numbers(BEST, &all)?) } else { None };
+        Ok(Self { position, layout, weights, memory: [first?, second?, average?], states, best })
+    }
+
+    /// Puts everything back.
+    ///
+    /// # Errors
+    /// The checkpoint is of another model or another optimiser.
+    pub(crate) fn restore<N: Network>(&self, trainer: &mut Trainer<'_, N>) -> Result<(), String> {
+        let tensors = trainer.net().layout().tensors();
+        let same_layout = tensors.len() == self.layout.len()
+            && tensors
+                .iter()
+                .zip(&self.layout)
+                .all(|(own, (name, shape))| own.name == *name && own.shape == *shape);
+        let memory = trainer.optimiser().memory().map(|(_, values)| values.len());
+        let fits = |lane: usize, states: &[Vec<f32>]| {
+            let mut layers = states.iter().enumerate();
+            layers.all(|(layer, own)| {
+                self.states.get(&state_name(lane, layer)).is_some_and(|found| found.len() == own.len())
+            })
+        };
+        let count: usize = trainer.states().map(|(_, states)| states.len()).sum();
+        let same_states =
+            count == self.states.len() && trainer.states().all(|(lane, states)| fits(lane, states));
+        if !same_layout || !same_states || memory != self.memory.each_ref().map(Vec::len) {
+            return Err("it is of another model or another optimiser than the run's plan".into());
+        }
+        trainer.weights_mut().copy_from_slice(&self.weights);
+        let memory = self.memory.each_ref().map(Vec::as_slice);
+        trainer.optimiser_mut().remember(self.position.optimiser_steps, memory);
+        trainer.go_to(self.position.step);
+        for (lane, states) in trainer.states_mut() {
+            for (layer, to) in states.iter_mut().enumerate() {
+                if let Some(from) = self.states.get(&state_name(lane, layer)) {
+                    to.copy_from_slice(from);
+                }
+            }
+        }
+        Ok(())
+    }
+}
+
+/// The checkpoints in a folder by their names, the newest first; none if there is no such folder.
+///
+/// # Errors
+/// A folder that cannot be read.
+pub fn checkpoints(folder: &Path) -> Result<Vec<(u64, PathBuf)>, LabError> {
+    let entries = match fs::read_dir(folder) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        entries => entries.map_err(LabError::at(folder))?,
+    };
+    let mut found = Vec::new();
+    for entry in entries {
+        let path = entry.map_err(LabError::at(folder))?.path();
+        let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
+        let step = name.strip_prefix("step-").and_then(|rest| rest.strip_suffix(".safetensors"));
+        if let Some(step) = step.and_then(|step| step.parse().ok()) {
+            found.push((step, path));
+        }
+    }
+    found.sort_by(|a, b| b.cmp(a));
+    Ok(found)
+}
+
+/// The file of a step's checkpoint.
+pub(crate) fn path_of(folder: &Path, step: u64) -> PathBuf {
+    folder.join(format!("step-{step:010}.safetensors"))
+}
+
+/// The newest checkpoint that is whole; `damaged` is told of newer ones that are not. None if there is none at all.
+///
+/// # Errors
+/// A folder that cannot be read.
+pub fn newest(folder: &Path, mut damaged: impl FnMut(&LabError)) -> Result<Option<Checkpoint>, LabError> {
+    for (_, path) in checkpoints(folder)? {
+        match Checkpoint::load(&path) {
+            Ok(checkpoint) => return Ok(Some(checkpoint)),
+            Err(error) => damaged(&error),
+        }
+    }
+    Ok(None)
+}
+
+/// Removes all but the newest `keep`.
+pub(crate) fn keep_newest(folder: &Path, keep: usize) -> Result<(), LabError> {
+    for (_, path) in checkpoints(folder)?.into_iter().skip(keep.max(1)) {
+        fs::remove_file(&path).map_err(LabError::at(&path))?;
+    }
+    Ok(())
+}

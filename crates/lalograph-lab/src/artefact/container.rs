@@ -1,0 +1,369 @@
+//! The one container of everything that holds tensors: a safetensors file with metadata of ours and a seal over all of it.
+//!
+//! `docs/formats/container.md` describes it. The seal is a hash over the metadata, over the name, kind, shape and place of every tensor,
+//! and over all numbers, so that a file that was altered or cut short is never taken for whole.
+
+use std::collections::BTreeMap;
+use std::fs;
+use std::io::{self, Write};
+use std::path::Path;
+
+use safetensors::SafeTensors;
+use safetensors::tensor::{Dtype, Metadata, TensorInfo};
+use serde::Serialize;
+
+use crate::error::LabError;
+
+/// Texts with names: the metadata of a container.
+pub type Assets = BTreeMap<&'static str, String>;
+
+/// What a container holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Kind {
+    /// The metadata's `format`.
+    pub format: &'static str,
+    /// The metadata's `version`.
+    pub version: &'static str,
+}
+
+/// Numbers with a name and a shape, to be written.
+#[derive(Debug, Clone)]
+pub(crate) struct Numbers<'a> {
+    pub(crate) name: String,
+    pub(crate) shape: Vec<usize>,
+    pub(crate) values: &'a [f32],
+}
+
+const SEAL: &str = "content_hash";
+/// Says how a container is sealed. Files of before have none.
+const CONTAINER: &str = "container";
+const CONTAINER_VERSION: &str = "1";
+/// Files beyond this are not read.
+const LARGEST_BYTES: u64 = 64 << 30;
+
+/// Writes a container's bytes: the same for the same content, whatever the machine's clock says.
+///
+/// The header is written here and not by the safetensors crate, whose metadata map has no fixed order.
+pub(crate) fn write_container(
+    kind: Kind,
+    mut metadata: Assets,
+    tensors: &[Numbers<'_>],
+    mut out: impl Write,
+) -> io::Result<()> {
+    metadata.insert("format", kind.format.to_owned());
+    metadata.insert("version", kind.version.to_owned());
+    metadata.insert(CONTAINER, CONTAINER_VERSION.to_owned());
+    let mut seal = Seal::new(metadata.iter().map(|(key, value)| (*key, value.as_str())));
+    let mut from = 0;
+    let mut entries = serde_json::Map::new();
+    for tensor in tensors {
+        let to = from + tensor.values.len() * size_of::<f32>();
+        seal.add_tensor(&tensor.name, &tensor.shape, (from, to));
+        let entry = serde_json::json!({ "dtype": "F32", "shape": tensor.shape, "data_offsets": [from, to] });
+        entries.insert(tensor.name.clone(), entry);
+        from = to;
+    }
+    for tensor in tensors {
+        for_bytes(tensor.values, |bytes| {
+            seal.hash.update(bytes);
+            Ok(())
+        })?;
+    }
+    metadata.insert(SEAL, seal.hash.finalize().to_hex().to_string());
+    let mut map = serde_json::Map::new();
+    map.insert("__metadata__".into(), serde_json::to_value(&metadata)?);
+    map.extend(entries);
+    let mut header = serde_json::to_vec(&map)?;
+    // Spaces to a multiple of eight, since the numbers are to begin at one.
+    header.resize(header.len().next_multiple_of(8), b' ');
+    out.write_all(&(header.len() as u64).to_le_bytes())?;
+    out.write_all(&header)?;
+    for tensor in tensors {
+        for_bytes(tensor.values, |bytes| out.write_all(bytes))?;
+    }
+    Ok(())
+}
+
+/// Hands numbers on as bytes, some at a time.
+fn for_bytes(numbers: &[f32], mut each: impl FnMut(&[u8]) -> io::Result<()>) -> io::Result<()> {
+    let mut bytes = Vec::with_capacity(1 << 16);
+    for numbers in numbers.chunks(1 << 14) {
+        bytes.clear();
+        bytes.extend(numbers.iter().flat_map(|number| number.to_le_bytes()));
+        each(&bytes)?;
+    }
+    Ok(())
+}
+
+/// The hash in the making. Every text has its length before it, every number 8 bytes.
+struct Seal {
+    hash: blake3::Hasher,
+}
+
+impl Seal {
+    /// Begins with the metadata in the order of its keys, the seal's own left out.
+    fn new<'a>(metadata: impl Iterator<Item = (&'a str, &'a str)>) -> Self {
+        let mut seal = Self { hash: blake3::Hasher::new() };
+        for (key, value) in metadata {
+            seal.add_text(key);
+            seal.add_text(value);
+        }
+        seal
+    }
+
+    fn add_text(&mut self, text: &str) {
+        self.hash.update(&(text.len() as u64).to_le_bytes());
+        self.hash.update(text.as_bytes());
+    }
+
+    fn add_tensor(&mut self, name: &str, shape: &[usize], (from, to): (usize, usize)) {
+        self.add_text(name);
+        self.add_text("F32");
+        let sizes = shape.iter().copied();
+        for number in [shape.len()].into_iter().chain(sizes).chain([from, to]) {
+            self.hash.update(&(number as u64).to_le_bytes());
+        }
+    }
+}
+
+/// The bytes of a file that is to be read whole.
+pub(crate) fn read_file(path: &Path) -> Result<Vec<u8>, LabError> {
+    let size = fs::metadata(path).map_err(LabError::at(path))?.len();
+    if size > LARGEST_BYTES {
+        let what = format!("{size} bytes; files of up to {LARGEST_BYTES} bytes are read");
+        return Err(LabError::at(path)(io::Error::new(io::ErrorKind::FileTooLarge, what)));
+    }
+    fs::read(path).map_err(LabError::at(path))
+}
+
+/// A container that was read and whose seal was found whole.
+pub(crate) struct Container<'b> {
+    metadata: BTreeMap<String, String>,
+    /// By name.
+    tensors: BTreeMap<String, TensorInfo>,
+    /// Names in the order of their numbers in the file.
+    order: Vec<String>,
+    data: &'b [u8],
+}
+
+impl<'b> Container<'b> {
+    /// Takes the bytes of a file apart and checks all of them. Nothing is reserved but what the header takes.
+    ///
+    /// # Errors
+    /// A phrase that says why these bytes are no such file.
+    pub(crate) fn read(bytes: &'b [u8], kind: Kind) -> Result<Self, String> {
+        let damaged = |error: safetensors::SafeTensorError| format!("it is cut short or damaged ({error})");
+        let (length, header) = SafeTensors::read_metadata(bytes).map_err(damaged)?;
+        let data = bytes.get(8 + length..).unwrap_or_default();
+        if header.data_len() != data.len() {
+            return Err("it is cut short, or something follows its numbers".into());
+        }
+        let found = Self::of(&header, data)?;
+        let format = found.asset("format")?;
+        if format != kind.format {
+            return Err(format!("its format is `{format}`, not `{}`", kind.format));
+        }
+        let version = found.asset("version")?;
+        if !found.metadata.contains_key(CONTAINER) {
+            let what = "it is of before the first release, and such files are no longer read";
+            return Err(format!("{what} (version {version})"));
+        }
+        let container = found.asset(CONTAINER)?;
+        if version != kind.version || container != CONTAINER_VERSION {
+            return Err(format!(
+                "its version is {version} in a container of version {container}, and this program reads version {} in version {CONTAINER_VERSION}",
+                kind.version
+            ));
+        }
+        found.check_seal()?;
+        Ok(found)
+    }
+
+    fn of(header: &Metadata, data: &'b [u8]) -> Result<Self, String> {
+        let metadata =
+            header.metadata().as_ref().ok_or("it has no metadata, so it is not one of Lalograph's")?;
+        Ok(Self {
+            metadata: metadata.iter().map(|(key, value)| (key.clone(), value.clone())).collect(),
+            tensors: header.tensors().into_iter().map(|(name, info)| (name, info.clone())).collect(),
+            order: header.offset_keys(),
+            data,
+        })
+    }
+
+    fn check_seal(&self) -> Result<(), String> {
+        let others = self.metadata.iter().filter(|(key, _)| *key != SEAL);
+        let mut seal = Seal::new(others.map(|(key, value)| (key.as_str(), value.as_str())));
+        for (name, info) in self.order.iter().filter_map(|name| self.tensors.get_key_value(name)) {
+            if info.dtype != Dtype::F32 {
+                return Err(format!("the tensor `{name}` is {:?}, and F32 was expected", info.dtype));
+            }
+            seal.add_tensor(name, &info.shape, info.data_offsets);
+        }
+        if seal.hash.update(self.data).finalize().to_hex().as_str() != self.asset(SEAL)? {
+            return Err("its content does not match its hash: it was altered after it was written".into());
+        }
+        Ok(())
+    }
+
+    /// A text of the metadata.
+    pub(crate) fn asset(&self, key: &str) -> Result<&str, String> {
+        self.metadata.get(key).map(String::as_str).ok_or_else(|| format!("its metadata has no `{key}`"))
+    }
+
+    /// The names of the tensors, in the order of their numbers in the file.
+    pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
+        self.order.iter().map(String::as_str)
+    }
+
+    /// The shape of a tensor.
+    pub(crate) fn shape(&self, name: &str) -> Result<&[usize], String> {
+        let found = self.tensors.get(name).ok_or_else(|| format!("the tensor `{name}` is missing"))?;
+        Ok(&found.shape)
+    }
+
+    /// The numbers of a tensor, whatever its shape.
+    pub(crate) fn all_numbers(&self, name: &str) -> Result<Vec<f32>, String> {
+        let found = self.tensors.get(name).ok_or_else(|| format!("the tensor `{name}` is missing"))?;
+        let (from, to) = found.data_offsets;
+        let (words, _) = self.data.get(from..to).unwrap_or_default().as_chunks::<4>();
+        Ok(words.iter().map(|word| f32::from_le_bytes(*word)).collect())
+    }
+
+    /// The numbers of a tensor of this shape.
+    pub(crate) fn numbers(&self, name: &str, shape: &[usize]) -> Result<Vec<f32>, String> {
+        self.check_shape(name, shape)?;
+        self.all_numbers(name)
+    }
+
+    /// Refuses a tensor that is not there, or of another shape.
+    pub(crate) fn check_shape(&self, name: &str, shape: &[usize]) -> Result<(), String> {
+        let found = self.shape(name)?;
+        if found == shape {
+            return Ok(());
+        }
+        Err(format!("the tensor `{name}` is {found:?}, and its plan asks for {shape:?}"))
+    }
+
+    /// The columns of a tensor of rows.
+    pub(crate) fn columns(&self, name: &str) -> Result<usize, String> {
+        match self.shape(name)? {
+            [_, columns] => Ok(*columns),
+            shape => Err(format!(
+                "the tensor `{name}` has the shape {shape:?}, and rows and columns were expected"
+            )),
+        }
+    }
+
+    /// Whether there is a tensor of that name.
+    pub(crate) fn has(&self, name: &str) -> bool {
+        self.tensors.contains_key(name)
+    }
+}
+
+/// The rows of a tensor in any safetensors file: their width and their numbers, of single or double precision.
+pub(crate) fn foreign_rows(bytes: &[u8], name: &str, rows: usize) -> Result<(usize, Vec<f32>), String> {
+    let file =
+        SafeTensors::deserialize(bytes).map_err(|error| format!("it is cut short or damaged ({error})"))?;
+    let tensor = file.tensor(name).map_err(|_| {
+        let names: Vec<&str> = file.names();
+        format!("the tensor `{name}` is missing; it has {}", names.join(", "))
+    })?;
+    let [found, columns] = tensor.shape()[..] else {
+        return Err(format!(
+            "the tensor `{name}` has the shape {:?}, and rows and columns were expected",
+            tensor.shape()
+        ));
+    };
+    if found != rows {
+        return Err(format!("the tensor `{name}` has {found} rows, and there are {rows} words"));
+    }
+    let numbers = match tensor.dtype() {
+        Dtype::F32 => tensor.data().as_chunks::<4>().0.iter().map(|x| f32::from_le_bytes(*x)).collect(),
+        Dtype::F64 => {
+            tensor.data().as_chunks::<8>().0.iter().map(|x| f64::from_le_bytes(*x) as f32).collect()
+        }
+        other => return Err(format!("the tensor `{name}` is {other:?}, and F32 or F64 can be read")),
+    };
+    Ok((columns, numbers))
+}
+
+/// Plain data with string keys as JSON.
+pub(crate) fn json<T: Serialize>(value: &T) -> Result<String, LabError> {
+    serde_json::to_string(value).map_err(|error| LabError::Write(error.to_string()))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Assets, Container, Kind, Numbers, write_container};
+
+    const KIND: Kind = Kind { format: "lalograph test", version: "1" };
+
+    fn written() -> Vec<u8> {
+        let numbers = |name: &str, values| Numbers { name: name.into(), shape: vec![2, 1], values };
+        let tensors = [numbers("one", &[1.0, 2.0][..]), numbers("two", &[3.0, 4.0])];
+        let mut bytes = Vec::new();
+        write_container(KIND, Assets::from([("note", "hive".to_owned())]), &tensors, &mut bytes).unwrap();
+        bytes
+    }
+
+    fn refusal(bytes: &[u8]) -> String {
+        Container::read(bytes, KIND).err().unwrap()
+    }
+
+    /// The same bytes with one text in place of another of the same length.
+    fn with(from: &str, to: &str) -> Vec<u8> {
+        let mut bytes = written();
+        assert_eq!(from.len(), to.len());
+        let places: Vec<usize> =
+            (0..bytes.len() - from.len()).filter(|&at| bytes[at..].starts_with(from.as_bytes())).collect();
+        places.iter().for_each(|&at| bytes[at..at + from.len()].copy_from_slice(to.as_bytes()));
+        assert!(!places.is_empty(), "{from}");
+        bytes
+    }
+
+    #[test]
+    fn what_was_written_is_read() {
+        let bytes = written();
+        let found = Container::read(&bytes, KIND).unwrap();
+        assert_eq!(found.asset("note"), Ok("hive"));
+        assert_eq!(found.names().collect::<Vec<_>>(), ["one", "two"]);
+        assert_eq!(found.numbers("two", &[2, 1]), Ok(vec![3.0, 4.0]));
+        assert!(found.numbers("two", &[1, 2]).is_err() && found.numbers("three", &[1]).is_err());
+    }
+
+    #[test]
+    fn names_shapes_places_numbers_and_texts_are_all_sealed() {
+        let altered = "altered after it was written";
+        // Two tensors of one shape that change their names, as a swap of their entries would.
+        let swapped = String::from_utf8_lossy(&with("\"one\"", "\"xxx\"")).into_owned();
+        assert!(swapped.contains("\"xxx\""));
+        let mut bytes = with("\"one\"", "\"xxx\"");
+        for (from, to) in [("\"two\"", "\"one\""), ("\"xxx\"", "\"two\"")] {
+            let at = (0..bytes.len()).find(|&at| bytes[at..].starts_with(from.as_bytes())).unwrap();
+            bytes[at..at + from.len()].copy_from_slice(to.as_bytes());
+        }
+        assert!(refusal(&bytes).contains(altered), "{}", refusal(&bytes));
+        assert!(refusal(&with("[2,1]", "[1,2]")).contains(altered));
+        assert!(refusal(&with("hive", "Hive")).contains(altered));
+        let mut numbers = written();
+        *numbers.last_mut().unwrap() ^= 1;
+        assert!(refusal(&numbers).contains(altered));
+        let whole = written();
+        for cut in 0..whole.len() {
+            assert!(Container::read(&whole[..cut], KIND).is_err(), "{cut} bytes");
+        }
+        let longer: Vec<u8> = whole.iter().copied().chain([0]).collect();
+        assert!(Container::read(&longer, KIND).is_err());
+    }
+
+    #[test]
+    fn other_formats_and_versions_and_files_of_before_are_named() {
+        assert!(
+            refusal(&with("lalograph test", "lalograph tent")).contains("its format is `lalograph tent`")
+        );
+        let other = Kind { version: "2", ..KIND };
+        let error = Container::read(&written(), other).err().unwrap();
+        assert!(error.contains("its version is 1"), "{error}");
+        assert!(refusal(&with("container\":", "contained\":")).contains("before the first release"));
+    }
+}

@@ -1,0 +1,8 @@
+//! Data on its way to the network: windows, token stores between runs, overlap of parts.
+
+pub(crate) mod filler;
+pub(crate) mod overlap;
+pub(crate) mod reading_rows;
+pub mod source;
+pub(crate) mod token_cache;
+pub(crate) mod windows;

@@ -1,0 +1,6 @@
+//! Measuring: what a plan costs, how fast a machine is, what a model or a baseline makes of a text.
+
+pub mod baseline;
+pub mod cost;
+pub mod gauge;
+pub mod score;

@@ -1,0 +1,354 @@
+//! Scoring text: how surprised is a model by it?
+
+use lalograph_net::Network;
+use lalograph_net::blocks::recurrent::window::Extent;
+use lalograph_net::models::language::TokenWindow;
+use lalograph_net::weights::packed::PackedWeights;
+use lalograph_text::corpus::ReadObserver;
+use lalograph_text::tokens::{HeldOut, TokenSequence, encode_corpus};
+use lalograph_text::{Corpus, Reading, Reserved, Unit, Vocabulary};
+use serde::{Deserialize, Serialize};
+
+use super::baseline::Predictor;
+use crate::data::reading_rows::ReadingRows;
+use crate::error::LabError;
+use crate::run::records::{Evaluation, Figures};
+use crate::task::language::model::ModelFile;
+
+/// What a model makes of a text. Every document's end counts as a token to be predicted.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Score {
+    /// Documents.
+    pub documents: u64,
+    /// Raw bytes of their text.
+    pub bytes: u64,
+    /// Tokens predicted.
+    pub tokens: u64,
+    /// How many of them are the unknown token, whose probability is counted as it stands.
+    pub unknown_tokens: u64,
+    /// Mean natural-log cross-entropy per token.
+    pub loss: f64,
+    /// e to the power of the loss.
+    pub perplexity: f64,
+    /// The loss over ln 2.
+    pub bits_per_token: f64,
+    /// All bits over all bytes: comparable between vocabularies.
+    pub bits_per_byte: f64,
+}
+
+impl Score {
+    /// The score of `text` at a summed loss.
+    pub fn new(text: &TokenSequence, total_loss: f64) -> Self {
+        let tokens = text.len() as f64;
+        let loss = total_loss / tokens;
+        Self {
+            documents: text.documents,
+            bytes: text.bytes,
+            tokens: text.len() as u64,
+            unknown_tokens: text.unknown,
+            loss,
+            perplexity: loss.exp(),
+            bits_per_token: loss / std::f64::consts::LN_2,
+            bits_per_byte: total_loss / std::f64::consts::LN_2 / text.bytes.max(1) as f64,
+        }
+    }
+
+    /// The same as a loss and named figures.
+    pub fn evaluation(&self) -> Evaluation {
+        let figures = Figures::of([
+            ("perplexity", self.perplexity),
+            ("bits_per_token", self.bits_per_token),
+            ("bits_per_byte", self.bits_per_byte),
+            ("documents", self.documents as f64),
+            ("bytes", self.bytes as f64),
+            ("tokens", self.tokens as f64),
+            ("unknown_tokens", self.unknown_tokens as f64),
+        ]);
+        Evaluation { loss: self.loss, figures }
+    }
+}
+
+/// Steps of a window while scoring, where nobody says another; no result depends on it.
+pub const WINDOW: usize = 64;
+
+/// How a text is scored.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Scoring {
+    /// Tokens read at once.
+    pub window: usize,
+    /// Whether the state is reset where a document begins; none for as in training.
+    pub resets: Option<bool>,
+    /// Whether every token's loss is kept, and not only every document's.
+    pub tokens: bool,
+}
+
+impl Default for Scoring {
+    fn default() -> Self {
+        Self { window: WINDOW, resets: None, tokens: false }
+    }
+}
+
+/// What a model makes of one document, or of a part of one.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct PassageScore {
+    /// Which document it is, or is of, from 0.
+    pub document: u64,
+    /// Where its tokens begin.
+    pub start: u64,
+    /// Tokens predicted; the document's end is one of its last passage's.
+    pub tokens: u64,
+    /// How many of them are unknown.
+    pub unknown_tokens: u64,
+    /// Mean natural-log cross-entropy per token.
+    pub loss: f64,
+}
+
+/// What a model makes of a text, as a whole and by document.
+#[derive(Debug, Clone)]
+pub struct Judgement {
+    /// The whole.
+    pub score: Score,
+    /// The standard error of the loss over documents, each weighing as much as it has tokens; none for a single document.
+    pub loss_standard_error: Option<f64>,
+    /// Each document.
+    pub documents: Vec<PassageScore>,
+    /// The loss of each token, if it was asked for.
+    pub token_losses: Vec<f64>,
+}
+
+/// A judgement and the text that it is of.
+#[derive(Debug, Clone)]
+pub struct TextScore {
+    /// What the model makes of it.
+    pub judgement: Judgement,
+    /// The text as it was read.
+    pub text: TokenSequence,
+    /// What was read and left out.
+    pub reading: Reading,
+}
+
+/// A judgement in the making.
+struct Scorer<'t> {
+    text: &'t TokenSequence,
+    keep_tokens: bool,
+    total: f64,
+    open: PassageScore,
+    documents: Vec<PassageScore>,
+    token_losses: Vec<f64>,
+}
+
+impl PassageScore {
+    fn empty(document: u64, start: u64) -> Self {
+        Self { document, start, tokens: 0, unknown_tokens: 0, loss: 0.0 }
+    }
+
+    /// Adds a token; the loss is a sum until [`PassageScore::close`].
+    fn add(&mut self, index: u32, loss: f64) {
+        self.tokens += 1;
+        self.loss += loss;
+        self.unknown_tokens += u64::from(index == Reserved::UNKNOWN);
+    }
+
+    fn close(self) -> Self {
+        Self { loss: self.loss / self.tokens.max(1) as f64, ..self }
+    }
+}
+
+impl<'t> Scorer<'t> {
+    fn new(text: &'t TokenSequence, keep_tokens: bool) -> Self {
+        let open = PassageScore::empty(0, 0);
+        Self { text, keep_tokens, total: 0.0, open, documents: Vec::new(), token_losses: Vec::new() }
+    }
+
+    fn add(&mut self, at: usize, loss: f64) {
+        let index = self.text.index(at);
+        self.total += loss;
+        self.open.add(index, loss);
+        if index == Reserved::END || at + 1 == self.text.len() {
+            let next = PassageScore::empty(self.open.document + 1, at as u64 + 1);
+            self.documents.push(std::mem::replace(&mut self.open, next).close());
+        }
+        if self.keep_tokens {
+            self.token_losses.push(loss);
+        }
+    }
+
+    fn finish(self) -> Judgement {
+        let score = Score::new(self.text, self.total);
+        let loss_standard_error = standard_error(&self.documents, score.loss);
+        Judgement { score, loss_standard_error, documents: self.documents, token_losses: self.token_losses }
+    }
+}
+
+/// Scores a corpus, encoded with `threads` threads, as one text read in order, the state carried from document to document
+/// or begun anew. `observer` is told the bytes read, and then, from the beginning again, those scored.
+///
+/// # Errors
+/// No text; a stop.
+pub fn score(
+    file: &ModelFile,
+    corpus: &Corpus,
+    threads: usize,
+    scoring: Scoring,
+    observer: &mut dyn ReadObserver,
+) -> Result<TextScore, LabError> {
+    let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, None, threads, observer)?;
+    let (text, reading) = (encoded.training, encoded.reading);
+    let mut scorer = Scorer::new(&text, scoring.tokens);
+    let progress = |share: f64| observer.progress((share * reading.bytes as f64) as u64);
+    if !each_loss(file, &text, scoring, progress, |at, loss| scorer.add(at, loss)) {
+        return Err(lalograph_text::TextError::Stopped.into());
+    }
+    Ok(TextScore { judgement: scorer.finish(), text, reading })
+}
+
+/// The loss of every token of a text that begins with a document.
+pub fn token_losses(file: &ModelFile, text: &TokenSequence) -> Vec<f64> {
+    let mut losses = Vec::with_capacity(text.len());
+    each_loss(file, text, Scoring::default(), |_| true, |_, loss| losses.push(loss));
+    losses
+}
+
+/// Scores a text that was read already under a model that is no network.
+pub fn score_baseline(text: &TokenSequence, predictor: &mut dyn Predictor) -> Judgement {
+    let mut scorer = Scorer::new(text, false);
+    for (at, token) in text.iter().enumerate() {
+        scorer.add(at, -predictor.probability(token).ln());
+    }
+    scorer.finish()
+}
+
+/// The sentences of a text whose tokens' losses were kept. A sentence ends with a full stop, a question mark or an exclamation mark that ends a word,
+/// and with its document; closing quotation marks and brackets belong to it.
+pub fn sentences(found: &TextScore, vocabulary: &Vocabulary) -> Vec<PassageScore> {
+    let text = &found.text;
+    let token = |at: usize| {
+        let index = (at < text.len()).then(|| text.index(at)).filter(|&index| index != Reserved::END)?;
+        vocabulary.token(index).ok()
+    };
+    // Tokens of words hold no spaces; elsewhere a word goes on unless a space follows.
+    let spaced = vocabulary.unit() != Unit::Word;
+    let goes_on = |next: &[u8]| {
+        CLOSING.contains(&next) || (spaced && !next.first().is_some_and(u8::is_ascii_whitespace))
+    };
+    let (mut sentences, mut open, mut ended) = (Vec::new(), PassageScore::empty(0, 0), false);
+    for (at, &loss) in found.judgement.token_losses.iter().enumerate() {
+        let index = text.index(at);
+        open.add(index, loss);
+        let spelling = token(at).unwrap_or_default();
+        let stops = matches!(spelling.last(), Some(b'.' | b'?' | b'!'));
+        ended = stops || (ended && CLOSING.contains(&spelling));
+        let next = token(at + 1);
+        let last = index == Reserved::END || at + 1 == text.len();
+        // Before the end of a document a sentence stays open for it.
+        if last || (ended && next.is_some_and(|next| !goes_on(next))) {
+            let document = open.document + u64::from(index == Reserved::END);
+            let next = PassageScore::empty(document, at as u64 + 1);
+            sentences.push(std::mem::replace(&mut open, next).close());
+            ended = false;
+        }
+    }
+    sentences
+}
+
+/// Tokens that belong to the sentence before them.
+const CLOSING: [&[u8]; 6] = [b"\"", b"'", b")", b"]", "\u{201d}".as_bytes(), "\u{2019}".as_bytes()];
+
+/// Hands on the loss of every token of a text, in order; `false` if it was stopped.
+fn each_loss(
+    file: &ModelFile,
+    text: &TokenSequence,
+    scoring: Scoring,
+    mut progress: impl FnMut(f64) -> bool,
+    mut each: impl FnMut(usize, f64),
+) -> bool {
+    let model = &file.model;
+    let window = scoring.window.max(1);
+    let reset = scoring.resets.unwrap_or(file.plan.training.reset_at_documents);
+    let rows = ReadingRows::new(text, 1, window, reset);
+    let mut read = TokenWindow::default();
+    let mut lane = model.reading_lane(Extent { steps: window, rows: 1 }, true);
+    let packed = PackedWeights::reading(model.layout(), &file.weights);
+    let weights = packed.with(&file.weights);
+    let mut losses = Vec::with_capacity(window);
+    let windows = rows.windows();
+    for index in 0..windows {
+        rows.window(text, index, 0..1, &mut read);
+        losses.clear();
+        model.forward(weights, &read.inputs, read.resets(), &mut lane, None);
+        model.loss_of(weights, &read.targets, &mut lane, Some(&mut losses));
+        let start = index * window;
+        // What fills up the last window is no part of the text.
+        let known = losses.iter().take(text.len() - start);
+        known.enumerate().for_each(|(step, &loss)| each(start + step, loss));
+        if !progress((index + 1) as f64 / windows as f64) {
+            return false;
+        }
+    }
+    true
+}
+
+/// The standard error of a ratio of sums over documents, by its linear part (Cochran, 1977).
+fn standard_error(documents: &[PassageScore], loss: f64) -> Option<f64> {
+    let count = documents.len() as f64;
+    let tokens: f64 = documents.iter().map(|document| document.tokens as f64).sum();
+    let squares: f64 =
+        documents.iter().map(|document| ((document.loss - loss) * document.tokens as f64).powi(2)).sum();
+    (documents.len() > 1).then(|| (squares * count / (count - 1.0)).sqrt() / tokens)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{PassageScore, Scorer, TextScore, sentences, standard_error};
+    use lalograph_text::tokens::TokenSequence;
+    use lalograph_text::vocabulary::VocabularySpec;
+    use lalograph_text::{Reading, Reserved, Unit, VocabularyBuilder};
+
+    /// The sentences of documents over which every token has the loss of its position, as ranges and mean losses.
+    fn ranges(unit: Unit, documents: &[&str]) -> Vec<(u64, u64, u64, f64)> {
+        let spec = VocabularySpec { unit, ..VocabularySpec::default() };
+        let mut builder = VocabularyBuilder::new(&spec);
+        documents.iter().for_each(|text| builder.add(text));
+        let vocabulary = builder.finish(1).unwrap();
+        let mut indices = Vec::new();
+        for text in documents {
+            vocabulary.encoder().encode_into(text, &mut indices);
+            indices.push(Reserved::END);
+        }
+        let text = TokenSequence::from_indices(indices);
+        let mut scorer = Scorer::new(&text, true);
+        (0..text.len()).for_each(|at| scorer.add(at, at as f64));
+        let found = TextScore { judgement: scorer.finish(), text, reading: Reading::default() };
+        let all = sentences(&found, &vocabulary);
+        assert_eq!(all.iter().map(|sentence| sentence.tokens).sum::<u64>(), found.text.len() as u64);
+        all.iter()
+            .map(|sentence| (sentence.document, sentence.start, sentence.tokens, sentence.loss))
+            .collect()
+    }
+
+    #[test]
+    fn sentences_end_where_a_reader_ends_them() {
+        // Two sentences, then a document without a full stop; ends belong to the last sentence.
+        let found = ranges(Unit::Word, &["bees flew . all was well !", "a cold day"]);
+        assert_eq!(found, [(0, 0, 3, 1.0), (0, 3, 5, 5.0), (1, 8, 4, 9.5)]);
+        // What closes belongs to what it closes.
+        let found = ranges(Unit::Word, &["( she said . ) we went ."]);
+        assert_eq!(found.iter().map(|sentence| sentence.2).collect::<Vec<_>>(), [5, 4]);
+        // A point inside a number ends nothing, where units hold spaces.
+        let found = ranges(Unit::Character, &["3.5 kg. Ah."]);
+        assert_eq!(found.iter().map(|sentence| sentence.2).collect::<Vec<_>>(), [7, 5]);
+    }
+
+    #[test]
+    fn the_standard_error_is_that_of_a_mean_where_documents_are_equally_long() {
+        let document = |loss| PassageScore { document: 0, start: 0, tokens: 10, unknown_tokens: 0, loss };
+        let losses = [1.0, 2.0, 4.0, 5.0];
+        let documents: Vec<_> = losses.iter().map(|&loss| document(loss)).collect();
+        // By hand: deviations 2, 1, 1, 2; variance 10 / 3; over the root of four.
+        let expected = (10.0f64 / 3.0).sqrt() / 2.0;
+        assert!((standard_error(&documents, 3.0).unwrap() - expected).abs() < 1e-12);
+        assert!(standard_error(&documents[..1], 1.0).is_none());
+    }
+}

@@ -1,0 +1,133 @@
+//! What a run is, besides its plan: `run.json`.
+
+use std::path::PathBuf;
+
+use serde::{Deserialize, Serialize};
+
+use super::records::Evaluation;
+
+/// How a run stands, as it was last written down.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum RunStatus {
+    /// It is being trained, or its process died.
+    #[default]
+    Running,
+    /// All steps were made, or it was stopped early because nothing was gained any more.
+    Finished,
+    /// Somebody stopped it; the best model so far is there.
+    Interrupted,
+    /// It could not go on.
+    Failed,
+}
+
+/// How a run really stands: what is written down, and whether a process holds it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Standing {
+    /// A process is training it.
+    Running,
+    /// All steps were made, or it was stopped early.
+    Finished,
+    /// Somebody stopped it.
+    Interrupted,
+    /// It could not go on.
+    Failed,
+    /// Its process ended without a word.
+    Died,
+}
+
+impl Standing {
+    /// In one word.
+    pub fn name(self) -> &'static str {
+        match self {
+            Self::Running => "running",
+            Self::Finished => "finished",
+            Self::Interrupted => "interrupted",
+            Self::Failed => "failed",
+            Self::Died => "died",
+        }
+    }
+}
+
+/// Somebody went on with a run.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Resumption {
+    /// When, as [`RunDescription::started`].
+    pub time: String,
+    /// After which step.
+    pub step: u64,
+    /// What was changed in the plan, as `section.key = value`.
+    pub changed: Vec<String>,
+}
+
+/// What is known of a run's text before anything is learnt from it.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct TextFacts {
+    /// Tokens learnt from in a pass.
+    pub training_tokens: u64,
+    /// Tokens of the validation text.
+    pub validation_tokens: u64,
+    /// Tokens of the test text.
+    pub test_tokens: u64,
+    /// The share of the validation tokens that the vocabulary does not know.
+    pub unknown_share: Option<f64>,
+    /// The share of the validation documents that stand word for word in the training text.
+    pub seen_share: Option<f64>,
+    /// Mean loss of the unigram model on the validation text.
+    pub unigram_loss: Option<f64>,
+    /// Steps of one pass.
+    pub steps_per_epoch: u64,
+}
+
+/// `run.json`: what a run is, besides its plan.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RunDescription {
+    /// Its name, that of its folder.
+    pub name: String,
+    /// The kind of its task, such as `language model`.
+    pub task: String,
+    /// When it began, by the clock of the machine, with the offset from UTC.
+    pub started: String,
+    /// How it stands.
+    pub status: RunStatus,
+    /// The version of the program.
+    pub program_version: String,
+    /// Documents read.
+    pub documents: u64,
+    /// Raw bytes of their text.
+    pub text_bytes: u64,
+    /// Hash of their text.
+    pub text_hash: String,
+    /// Hash of the vocabulary.
+    pub vocabulary_hash: String,
+    /// Steps made.
+    pub steps: u64,
+    /// Lowest validation loss, if any was measured.
+    pub best_validation_loss: Option<f64>,
+    /// The folder that the plan's paths are meant from.
+    pub working_folder: Option<PathBuf>,
+    /// Indices of the vocabulary.
+    pub vocabulary_size: u64,
+    /// Numbers that are learnt.
+    pub parameters: u64,
+    /// Steps planned.
+    pub planned_steps: u64,
+    /// The step of the lowest validation loss.
+    pub best_step: Option<u64>,
+    /// Whether it ended before its last step because nothing was gained any more.
+    pub stopped_early: bool,
+    /// The test part under the weights that were kept.
+    pub test: Option<Evaluation>,
+    /// Why it could not go on.
+    pub failure: Option<String>,
+    /// The step at which its numbers were no longer finite, if that is why.
+    pub not_finite_step: Option<u64>,
+    /// What is known of its text.
+    pub text: TextFacts,
+    /// When it was resumed.
+    pub resumed: Vec<Resumption>,
+}

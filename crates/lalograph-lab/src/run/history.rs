@@ -1,0 +1,149 @@
+//! A run as it can be read back: what it is, what it did, what its figures say.
+
+use super::description::{RunDescription, Standing};
+use super::folder::RunFolder;
+use super::records::{FlowRecord, MetricsRecord, SampleRecord, read_lines};
+use crate::error::LabError;
+use crate::plan::Plan;
+use crate::plan::reference::sections;
+use crate::training::hints::{Evidence, Hint, Stage, hints};
+
+/// Everything that a run has written down.
+#[derive(Debug, Clone)]
+pub struct RunHistory {
+    /// Its folder.
+    pub run: RunFolder,
+    /// What it is.
+    pub description: RunDescription,
+    /// How it stands.
+    pub standing: Standing,
+    /// Its settings.
+    pub plan: Plan,
+    /// Its lines of metrics.
+    pub metrics: Vec<MetricsRecord>,
+    /// Its samples.
+    pub samples: Vec<SampleRecord>,
+    /// Its measurements of gradients.
+    pub flow: Vec<FlowRecord>,
+}
+
+impl RunHistory {
+    /// Reads a run.
+    ///
+    /// # Errors
+    /// A file of it that cannot be read or is not what it should be.
+    pub fn read(run: RunFolder) -> Result<Self, LabError> {
+        let description = run.description()?;
+        Ok(Self {
+            standing: run.standing(description.status),
+            plan: run.read_plan()?,
+            metrics: read_lines(&run.metrics())?,
+            samples: read_lines(&run.records(SampleRecord::FILE))?,
+            flow: read_lines(&run.records(FlowRecord::FILE))?,
+            description,
+            run,
+        })
+    }
+
+    /// What its figures say.
+    pub fn hints(&self) -> Vec<Hint> {
+        let stage = match (self.standing, self.description.not_finite_step) {
+            (_, Some(step)) => Stage::NotFinite(step),
+            (Standing::Finished, None) => Stage::Ended,
+            _ => Stage::UnderWay,
+        };
+        let (plan, text) = (&self.plan, &self.description.text);
+        hints(&Evidence { plan, text, metrics: &self.metrics, flow: self.flow.last(), stage })
+    }
+
+    /// The last steps made, by what was written down: a run that died has no better count.
+    pub fn steps(&self) -> u64 {
+        let recorded = self.metrics.iter().map(MetricsRecord::step);
+        recorded.max().unwrap_or(0).max(self.description.steps)
+    }
+
+    /// Seconds trained, by the last record.
+    pub fn seconds(&self) -> Option<f64> {
+        self.metrics.iter().rev().find_map(|record| match record {
+            MetricsRecord::Training { seconds, .. } | MetricsRecord::Validation { seconds, .. } => {
+                Some(*seconds)
+            }
+            MetricsRecord::Test { .. } => None,
+        })
+    }
+
+    /// Training perplexity over the last steps; none where the softmax was trained against a sample of the vocabulary.
+    pub fn training_perplexity(&self) -> Option<f64> {
+        self.metrics.iter().rev().find_map(|record| match record {
+            MetricsRecord::Training { figures, .. } => Some(figures.get("perplexity")),
+            _ => None,
+        })?
+    }
+
+    /// The samples of the last step that there were any.
+    pub fn last_samples(&self) -> &[SampleRecord] {
+        self.samples.chunk_by(|a, b| a.step == b.step).last().unwrap_or_default()
+    }
+}
+
+/// Every setting of a plan as `section.key` and its value as TOML, in the order of the reference page; what is not set is left out.
+pub fn settings(plan: &Plan) -> Vec<(String, String)> {
+    // A plan that TOML has no form for was never read from a file, nor written to one.
+    let Ok(values) = toml::Table::try_from(plan) else {
+        return Vec::new();
+    };
+    let sections = sections();
+    let all = sections
+        .iter()
+        .flat_map(|section| section.settings.iter().map(move |setting| (&section.name, &setting.key)));
+    all.filter_map(|(section, key)| {
+        let value = values.get(section)?.get(key)?;
+        Some((format!("{section}.{key}"), value.to_string()))
+    })
+    .collect()
+}
+
+/// The settings in which plans differ: each with its value in every plan, none where it is not set.
+pub fn differing_settings(plans: &[&Plan]) -> Vec<(String, Vec<Option<String>>)> {
+    let listed: Vec<Vec<(String, String)>> = plans.iter().map(|plan| settings(plan)).collect();
+    let sections = sections();
+    let keys = sections.iter().flat_map(|section| {
+        section.settings.iter().map(|setting| format!("{}.{}", section.name, setting.key))
+    });
+    keys.filter_map(|key| {
+        let value =
+            |of: &Vec<(String, String)>| of.iter().find(|(k, _)| *k == key).map(|(_, value)| value.clone());
+        let values: Vec<Option<String>> = listed.iter().map(value).collect();
+        values.windows(2).any(|pair| pair[0] != pair[1]).then_some((key, values))
+    })
+    .collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{differing_settings, settings};
+    use crate::Plan;
+
+    #[test]
+    fn only_settings_that_differ_are_told_each_with_all_its_values() {
+        let plan = |overrides: &[&str]| {
+            let overrides: Vec<String> = overrides.iter().map(|&s| s.to_owned()).collect();
+            Plan::from_toml("", &overrides).unwrap()
+        };
+        let (one, two) =
+            (plan(&["model.hidden=8", "training.seed=3"]), plan(&["model.hidden=9", "training.steps=4"]));
+        let three = plan(&["model.hidden=8"]);
+        let found = differing_settings(&[&one, &two, &three]);
+        let some = |text: &str| Some(text.to_owned());
+        assert_eq!(
+            found,
+            [
+                ("model.hidden".to_owned(), vec![some("8"), some("9"), some("8")]),
+                ("training.seed".to_owned(), vec![some("3"), some("1"), some("1")]),
+                ("training.steps".to_owned(), vec![None, some("4"), None]),
+            ]
+        );
+        assert!(differing_settings(&[&one, &one]).is_empty());
+        assert!(settings(&three).contains(&("model.hidden".to_owned(), "8".to_owned())));
+    }
+}

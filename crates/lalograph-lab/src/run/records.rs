@@ -1,0 +1,244 @@
+//! What a run writes down as it goes, one JSON object a line.
+
+use std::collections::BTreeMap;
+use std::fs::{File, OpenOptions};
+use std::io::Write;
+use std::path::{Path, PathBuf};
+
+use serde::{Deserialize, Serialize};
+
+use crate::error::LabError;
+
+/// Figures by their names, as a task defines them: `perplexity`, `bits_per_byte`, `accuracy`.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Figures(BTreeMap<String, f64>);
+
+impl Figures {
+    /// These figures.
+    pub fn of<const N: usize>(figures: [(&str, f64); N]) -> Self {
+        Self(figures.into_iter().map(|(name, value)| (name.to_owned(), value)).collect())
+    }
+
+    /// The figure of this name.
+    pub fn get(&self, name: &str) -> Option<f64> {
+        self.0.get(name).copied()
+    }
+
+    /// All figures by name.
+    pub fn iter(&self) -> impl Iterator<Item = (&str, f64)> {
+        self.0.iter().map(|(name, &value)| (name.as_str(), value))
+    }
+}
+
+/// What a model makes of held-out data.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Evaluation {
+    /// The mean loss.
+    pub loss: f64,
+    /// What the task says besides.
+    pub figures: Figures,
+}
+
+impl Evaluation {
+    /// e to the power of the loss: for a language model the perplexity.
+    pub fn perplexity(&self) -> f64 {
+        self.loss.exp()
+    }
+
+    /// The figure of this name.
+    pub fn figure(&self, name: &str) -> Option<f64> {
+        self.figures.get(name)
+    }
+}
+
+/// A line of `metrics.jsonl`. Losses are natural-log cross-entropies per target; `figures` are those of the task.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(tag = "kind", rename_all = "snake_case", deny_unknown_fields)]
+pub enum MetricsRecord {
+    /// Means over the steps since the last such record.
+    Training {
+        /// The step that it was written after, from 1.
+        step: u64,
+        /// Epochs so far.
+        epoch: f64,
+        /// Tokens, or other examples, trained on so far.
+        tokens: u64,
+        /// Since the run began.
+        seconds: f64,
+        /// Mean training loss, with dropout.
+        loss: f64,
+        /// What the task says of the loss: for a language model its perplexity, unless the softmax was trained against a sample.
+        figures: Figures,
+        /// At this step.
+        learning_rate: f64,
+        /// Mean norm of the whole gradient before clipping.
+        gradient_norm: f64,
+        /// Mean norm after clipping.
+        clipped_gradient_norm: f64,
+        /// Share of the steps whose gradient was clipped.
+        clipped_share: f64,
+        /// Tokens trained on in a second of training.
+        tokens_per_second: f64,
+    },
+    /// The whole validation part.
+    Validation {
+        /// The step that it was validated after.
+        step: u64,
+        /// Epochs so far.
+        epoch: f64,
+        /// Since the run began.
+        seconds: f64,
+        /// Mean validation loss.
+        loss: f64,
+        /// What the task says besides.
+        figures: Figures,
+        /// Whether it is the lowest loss so far.
+        best: bool,
+    },
+    /// The test part, once, at the end.
+    Test {
+        /// The step whose weights were kept and tested.
+        step: u64,
+        /// Mean test loss.
+        loss: f64,
+        /// What the task says besides.
+        figures: Figures,
+    },
+}
+
+impl MetricsRecord {
+    /// The step of the record.
+    pub fn step(&self) -> u64 {
+        match self {
+            Self::Training { step, .. } | Self::Validation { step, .. } | Self::Test { step, .. } => *step,
+        }
+    }
+
+    /// The loss of the record.
+    pub fn loss(&self) -> f64 {
+        match self {
+            Self::Training { loss, .. } | Self::Validation { loss, .. } | Self::Test { loss, .. } => *loss,
+        }
+    }
+
+    /// The figure of this name.
+    pub fn figure(&self, name: &str) -> Option<f64> {
+        match self {
+            Self::Training { figures, .. }
+            | Self::Validation { figures, .. }
+            | Self::Test { figures, .. } => figures.get(name),
+        }
+    }
+}
+
+/// A line of `flow.jsonl`: the gradient of the loss at the last token of a window alone, on training text, without dropout.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct FlowRecord {
+    /// The step that it was measured after.
+    pub step: u64,
+    /// For each layer from the lowest, the norm of the gradient by its outputs at the last token, at the token before, and so on.
+    pub by_distance: Vec<Vec<f64>>,
+    /// The norm of the gradient of each parameter.
+    pub by_parameter: BTreeMap<String, f64>,
+}
+
+/// A line of `samples.jsonl`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct SampleRecord {
+    /// The step that it was written after.
+    pub step: u64,
+    /// The perplexity on validation text last measured, if any was.
+    pub validation_perplexity: Option<f64>,
+    /// The temperature that it was drawn at.
+    pub temperature: f64,
+    /// What it goes on from.
+    pub seed_text: String,
+    /// The sample, without the seed text.
+    pub text: String,
+    /// Tokens drawn.
+    pub tokens: u64,
+    /// Whether it ended where a document ends, and not at the limit.
+    pub ended: bool,
+}
+
+impl FlowRecord {
+    /// The file of these records, without its extension.
+    pub const FILE: &'static str = "flow";
+}
+
+impl SampleRecord {
+    /// The file of these records, without its extension.
+    pub const FILE: &'static str = "samples";
+}
+
+/// A file that lines are added to, each whole before the next begins.
+#[derive(Debug)]
+pub struct Lines {
+    path: PathBuf,
+    file: File,
+    bytes: u64,
+}
+
+impl Lines {
+    /// Goes on with a file after so many bytes of it: what comes after them is taken away. A file that is not there is made.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    pub fn after(path: &Path, bytes: u64) -> Result<Self, LabError> {
+        let file = OpenOptions::new().create(true).append(true).open(path).map_err(LabError::at(path))?;
+        let length = file.metadata().map_err(LabError::at(path))?.len();
+        let bytes = bytes.min(length);
+        if bytes < length {
+            file.set_len(bytes).map_err(LabError::at(path))?;
+        }
+        Ok(Self { path: path.to_owned(), file, bytes })
+    }
+
+    /// Bytes of the file, once they are all sure to be there.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    pub fn synced_bytes(&self) -> Result<u64, LabError> {
+        self.file.sync_data().map_err(LabError::at(&self.path))?;
+        Ok(self.bytes)
+    }
+
+    /// Appends one record.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    pub fn push<T: Serialize>(&mut self, record: &T) -> Result<(), LabError> {
+        let mut line = serde_json::to_vec(record)
+            .map_err(|error| LabError::Io { path: self.path.clone(), source: error.into() })?;
+        line.push(b'\n');
+        self.file.write_all(&line).map_err(LabError::at(&self.path))?;
+        self.bytes += line.len() as u64;
+        Ok(())
+    }
+}
+
+/// Reads all records of a file back; none if there is no such file. A last line that was cut short is left out: its writer died.
+///
+/// # Errors
+/// The file cannot be read, or a line is not such a record.
+pub fn read_lines<T: for<'de> Deserialize<'de>>(path: &Path) -> Result<Vec<T>, LabError> {
+    let text = match std::fs::read_to_string(path) {
+        Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
+        text => text.map_err(LabError::at(path))?,
+    };
+    let whole = text.rfind('\n').map_or("", |end| &text[..=end]);
+    whole
+        .lines()
+        .enumerate()
+        .map(|(number, line)| {
+            serde_json::from_str(line).map_err(|error| LabError::BadRun {
+                path: path.to_owned(),
+                what: format!("line {}: {error}", number + 1),
+            })
+        })
+        .collect()
+}

@@ -1,0 +1,149 @@
+//! What a language model does now and then while it is trained: gradient flow and samples.
+
+use std::sync::Arc;
+
+use lalograph_net::LanguageModel;
+use lalograph_net::numbers::chance::stream;
+use serde::{Deserialize, Serialize};
+
+use super::flow::FlowMeter;
+use super::learner::LanguageTask;
+use super::model::{ModelFile, ReadyModel};
+use crate::artefact::model_file::Trained;
+use crate::error::LabError;
+use crate::run::records::{FlowRecord, SampleRecord};
+use crate::task::{Duty, Moment, Note};
+use crate::writing::decoding::Decoding;
+use crate::writing::generator::{Ended, Generator, Request, Stop};
+
+/// A line that a duty writes down.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(untagged)]
+pub enum LanguageNote {
+    /// How far back in time gradients reach.
+    Flow(FlowRecord),
+    /// A sample.
+    Sample(SampleRecord),
+}
+
+impl Note for LanguageNote {
+    fn flow(&self) -> Option<&FlowRecord> {
+        match self {
+            Self::Flow(record) => Some(record),
+            Self::Sample(_) => None,
+        }
+    }
+}
+
+fn every(every: u64, step: u64) -> bool {
+    every > 0 && step.is_multiple_of(every)
+}
+
+/// Measures how far back in time gradients reach.
+pub(super) struct FlowDuty<'a> {
+    task: &'a LanguageTask,
+    meter: FlowMeter,
+}
+
+impl<'a> FlowDuty<'a> {
+    pub(super) fn new(task: &'a LanguageTask) -> Self {
+        Self { task, meter: FlowMeter::new(&task.model, &task.plan.training) }
+    }
+}
+
+impl Duty<LanguageTask> for FlowDuty<'_> {
+    fn name(&self) -> &'static str {
+        FlowRecord::FILE
+    }
+
+    fn comes_first(&self) -> bool {
+        true
+    }
+
+    fn is_due(&self, step: u64, _: bool) -> bool {
+        every(self.task.plan.training.flow_every, step)
+    }
+
+    fn perform(&mut self, moment: Moment<'_, '_, LanguageModel>) -> Result<Vec<LanguageNote>, LabError> {
+        let step = moment.trainer.step();
+        let (team, weights) = moment.trainer.last_step();
+        let lanes: Vec<_> = team.windows().collect();
+        let record = self.meter.measure(&self.task.model, weights, &lanes);
+        Ok(vec![LanguageNote::Flow(FlowRecord { step, ..record })])
+    }
+}
+
+/// Writes samples at the plan's temperatures.
+pub(super) struct SamplesDuty<'a> {
+    task: &'a LanguageTask,
+    /// The model of the last samples; its memory is used again.
+    ready: Option<ReadyModel>,
+}
+
+impl<'a> SamplesDuty<'a> {
+    pub(super) fn new(task: &'a LanguageTask) -> Self {
+        Self { task, ready: None }
+    }
+
+    /// The model with the weights to validate and keep.
+    fn ready(&mut self, weights: &[f32]) -> ReadyModel {
+        let LanguageTask { plan, vocabulary, model, .. } = self.task;
+        match self.ready.take() {
+            Some(mut ready) => {
+                ready.set_weights(weights);
+                ready
+            }
+            None => ReadyModel::new(ModelFile {
+                plan: plan.clone(),
+                vocabulary: vocabulary.clone(),
+                trained: Trained::default(),
+                model: model.clone(),
+                weights: weights.to_vec(),
+            }),
+        }
+    }
+}
+
+impl Duty<LanguageTask> for SamplesDuty<'_> {
+    fn name(&self) -> &'static str {
+        SampleRecord::FILE
+    }
+
+    fn is_due(&self, step: u64, over: bool) -> bool {
+        let samples = &self.task.plan.samples;
+        over || every(samples.every, step) || samples.at.contains(&step)
+    }
+
+    fn perform(&mut self, moment: Moment<'_, '_, LanguageModel>) -> Result<Vec<LanguageNote>, LabError> {
+        let LanguageTask { plan, seed_texts, .. } = self.task;
+        if plan.samples.temperatures.is_empty() {
+            return Ok(Vec::new());
+        }
+        let (step, seed) = (moment.trainer.step(), plan.training.seed);
+        let ready = Arc::new(self.ready(moment.trainer.settled()));
+        let mut generator = Generator::new(Arc::clone(&ready));
+        let mut notes = Vec::with_capacity(plan.samples.temperatures.len() * seed_texts.len());
+        for seed_text in seed_texts {
+            for &temperature in &plan.samples.temperatures {
+                let decoding = &Decoding::at_temperature(temperature);
+                let tokens = plan.samples.tokens;
+                let request =
+                    Request { seed_text, decoding, tokens, past_end: false, stop: &Stop::default() };
+                let mut random = stream(seed, "sampling", &[step, notes.len() as u64]);
+                let sample = generator.write(&request, &mut random, |_| true)?;
+                notes.push(LanguageNote::Sample(SampleRecord {
+                    step,
+                    validation_perplexity: moment.validation.map(|validation| validation.perplexity()),
+                    temperature,
+                    seed_text: seed_text.clone(),
+                    tokens: sample.tokens(),
+                    ended: sample.ended == Ended::Document,
+                    text: sample.text,
+                }));
+            }
+        }
+        drop(generator);
+        self.ready = Arc::into_inner(ready);
+        Ok(notes)
+    }
+}

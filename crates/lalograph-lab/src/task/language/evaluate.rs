@@ -1,0 +1,71 @@
+//! Held-out text under a language model.
+
+use lalograph_net::LanguageModel;
+use lalograph_net::blocks::recurrent::window::Extent;
+use lalograph_net::blocks::regularisation::LaneUse;
+use lalograph_net::models::network::LaneRoom;
+use lalograph_net::step::lanes::Lanes;
+use lalograph_net::step::team::Team;
+use lalograph_net::weights::packed::Parameters;
+use lalograph_text::tokens::TokenSequence;
+
+use crate::data::reading_rows::ReadingRows;
+use crate::measure::score::Score;
+use crate::plan::Plan;
+use crate::run::records::Evaluation;
+use crate::task::Evaluator;
+
+/// Rows side by side while held-out text is read.
+pub(crate) const VALIDATION_ROWS: usize = 16;
+
+/// A text that is read in parallel rows, cut where documents end.
+pub(super) struct HeldOutText {
+    text: TokenSequence,
+    rows: ReadingRows,
+    team: Team<LanguageModel, f32>,
+}
+
+impl HeldOutText {
+    /// Room to read a text in, if there is any text.
+    pub(super) fn boxed<'a>(
+        plan: &Plan,
+        model: &LanguageModel,
+        text: TokenSequence,
+    ) -> Option<Box<dyn Evaluator<LanguageModel> + 'a>> {
+        if text.is_empty() {
+            return None;
+        }
+        let training = &plan.training;
+        let rows = ReadingRows::new(&text, VALIDATION_ROWS, training.window, training.reset_at_documents);
+        let room = LaneRoom {
+            extent: Extent { steps: training.window, rows: rows.rows() },
+            used_for: LaneUse::Reading,
+            resets: true,
+        };
+        let lanes = Lanes::new(rows.rows(), training.lanes);
+        let team = Team::new(model, room, lanes, 0..lanes.count(), model.shared(Vec::new));
+        Some(Box::new(Self { text, rows, team }))
+    }
+}
+
+impl Evaluator<LanguageModel> for HeldOutText {
+    fn evaluate(
+        &mut self,
+        net: &LanguageModel,
+        weights: Parameters<'_, f32>,
+        progress: &mut dyn FnMut(f64) -> bool,
+    ) -> Option<Evaluation> {
+        let windows = self.rows.windows();
+        let mut total = 0.0;
+        for index in 0..windows {
+            for (rows, window) in self.team.windows_mut() {
+                self.rows.window(&self.text, index, rows, window);
+            }
+            total += self.team.loss(net, weights);
+            if !progress((index + 1) as f64 / windows as f64) {
+                return None;
+            }
+        }
+        Some(Score::new(&self.text, total).evaluation())
+    }
+}

@@ -1,0 +1,13 @@
+//! Language models: predicting the next token.
+
+mod duties;
+pub(crate) mod evaluate;
+pub mod events;
+pub mod flow;
+mod learner;
+pub mod model;
+pub mod prepare;
+mod start;
+
+pub use duties::LanguageNote;
+pub use learner::LanguageTask;

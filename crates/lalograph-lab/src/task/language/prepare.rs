@@ -1,0 +1,256 @@
+//! From a plan to everything that training needs: the corpus as tokens, the vocabulary, the model's layout.
+
+use std::path::Path;
+
+use lalograph_net::LanguageModel;
+use lalograph_net::numbers::chance::stream;
+use lalograph_text::corpus::{ReadObserver, Skipped};
+use lalograph_text::tokens::{EncodedCorpus, HeldOut, TokenSequence, encode_corpus};
+use lalograph_text::{Corpus, Part, Reserved, Vocabulary, VocabularyBuilder};
+use rand::seq::SliceRandom;
+
+use super::events::{PreparationEvent, PreparationObserver};
+use super::learner::LanguageTask;
+use super::start::Start;
+use crate::artefact::checkpoint::checkpoints;
+use crate::data::overlap::seen_share;
+use crate::data::source::Windows;
+use crate::data::token_cache::CacheEntry;
+use crate::data::windows::TrainingWindows;
+use crate::error::LabError;
+use crate::measure::baseline::unigram_loss;
+use crate::plan::{Plan, PlanError};
+use crate::run::description::TextFacts;
+use crate::run::folder::RunFolder;
+use crate::storage::files::{read_split, read_vocabulary};
+
+/// Reads the corpus with `threads` threads and lays the model out. In `cache`, a folder, encoded corpora are kept; what was encoded before and has
+/// not changed since is taken from there. With a `vocabulary`, that is used and none is counted.
+///
+/// # Errors
+/// An unusable plan, corpus or vocabulary; text too short for one batch; a stop.
+pub fn prepare(
+    mut plan: Plan,
+    threads: usize,
+    cache: Option<&Path>,
+    vocabulary: Option<Vocabulary>,
+    observer: &mut dyn PreparationObserver,
+) -> Result<LanguageTask, LabError> {
+    plan.check()?;
+    let share = plan.corpus.validation_share;
+    let (vocabulary, corpus) = read_text(&plan, threads, cache, vocabulary, observer)?;
+    plan.vocabulary.unit = vocabulary.unit();
+    plan.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
+    plan.vocabulary.reserved.clone_from(vocabulary.reserved());
+    if share > 0.0 && plan.corpus.split.is_none() && corpus.validation.is_empty() {
+        return Err(LabError::NoValidation { documents: corpus.reading.documents, share });
+    }
+    let (rows, window) = (plan.training.batch, plan.training.window);
+    let windows = TrainingWindows::new(&corpus.training, &plan.training).count() as u64;
+    if corpus.training.len() < rows * window || windows == 0 {
+        return Err(LabError::TooShort {
+            tokens: corpus.training.len(),
+            rows,
+            window,
+            needed: rows * window,
+        });
+    }
+    let model = LanguageModel::new(plan.shape(vocabulary.len()))?;
+    let start = Start::read(&plan.start, &vocabulary, &model)?;
+    let steps = plan.training.steps.unwrap_or(plan.training.epochs * windows);
+    let EncodedCorpus { training, validation, test, .. } = &corpus;
+    let held_out = !validation.is_empty();
+    let facts = TextFacts {
+        training_tokens: training.len() as u64,
+        validation_tokens: validation.len() as u64,
+        test_tokens: test.len() as u64,
+        unknown_share: held_out.then(|| validation.unknown as f64 / validation.len() as f64),
+        seen_share: seen_share(training, validation),
+        unigram_loss: held_out.then(|| unigram_loss(&vocabulary, training, validation)),
+        steps_per_epoch: windows,
+    };
+    let mut seed_texts = plan.samples.seed_text.0.clone();
+    seed_texts.extend(drawn_seeds(&plan, &vocabulary, validation)?);
+    Ok(LanguageTask { plan, vocabulary, corpus, model, steps, seed_texts, facts, start })
+}
+
+/// Reads a plan's corpus with `threads` threads: the vocabulary, and the tokens in their parts. See [`prepare`] for `cache` and `vocabulary`.
+///
+/// # Errors
+/// As for [`prepare`].
+pub fn read_text(
+    plan: &Plan,
+    threads: usize,
+    cache: Option<&Path>,
+    vocabulary: Option<Vocabulary>,
+    observer: &mut dyn PreparationObserver,
+) -> Result<(Vocabulary, EncodedCorpus), LabError> {
+    let corpus = Corpus::find(&plan.corpus.spec())?;
+    let held_out = match &plan.corpus.split {
+        Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
+        None => {
+            let share = plan.corpus.validation_share;
+            HeldOut::Share { seed: plan.training.seed, share, test: plan.corpus.test_share }
+        }
+    };
+    let mut entry = cache.map(|cache| CacheEntry::of(cache, plan, &corpus)).transpose()?;
+    // A strict reading is to happen, not to be remembered.
+    let kept = match entry.as_ref().filter(|_| !plan.corpus.strict).map(CacheEntry::load) {
+        None | Some(Ok(None)) => None,
+        Some(Ok(kept)) => kept,
+        Some(Err(error)) => {
+            let _ = observer.event(&PreparationEvent::NotReused(&error));
+            None
+        }
+    };
+    match kept {
+        Some(kept) => {
+            let folder = entry.as_ref().map(CacheEntry::folder).unwrap_or(Path::new(""));
+            let _ = observer.event(&PreparationEvent::Reused(folder));
+            Ok(kept)
+        }
+        None => encode(plan, &corpus, &held_out, vocabulary, entry.as_mut(), threads, observer),
+    }
+}
+
+/// Reads the corpus of a run again as [`prepare`] does, with the run's own vocabulary and by `plan`, which may say more of the training than the run's did. The plan's
+/// paths are meant from `base`, if one is given.
+///
+/// # Errors
+/// As for [`prepare`]; a corpus or a vocabulary that is another now.
+pub fn prepare_again(
+    run: &RunFolder,
+    plan: &Plan,
+    base: Option<&Path>,
+    threads: usize,
+    cache: Option<&Path>,
+    observer: &mut dyn PreparationObserver,
+) -> Result<LanguageTask, LabError> {
+    let description = run.description()?;
+    let vocabulary = read_vocabulary(&run.vocabulary())?;
+    let changed = |what| LabError::Changed { what, run: run.path().to_owned() };
+    if vocabulary.hash() != description.vocabulary_hash {
+        return Err(changed("vocabulary"));
+    }
+    let mut there = plan.clone();
+    let Plan { corpus, vocabulary: words, start, .. } = &mut there;
+    let paths = corpus.paths.iter_mut().chain(&mut corpus.split).chain(&mut words.file);
+    for path in paths.chain(&mut start.vectors).chain(&mut start.model) {
+        *path = base.map_or_else(|| path.clone(), |base| base.join(&path));
+    }
+    // What a run started from is of no use once it has made a step, and may be gone.
+    if !checkpoints(&run.checkpoints())?.is_empty() {
+        (start.vectors, start.model) = (None, None);
+    }
+    let mut prepared = prepare(there, threads, cache, Some(vocabulary), observer)?;
+    // The paths as they were given: a model does not tell where it was trained.
+    prepared.plan.corpus.paths.clone_from(&plan.corpus.paths);
+    prepared.plan.corpus.split.clone_from(&plan.corpus.split);
+    prepared.plan.vocabulary.file.clone_from(&plan.vocabulary.file);
+    prepared.plan.start.clone_from(&plan.start);
+    if prepared.corpus.text_hash != description.text_hash {
+        return Err(changed("corpus"));
+    }
+    if prepared.vocabulary.hash() != description.vocabulary_hash {
+        return Err(changed("vocabulary"));
+    }
+    Ok(prepared)
+}
+
+/// The beginnings of some documents of the validation text that the vocabulary knows all of.
+fn drawn_seeds(plan: &Plan, vocabulary: &Vocabulary, text: &TokenSequence) -> Result<Vec<String>, LabError> {
+    let (wanted, tokens) = (plan.samples.drawn_seeds, plan.samples.drawn_seed_tokens);
+    if wanted == 0 {
+        return Ok(Vec::new());
+    }
+    let known = |start: usize| (start..start + tokens).all(|at| text.index(at) != Reserved::UNKNOWN);
+    let mut starts: Vec<usize> = text
+        .bounds()
+        .filter(|range| range.len() > tokens && known(range.start))
+        .map(|range| range.start)
+        .collect();
+    if starts.is_empty() {
+        let key = "samples.drawn_seeds";
+        let must = "0 where no document of the validation text is longer than the seeds";
+        return Err(PlanError::Range { key, value: wanted.to_string(), must }.into());
+    }
+    starts.shuffle(&mut stream(plan.training.seed, "seed texts", &[]));
+    let texts = starts.into_iter().take(wanted).map(|start| {
+        let mut decoder = vocabulary.decoder();
+        let mut text_out = String::new();
+        for at in start..start + tokens {
+            decoder.push(text.index(at), &mut text_out)?;
+        }
+        decoder.finish(&mut text_out);
+        Ok(text_out)
+    });
+    texts.collect()
+}
+
+/// Reads the corpus: once for the vocabulary, unless the plan names one, and once for the tokens.
+fn encode(
+    plan: &Plan,
+    corpus: &Corpus,
+    held_out: &HeldOut,
+    given: Option<Vocabulary>,
+    mut entry: Option<&mut CacheEntry>,
+    threads: usize,
+    observer: &mut dyn PreparationObserver,
+) -> Result<(Vocabulary, EncodedCorpus), LabError> {
+    let mut pass = Pass { number: 1, total_bytes: corpus.bytes(), observer };
+    let vocabulary = match (given, &plan.vocabulary.file) {
+        (Some(vocabulary), _) => vocabulary,
+        (None, Some(path)) => read_vocabulary(path)?,
+        (None, None) => count_vocabulary(plan, corpus, held_out, threads, &mut pass)?,
+    };
+    pass.number = 2;
+    let places = entry.as_mut().map(|entry| entry.places()).transpose()?;
+    let stores = places.as_ref().map(|places| places.each_ref().map(|place| place.as_path()));
+    let encoded = encode_corpus(corpus, &vocabulary, held_out, stores, threads, &mut pass);
+    match (entry, &encoded) {
+        (Some(entry), Ok(encoded)) => entry.keep(&vocabulary, encoded)?,
+        (Some(entry), Err(_)) => entry.discard(),
+        (None, _) => {}
+    }
+    Ok((vocabulary, encoded?))
+}
+
+/// One pass over the corpus, told to the observer of the training.
+struct Pass<'a> {
+    number: u32,
+    total_bytes: u64,
+    observer: &'a mut dyn PreparationObserver,
+}
+
+impl ReadObserver for Pass<'_> {
+    fn progress(&mut self, bytes: u64) -> bool {
+        let event = PreparationEvent::Reading { pass: self.number, bytes, total_bytes: self.total_bytes };
+        self.observer.event(&event).is_continue()
+    }
+
+    fn left_out(&mut self, skipped: &Skipped) {
+        // Every pass meets the same places; the last is the one that always takes place.
+        if self.number == 2 {
+            let _ = self.observer.event(&PreparationEvent::LeftOut(skipped));
+        }
+    }
+}
+
+/// Counts the training part only, so that validation text shows how much of unseen text is unknown.
+fn count_vocabulary(
+    plan: &Plan,
+    corpus: &Corpus,
+    held_out: &HeldOut,
+    threads: usize,
+    pass: &mut Pass<'_>,
+) -> Result<Vocabulary, LabError> {
+    let (spec, split) = (plan.vocabulary.spec(), held_out.split());
+    let (mut builder, reading) = VocabularyBuilder::count(&spec, corpus, threads, pass, |document| {
+        split.part_of(document.text, document.label) == Part::Training
+    })?;
+    if !held_out.parts_by_document(reading.documents) {
+        // Too few documents to be parted whole: then the part held out cannot be told apart here.
+        (builder, _) = VocabularyBuilder::count(&spec, corpus, 1, pass, |_| true)?;
+    }
+    Ok(builder.finish(threads)?)
+}

@@ -1,0 +1,231 @@
+//! What the weights of a language model start from, where that is not chance alone: word vectors, or another model.
+//!
+//! Word vectors have a large part in common, which tells no word from another, and are as long as words are frequent. Less their mean
+//! (Mu and Viswanath, 2018) and each brought to the size of the model's own first values, they start as those do but with what is alike
+//! side by side: `docs/measurements.md` has both curves.
+
+use std::path::{Path, PathBuf};
+
+use lalograph_net::{LanguageModel, Network};
+use lalograph_text::{Reserved, Vocabulary};
+use lalograph_vectors::{VectorError, VectorTable};
+
+use super::model::ModelFile;
+use crate::artefact::vectors::import;
+use crate::error::LabError;
+use crate::plan::StartPlan;
+use crate::run::folder::model_in;
+
+/// What was read to start from.
+#[derive(Debug, Default)]
+pub(super) struct Start {
+    vectors: Option<VectorTable>,
+    model: Option<(PathBuf, Box<ModelFile>)>,
+}
+
+impl Start {
+    /// Reads what a plan starts from, and checks that it fits.
+    pub(super) fn read(
+        plan: &StartPlan,
+        vocabulary: &Vocabulary,
+        model: &LanguageModel,
+    ) -> Result<Self, LabError> {
+        let vectors = plan.vectors.as_ref().map(|path| read_vectors(path, vocabulary, model)).transpose()?;
+        let model = match &plan.model {
+            Some(path) => Some((path.clone(), Box::new(read_model(path, vocabulary, model)?))),
+            None => None,
+        };
+        Ok(Self { vectors, model })
+    }
+
+    /// Fills weights: first from the model, tensor by tensor, then token vectors from word vectors.
+    pub(super) fn fill(
+        &self,
+        model: &LanguageModel,
+        weights: &mut [f32],
+        vocabulary: &Vocabulary,
+    ) -> Result<(), LabError> {
+        if let Some((_, from)) = &self.model {
+            for tensor in from.model.layout().tensors() {
+                if let Some(own) = model.layout().tensor(&tensor.name) {
+                    weights[own.range.clone()].copy_from_slice(&from.weights[tensor.range.clone()]);
+                }
+            }
+        }
+        if let Some(vectors) = &self.vectors {
+            fill_embedding(model, weights, vocabulary, vectors)?;
+        }
+        Ok(())
+    }
+}
+
+/// Reads a model to start from: a file, or the model of a run's folder.
+fn read_model(path: &Path, vocabulary: &Vocabulary, model: &LanguageModel) -> Result<ModelFile, LabError> {
+    let file = if path.is_dir() { model_in(path) } else { path.to_owned() };
+    let found = ModelFile::load(&file)?;
+    let unfit = |what: String| LabError::Start { path: path.to_owned(), what };
+    if found.vocabulary.hash() != vocabulary.hash() {
+        let what = "its vocabulary is another; `vocabulary.file` of the plan can name the one of its run";
+        return Err(unfit(what.into()));
+    }
+    let mut shared = 0;
+    for tensor in found.model.layout().tensors() {
+        if let Some(own) = model.layout().tensor(&tensor.name) {
+            if own.shape != tensor.shape {
+                let what = format!("`{}` is {:?} there and {:?} here", tensor.name, tensor.shape, own.shape);
+                return Err(unfit(what));
+            }
+            shared += 1;
+        }
+    }
+    if shared == 0 {
+        return Err(unfit("no tensor has the name of one here".into()));
+    }
+    Ok(found)
+}
+
+/// Reads vectors of the vocabulary's words.
+fn read_vectors(
+    path: &Path,
+    vocabulary: &Vocabulary,
+    model: &LanguageModel,
+) -> Result<VectorTable, LabError> {
+    let mut wanted = Vec::with_capacity(vocabulary.len());
+    for index in Reserved::COUNT..vocabulary.len() as u32 {
+        wanted.push(String::from_utf8_lossy(vocabulary.token(index)?).into_owned());
+    }
+    let table = import(path, None, Some(&wanted), |_| {}, |_| true)?.table;
+    let width = model.shape().embedding;
+    match table.dimensions() {
+        found if found != width => Err(VectorError::Dimensions { found, wanted: width }.into()),
+        _ => Ok(table),
+    }
+}
+
+/// Fills the token vectors: words that have a vector get it, less the mean of those that are found, at the root mean square of the model's own first
+/// values. Returns how many did; a vector that is the mean tells nothing, and its word begins as usual.
+///
+/// # Errors
+/// Vectors of another width than the model's.
+fn fill_embedding(
+    model: &LanguageModel,
+    weights: &mut [f32],
+    vocabulary: &Vocabulary,
+    table: &VectorTable,
+) -> Result<usize, VectorError> {
+    let wanted = model.shape().embedding;
+    if table.dimensions() != wanted {
+        return Err(VectorError::Dimensions { found: table.dimensions(), wanted });
+    }
+    let Some(tensor) = model.layout().tensor("embedding") else {
+        return Ok(0);
+    };
+    let rows = &mut weights[tensor.range.clone()];
+    let found: Vec<(usize, &[f32])> = (Reserved::COUNT..vocabulary.len() as u32)
+        .filter_map(|index| {
+            let word = std::str::from_utf8(vocabulary.token(index).ok()?).ok()?;
+            Some((index as usize, table.at(table.exact_row(word)?)))
+        })
+        .collect();
+    let count = found.len() as f64;
+    let mut mean = vec![0.0; wanted];
+    for (_, vector) in &found {
+        mean.iter_mut().zip(*vector).for_each(|(mean, &x)| *mean += f64::from(x) / count);
+    }
+    let size = |numbers: &[f64]| (numbers.iter().map(|x| x * x).sum::<f64>() / numbers.len() as f64).sqrt();
+    let own = size(&rows.iter().map(|&x| f64::from(x)).collect::<Vec<_>>());
+    let mut filled = 0;
+    for (index, vector) in found {
+        let apart: Vec<f64> = vector.iter().zip(&mean).map(|(&x, mean)| f64::from(x) - mean).collect();
+        let length = size(&apart);
+        // Not what rounding leaves of a vector that is the mean.
+        if length > 1e-6 * size(&mean) {
+            let row = &mut rows[index * wanted..][..wanted];
+            row.iter_mut().zip(apart).for_each(|(to, from)| *to = (own / length * from) as f32);
+            filled += 1;
+        }
+    }
+    Ok(filled)
+}
+
+#[cfg(test)]
+mod tests {
+    use lalograph_net::weights::first_values::first_values;
+    use lalograph_net::{LanguageModel, Layout, Network};
+    use lalograph_text::{Vocabulary, VocabularyBuilder};
+    use lalograph_vectors::{VectorError, VectorTable};
+
+    use super::fill_embedding;
+    use crate::Plan;
+
+    /// A model of two numbers a token over these words, and its first values.
+    fn beginner(words: &str) -> (LanguageModel, Vocabulary, Vec<f32>) {
+        let plan = Plan::from_toml("[model]\nembedding = 2\nhidden = 3\n", &[]).unwrap();
+        let mut builder = VocabularyBuilder::new(&plan.vocabulary.spec());
+        builder.add(words);
+        let vocabulary = builder.finish(1).unwrap();
+        let model = LanguageModel::new(plan.shape(vocabulary.len())).unwrap();
+        let weights = first_values(model.layout(), 1);
+        (model, vocabulary, weights)
+    }
+
+    fn table(words: &[(&str, [f32; 2])]) -> VectorTable {
+        let values = words.iter().flat_map(|(_, vector)| *vector).collect();
+        VectorTable::new(words.iter().map(|(word, _)| (*word).to_owned()).collect(), 2, values).unwrap()
+    }
+
+    fn rows(layout: &Layout, weights: &[f32]) -> Vec<[f32; 2]> {
+        let tensor = layout.tensors().iter().find(|tensor| tensor.name == "embedding").unwrap();
+        weights[tensor.range.clone()].as_chunks().0.to_vec()
+    }
+
+    #[test]
+    fn words_get_their_vectors_less_the_mean_at_the_size_of_first_values() {
+        let (model, vocabulary, mut weights) = beginner("clover clover linden heather thyme");
+        let first = rows(model.layout(), &weights);
+        // The mean of those that are found is (10, 21).
+        let given = table(&[
+            ("linden", [16.0, 13.0]),
+            ("juniper", [500.0, -90.0]),
+            ("clover", [7.0, 25.0]),
+            ("heather", [7.0, 25.0]),
+        ]);
+        assert_eq!(fill_embedding(&model, &mut weights, &vocabulary, &given).unwrap(), 3);
+        let now = rows(model.layout(), &weights);
+        let place = |word: &str| vocabulary.index_of(word) as usize;
+        let own = (first.iter().flatten().map(|x| x * x).sum::<f32>() / (2 * first.len()) as f32).sqrt();
+        // Two numbers whose root mean square is one, in the direction from the mean.
+        let unit = 2f32.sqrt();
+        for (word, [x, y]) in [("clover", [-0.6, 0.8]), ("heather", [-0.6, 0.8]), ("linden", [0.6, -0.8])] {
+            let [a, b] = now[place(word)];
+            assert!(
+                (a - own * unit * x).abs() < 1e-5 && (b - own * unit * y).abs() < 1e-5,
+                "{word}: {a} {b}"
+            );
+        }
+        let others =
+            (0..now.len()).filter(|&at| ["clover", "heather", "linden"].iter().all(|word| place(word) != at));
+        for other in others {
+            assert_eq!(now[other], first[other]);
+        }
+    }
+
+    #[test]
+    fn vectors_that_tell_nothing_apart_or_of_another_width_change_nothing() {
+        let (model, vocabulary, weights) = beginner("clover linden");
+        let mut filled = weights.clone();
+        for same in [
+            table(&[("clover", [0.1, -7.3])]),
+            table(&[("clover", [0.1, -7.3]), ("linden", [0.1, -7.3])]),
+            table(&[("clover", [0.0, 0.0]), ("linden", [0.0, 0.0])]),
+            table(&[("juniper", [1.0, 2.0])]),
+        ] {
+            assert_eq!(fill_embedding(&model, &mut filled, &vocabulary, &same).unwrap(), 0);
+            assert_eq!(filled, weights);
+        }
+        let wide = VectorTable::new(vec!["clover".into()], 3, vec![1.0; 3]).unwrap();
+        let refused = fill_embedding(&model, &mut filled, &vocabulary, &wide);
+        assert!(matches!(refused, Err(VectorError::Dimensions { found: 3, wanted: 2 })), "{refused:?}");
+        assert_eq!(filled, weights);
+    }
+}

@@ -1,0 +1,126 @@
+//! Tasks: what a run trains, and on what. The training loop knows a task only by the traits here; each task has a room of its own.
+
+pub mod language;
+
+use std::collections::BTreeMap;
+
+use lalograph_net::Network;
+use lalograph_net::weights::packed::Parameters;
+use serde::Serialize;
+use serde::de::DeserializeOwned;
+
+use crate::artefact::container::Assets;
+use crate::data::source::Windows;
+use crate::error::LabError;
+use crate::plan::Plan;
+use crate::run::description::TextFacts;
+use crate::run::records::{Evaluation, Figures, FlowRecord};
+use crate::training::trainer::Trainer;
+
+/// A task that is ready to be trained: its plan resolved, its data read, its network laid out.
+pub trait Task: Sync {
+    /// The network.
+    type Net: Network;
+    /// What its duties write down.
+    type Note: Note;
+
+    /// The kind of the task, as files name it.
+    const KIND: &'static str;
+
+    /// The plan, resolved.
+    fn plan(&self) -> &Plan;
+
+    /// The network.
+    fn net(&self) -> &Self::Net;
+
+    /// Steps to make.
+    fn steps(&self) -> u64;
+
+    /// What is known of the data beforehand.
+    fn facts(&self) -> TextFacts;
+
+    /// The training data, epoch after epoch.
+    fn windows(&self) -> Box<dyn Windows<<Self::Net as Network>::Window> + '_>;
+
+    /// What all lanes read in a step.
+    fn shared(&self) -> <Self::Net as Network>::Shared<f32>;
+
+    /// Changes first values that were drawn, as `[start]` of the plan says. Only for a run that has made no step.
+    ///
+    /// # Errors
+    /// A start that does not fit.
+    fn start(&self, weights: &mut [f32]) -> Result<(), LabError>;
+
+    /// The validation data, if there is any.
+    fn validation(&self) -> Option<Box<dyn Evaluator<Self::Net> + '_>>;
+
+    /// The test data, if there is any.
+    fn test(&self) -> Option<Box<dyn Evaluator<Self::Net> + '_>>;
+
+    /// What is done now and then besides recording and validating, in this order.
+    fn duties(&self) -> Vec<Box<dyn Duty<Self> + '_>>;
+
+    /// Figures of a mean training loss.
+    fn training_figures(&self, loss: f64) -> Figures;
+
+    /// What a model file holds besides weights.
+    ///
+    /// # Errors
+    /// Something that has no form as text.
+    fn assets(&self) -> Result<Assets, LabError>;
+}
+
+/// A line that a duty writes down.
+pub trait Note: Serialize + DeserializeOwned + Send {
+    /// A measurement of how far back gradients reach, if this is one: hints read it.
+    fn flow(&self) -> Option<&FlowRecord> {
+        None
+    }
+}
+
+/// A task without duties writes nothing.
+impl Note for () {}
+
+/// Something that a task does now and then. Its notes go to the file of its name.
+pub trait Duty<T: Task + ?Sized>: Send {
+    /// Its name, and that of its file of records.
+    fn name(&self) -> &'static str;
+
+    /// Whether it comes before the line of training figures and the validation of its step, or after them.
+    fn comes_first(&self) -> bool {
+        false
+    }
+
+    /// Whether it is due after a step; `over` is whether that was the last.
+    fn is_due(&self, step: u64, over: bool) -> bool;
+
+    /// Does it.
+    ///
+    /// # Errors
+    /// Whatever it meets.
+    fn perform(&mut self, moment: Moment<'_, '_, T::Net>) -> Result<Vec<T::Note>, LabError>;
+}
+
+/// What a duty is given.
+pub struct Moment<'m, 't, N: Network> {
+    /// The trainer after the step in hand.
+    pub trainer: &'m mut Trainer<'t, N>,
+    /// The last validation, if there was one.
+    pub validation: Option<&'m Evaluation>,
+}
+
+/// Held-out data with the lanes to read it.
+pub trait Evaluator<N: Network>: Send {
+    /// Reads all of it. `progress` is called with the share done and stops the work by returning `false`; the result is then `None`.
+    fn evaluate(
+        &mut self,
+        net: &N,
+        weights: Parameters<'_, f32>,
+        progress: &mut dyn FnMut(f64) -> bool,
+    ) -> Option<Evaluation>;
+}
+
+/// The last measurement of gradient flow among the last notes of the duties.
+pub(crate) fn flow_of<'n, N: Note>(notes: &'n BTreeMap<&'static str, N>) -> Option<&'n FlowRecord> {
+    notes.values().find_map(Note::flow)
+}

@@ -1,0 +1,51 @@
+//! What happens while a run is trained, for those who want to know.
+
+use std::ops::ControlFlow;
+
+use super::hints::Hint;
+use crate::run::records::MetricsRecord;
+
+/// Something that happened while a run was trained. `N` is what the duties of its task write down.
+#[derive(Debug)]
+pub enum TrainingEvent<'a, N> {
+    /// The first step is about to be made.
+    Started {
+        /// Steps planned.
+        steps: u64,
+        /// Steps made already.
+        made: u64,
+        /// Numbers that are trained.
+        parameters: usize,
+    },
+    /// A step was made.
+    Step {
+        /// Its number, from 1.
+        step: u64,
+        /// Tokens in it.
+        tokens: u64,
+        /// Its mean training loss.
+        loss: f64,
+    },
+    /// A record was written.
+    Metrics(&'a MetricsRecord),
+    /// A duty of the task wrote something down.
+    Note(&'a N),
+    /// The validation part is being read: the share done.
+    Validating(f64),
+    /// A checkpoint was written after this step.
+    Checkpoint(u64),
+    /// The figures say something that they did not say before.
+    Hint(&'a Hint),
+}
+
+/// Somebody who hears of what happens.
+pub trait TrainingObserver<N> {
+    /// Hears of an event. Breaking ends the run after the step in hand, with everything so far kept.
+    fn event(&mut self, event: &TrainingEvent<'_, N>) -> ControlFlow<()>;
+}
+
+impl<N, F: FnMut(&TrainingEvent<'_, N>) -> ControlFlow<()>> TrainingObserver<N> for F {
+    fn event(&mut self, event: &TrainingEvent<'_, N>) -> ControlFlow<()> {
+        self(event)
+    }
+}

@@ -1,0 +1,201 @@
+//! The hints and their sentences.
+
+use std::fmt::{self, Display};
+
+use serde::Serialize;
+
+/// Something to know about a run.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+#[serde(tag = "hint", rename_all = "snake_case")]
+pub enum Hint {
+    /// Validation loss has risen while training loss fell.
+    Overfitting {
+        /// Where validation was best.
+        best_step: u64,
+        /// Validation perplexity there.
+        best_perplexity: f64,
+        /// The last validation.
+        step: u64,
+        /// Validation perplexity there.
+        perplexity: f64,
+        /// Training perplexity there.
+        training_perplexity: f64,
+    },
+    /// Gradients do not reach back.
+    VanishingGradients {
+        /// The layer, from 1.
+        layer: usize,
+        /// Tokens back where it has vanished.
+        tokens_back: usize,
+        /// Its norm there as a share of what it was.
+        share: f64,
+        /// When it was measured.
+        step: u64,
+    },
+    /// Gradients grow on their way back, or from step to step.
+    ExplodingGradients {
+        /// How many times the norm has grown.
+        times: f64,
+        /// Tokens back where it has; none if it grew from step to step.
+        tokens_back: Option<usize>,
+        /// When it was measured.
+        step: u64,
+    },
+    /// Training loss was driven up, or never came down.
+    LearningRateTooHigh {
+        /// The highest learning rate.
+        learning_rate: f64,
+        /// When.
+        step: u64,
+        /// The lowest training perplexity before; none if it was never lower.
+        from_perplexity: Option<f64>,
+        /// Training perplexity then; none if it was no number any more.
+        to_perplexity: Option<f64>,
+    },
+    /// Training loss creeps.
+    LearningRateTooLow {
+        /// The highest learning rate.
+        learning_rate: f64,
+        /// Steps made.
+        step: u64,
+        /// Training perplexity at the end.
+        training_perplexity: f64,
+        /// What knowing how common each token is would give.
+        unigram_perplexity: f64,
+    },
+    /// Much of the validation text is unknown to the vocabulary.
+    ManyUnknownTokens {
+        /// Its share of the tokens.
+        share: f64,
+    },
+    /// Validation text was learnt from.
+    ValidationSeenInTraining {
+        /// The share of its documents.
+        share: f64,
+    },
+    /// The run ended before anything can be said.
+    TooShort {
+        /// Steps made.
+        step: u64,
+        /// Passes over the text.
+        epochs: f64,
+        /// By what share validation perplexity still fell in the last fifth of the run, if that is known.
+        still_falling: Option<f64>,
+    },
+}
+
+impl Hint {
+    /// Its name in JSON.
+    pub fn name(&self) -> &'static str {
+        match self {
+            Self::Overfitting { .. } => "overfitting",
+            Self::VanishingGradients { .. } => "vanishing_gradients",
+            Self::ExplodingGradients { .. } => "exploding_gradients",
+            Self::LearningRateTooHigh { .. } => "learning_rate_too_high",
+            Self::LearningRateTooLow { .. } => "learning_rate_too_low",
+            Self::ManyUnknownTokens { .. } => "many_unknown_tokens",
+            Self::ValidationSeenInTraining { .. } => "validation_seen_in_training",
+            Self::TooShort { .. } => "too_short",
+        }
+    }
+}
+
+/// A perplexity to three figures.
+struct Figure(f64);
+
+impl Display for Figure {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        let places = if self.0 >= 100.0 {
+            0
+        } else if self.0 >= 10.0 {
+            1
+        } else {
+            2
+        };
+        write!(formatter, "{:.places$}", self.0)
+    }
+}
+
+impl Display for Hint {
+    fn fmt(&self, formatter: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match *self {
+            Self::Overfitting { best_step, best_perplexity, step, perplexity, training_perplexity } => {
+                write!(
+                    formatter,
+                    "overfitting: validation perplexity rose from {} at step {best_step} to {} at step {step} while training \
+                 perplexity fell to {}; the weights of step {best_step} are kept, and more dropout or more text would help",
+                    Figure(best_perplexity),
+                    Figure(perplexity),
+                    Figure(training_perplexity)
+                )
+            }
+            Self::VanishingGradients { layer, tokens_back, share, step } => write!(
+                formatter,
+                "vanishing gradients: at step {step} the gradient at layer {layer} is down to {share:.0e} of itself {tokens_back} tokens \
+                 back, so little is learnt from further back; an LSTM, a GRU or a higher recurrent gain reaches further"
+            ),
+            Self::ExplodingGradients { times, tokens_back: Some(tokens_back), step } => write!(
+                formatter,
+                "exploding gradients: at step {step} the gradient grows {} times on its way {tokens_back} tokens back; a lower recurrent gain, \
+                 gated cells or a shorter window would tame it",
+                Figure(times)
+            ),
+            Self::ExplodingGradients { times, tokens_back: None, step } => write!(
+                formatter,
+                "exploding gradients: at step {step} the gradient's norm is {} times its median; clipping it lower would help",
+                Figure(times)
+            ),
+            Self::LearningRateTooHigh {
+                learning_rate,
+                step,
+                from_perplexity: Some(from),
+                to_perplexity: Some(to),
+            } => write!(
+                formatter,
+                "the learning rate {learning_rate} looks too high: training perplexity rose from {} to {} at step {step}",
+                Figure(from),
+                Figure(to)
+            ),
+            Self::LearningRateTooHigh { learning_rate, step, to_perplexity: Some(to), .. } => write!(
+                formatter,
+                "the learning rate {learning_rate} looks too high: training perplexity still swings about {} at step {step}, no better than a model \
+                 that knows only how common each token is",
+                Figure(to)
+            ),
+            Self::LearningRateTooHigh { learning_rate, step, .. } => write!(
+                formatter,
+                "the learning rate {learning_rate} looks too high: at step {step} the numbers were no longer finite"
+            ),
+            Self::LearningRateTooLow { learning_rate, step, training_perplexity, unigram_perplexity } => {
+                write!(
+                    formatter,
+                    "the learning rate {learning_rate} looks too low: after {step} steps training perplexity has crept down to only {}, where knowing \
+                 how common each token is gives {}",
+                    Figure(training_perplexity),
+                    Figure(unigram_perplexity)
+                )
+            }
+            Self::ManyUnknownTokens { share } => write!(
+                formatter,
+                "the vocabulary hides much of the text: {:.1} % of the validation tokens are unknown to it, which makes perplexity look better than \
+                 it is; a larger vocabulary, or one of subwords, would show them",
+                share * 100.0
+            ),
+            Self::ValidationSeenInTraining { share } => write!(
+                formatter,
+                "validation text was seen in training: {:.1} % of its documents stand word for word in the training text, so validation \
+                 perplexity flatters; `lalograph split` keeps equal and nearly equal documents together",
+                share * 100.0
+            ),
+            Self::TooShort { step, epochs, still_falling: Some(fall) } => write!(
+                formatter,
+                "too short to judge: after {step} steps ({epochs:.2} passes) validation perplexity still fell by {:.0} % in the last fifth of the run",
+                fall * 100.0
+            ),
+            Self::TooShort { step, epochs, still_falling: None } => write!(
+                formatter,
+                "too short to judge: {step} steps, {epochs:.2} passes over the training text"
+            ),
+        }
+    }
+}

@@ -1,0 +1,442 @@
+//! What the figures of a run say about it, in plain sentences, each with the figure that shows it.
+
+mod hint;
+
+pub use hint::Hint;
+
+use crate::plan::Plan;
+use crate::run::description::TextFacts;
+use crate::run::records::{FlowRecord, MetricsRecord};
+
+/// A validation loss that is higher than the lowest by so much, and by this share of it, has risen.
+const RISE: f64 = 0.02;
+const RISE_SHARE: f64 = 0.01;
+/// A gradient has vanished where its norm is this share of what it was at the token that is predicted...
+const VANISHED: f64 = 1e-3;
+/// ...within so many tokens.
+const SOON: usize = 10;
+/// It explodes where its norm is so many times that.
+const EXPLODED: f64 = 10.0;
+/// The norm of the whole gradient explodes where it is so many times its median.
+const BURST: f64 = 50.0;
+/// Training loss that rises by this much above its lowest was driven up: perplexity rises by half.
+const DRIVEN_UP: f64 = 0.4;
+/// Training loss that changes by so much from line to line swings...
+const SWING: f64 = 0.05;
+/// ...and one that does not, and is so far above that of a unigram model, has not moved.
+const ABOVE: f64 = 0.3;
+/// Shares of validation text that are too much.
+const MUCH_UNKNOWN: f64 = 0.05;
+const MUCH_SEEN: f64 = 0.01;
+/// Steps without which nothing can be said.
+const FEW_STEPS: u64 = 100;
+/// A loss that still falls by so much in the last fifth of a run has not come to rest: perplexity by a twentieth.
+const STILL_FALLING: f64 = 0.05;
+
+/// How far a run has come.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Stage {
+    /// It goes on, or was interrupted.
+    UnderWay,
+    /// All steps were made.
+    Ended,
+    /// Its numbers were no longer finite at this step.
+    NotFinite(u64),
+}
+
+/// What is known of a run.
+#[derive(Debug, Clone, Copy)]
+pub struct Evidence<'a> {
+    /// Its plan.
+    pub plan: &'a Plan,
+    /// Its text.
+    pub text: &'a TextFacts,
+    /// Its lines of metrics.
+    pub metrics: &'a [MetricsRecord],
+    /// The last measurement of how far back gradients reach, if there was one.
+    pub flow: Option<&'a FlowRecord>,
+    /// How far it has come.
+    pub stage: Stage,
+}
+
+/// Everything that the figures say.
+pub fn hints(evidence: &Evidence<'_>) -> Vec<Hint> {
+    let curves = Curves::of(evidence.metrics);
+    let text = [many_unknown(evidence.text), seen(evidence.text)];
+    let rate = rate_too_high(evidence, &curves).or_else(|| rate_too_low(evidence, &curves));
+    let short = too_short(evidence, &curves).filter(|_| rate.is_none());
+    let learning =
+        [overfitting(&curves), vanishing(evidence.flow), exploding(evidence.flow, &curves), rate, short];
+    text.into_iter().chain(learning).flatten().collect()
+}
+
+/// A line of training figures.
+#[derive(Debug, Clone, Copy)]
+struct Trained {
+    step: u64,
+    loss: f64,
+    norm: f64,
+}
+
+/// The lines as curves.
+struct Curves {
+    training: Vec<Trained>,
+    validation: Vec<(u64, f64)>,
+}
+
+impl Curves {
+    fn of(metrics: &[MetricsRecord]) -> Self {
+        let (mut training, mut validation) = (Vec::new(), Vec::new());
+        for record in metrics {
+            match *record {
+                MetricsRecord::Training { step, loss, gradient_norm, .. } => {
+                    training.push(Trained { step, loss, norm: gradient_norm });
+                }
+                MetricsRecord::Validation { step, loss, .. } => validation.push((step, loss)),
+                MetricsRecord::Test { .. } => {}
+            }
+        }
+        Self { training, validation }
+    }
+
+    /// Training loss up to a step: the mean over the last three lines.
+    fn training_at(&self, step: u64) -> Option<f64> {
+        let end = self.training.partition_point(|line| line.step <= step);
+        mean(&self.training[end.saturating_sub(3)..end])
+    }
+
+    fn last_step(&self) -> u64 {
+        let validated = self.validation.last().map_or(0, |(step, _)| *step);
+        self.training.last().map_or(0, |line| line.step).max(validated)
+    }
+}
+
+fn mean(lines: &[Trained]) -> Option<f64> {
+    (!lines.is_empty()).then(|| lines.iter().map(|line| line.loss).sum::<f64>() / lines.len() as f64)
+}
+
+fn many_unknown(text: &TextFacts) -> Option<Hint> {
+    text.unknown_share.filter(|&share| share > MUCH_UNKNOWN).map(|share| Hint::ManyUnknownTokens { share })
+}
+
+fn seen(text: &TextFacts) -> Option<Hint> {
+    text.seen_share.filter(|&share| share > MUCH_SEEN).map(|share| Hint::ValidationSeenInTraining { share })
+}
+
+fn overfitting(curves: &Curves) -> Option<Hint> {
+    let &(best_step, best) = curves.validation.iter().min_by(|a, b| a.1.total_cmp(&b.1))?;
+    let &(step, loss) = curves.validation.last()?;
+    // One validation that is worse may be chance: the rise is to last for two.
+    let later = || curves.validation.iter().filter(|(step, _)| *step > best_step);
+    let risen = |loss: f64| loss > best + RISE.max(RISE_SHARE * best);
+    if later().count() < 2 || !later().rev().take(2).all(|(_, loss)| risen(*loss)) {
+        return None;
+    }
+    let (before, training) = (curves.training_at(best_step)?, curves.training_at(step)?);
+    (training < before).then(|| Hint::Overfitting {
+        best_step,
+        best_perplexity: best.exp(),
+        step,
+        perplexity: loss.exp(),
+        training_perplexity: training.exp(),
+    })
+}
+
+fn vanishing(flow: Option<&FlowRecord>) -> Option<Hint> {
+    let record = flow?;
+    record.by_distance.iter().enumerate().find_map(|(layer, norms)| {
+        let near = *norms.first().filter(|norm| **norm > 0.0)?;
+        let tokens_back = norms.iter().position(|norm| norm / near < VANISHED)?;
+        // Not where it comes back further on.
+        let gone = norms[tokens_back..].iter().all(|norm| norm / near < VANISHED);
+        (gone && tokens_back <= SOON).then(|| Hint::VanishingGradients {
+            layer: layer + 1,
+            tokens_back,
+            share: norms[tokens_back] / near,
+            step: record.step,
+        })
+    })
+}
+
+fn exploding(flow: Option<&FlowRecord>, curves: &Curves) -> Option<Hint> {
+    let by_distance = flow.and_then(|record| {
+        record.by_distance.iter().find_map(|norms| {
+            let near = *norms.first().filter(|norm| **norm > 0.0)?;
+            let (tokens_back, far) = norms.iter().enumerate().max_by(|a, b| a.1.total_cmp(b.1))?;
+            let times = far / near;
+            (times > EXPLODED).then_some(Hint::ExplodingGradients {
+                times,
+                tokens_back: Some(tokens_back),
+                step: record.step,
+            })
+        })
+    });
+    by_distance.or_else(|| {
+        let mut norms: Vec<f64> = curves.training.iter().map(|line| line.norm).collect();
+        norms.sort_by(f64::total_cmp);
+        let median = *norms.get(norms.len() / 2).filter(|median| norms.len() >= 5 && **median > 0.0)?;
+        let worst = curves.training.iter().max_by(|a, b| a.norm.total_cmp(&b.norm))?;
+        let times = worst.norm / median;
+        (times > BURST).then_some(Hint::ExplodingGradients { times, tokens_back: None, step: worst.step })
+    })
+}
+
+fn rate_too_high(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
+    let learning_rate = evidence.plan.training.learning_rate;
+    let high = |step, from: Option<f64>, to: Option<f64>| Hint::LearningRateTooHigh {
+        learning_rate,
+        step,
+        from_perplexity: from.map(f64::exp),
+        to_perplexity: to.map(f64::exp),
+    };
+    if let Stage::NotFinite(step) = evidence.stage {
+        return Some(high(step, None, None));
+    }
+    // Means over three lines, so that one hard window is no rise.
+    let smooth: Vec<(u64, f64)> =
+        curves.training.windows(3).filter_map(|lines| Some((lines[2].step, mean(lines)?))).collect();
+    let (mut lowest, mut worst) = (f64::INFINITY, None);
+    for &(step, loss) in &smooth {
+        lowest = lowest.min(loss);
+        if loss > lowest + DRIVEN_UP && worst.is_none_or(|(_, _, rise)| loss - lowest > rise) {
+            worst = Some((step, lowest, loss - lowest));
+        }
+    }
+    if let Some((step, from, rise)) = worst {
+        return Some(high(step, Some(from), Some(from + rise)));
+    }
+    let (&(step, last), unigram) = (smooth.last()?, evidence.text.unigram_loss?);
+    let settled = evidence.stage == Stage::Ended && step >= FEW_STEPS;
+    (settled && last > unigram && restless(curves)).then(|| high(step, None, Some(last)))
+}
+
+/// Whether training loss swings from line to line instead of creeping down.
+fn restless(curves: &Curves) -> bool {
+    let swings = curves.training.windows(2).map(|pair| (pair[1].loss - pair[0].loss).abs());
+    let mean = swings.sum::<f64>() / curves.training.len().saturating_sub(1).max(1) as f64;
+    mean > SWING && !creeps(curves)
+}
+
+/// Whether nearly every line of training figures is a little lower than the one before.
+fn creeps(curves: &Curves) -> bool {
+    let falls = curves.training.windows(2).filter(|pair| pair[1].loss < pair[0].loss).count();
+    falls * 5 >= curves.training.len().saturating_sub(1) * 4
+}
+
+fn rate_too_low(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
+    let (step, unigram) = (curves.last_step(), evidence.text.unigram_loss?);
+    let loss = curves.training_at(step)?;
+    let settled = evidence.stage == Stage::Ended && step >= FEW_STEPS && curves.training.len() >= 5;
+    // Creeping, or so slow that it is lost in the differences between one window and the next.
+    let crept = (creeps(curves) && loss > unigram * 0.98) || (!restless(curves) && loss > unigram + ABOVE);
+    (settled && crept).then(|| Hint::LearningRateTooLow {
+        learning_rate: evidence.plan.training.learning_rate,
+        step,
+        training_perplexity: loss.exp(),
+        unigram_perplexity: unigram.exp(),
+    })
+}
+
+fn too_short(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
+    if evidence.stage != Stage::Ended {
+        return None;
+    }
+    let step = curves.last_step();
+    let epochs = step as f64 / evidence.text.steps_per_epoch.max(1) as f64;
+    let short = |still_falling| Some(Hint::TooShort { step, epochs, still_falling });
+    if step < FEW_STEPS && epochs < 1.0 {
+        return short(None);
+    }
+    let (&(last_step, last), before) = curves.validation.split_last()?;
+    let &(earlier_step, earlier) = before.iter().rev().find(|(step, _)| *step <= last_step * 4 / 5)?;
+    // As if it had fallen evenly since then.
+    let fall = (earlier - last) * (last_step as f64 / 5.0) / (last_step - earlier_step).max(1) as f64;
+    if fall > STILL_FALLING { short(Some(1.0 - (-fall).exp())) } else { None }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Evidence, Hint, Stage, hints};
+    use crate::plan::Plan;
+    use crate::run::description::TextFacts;
+    use crate::run::records::{Figures, FlowRecord, MetricsRecord};
+
+    fn training(step: u64, loss: f64, norm: f64) -> MetricsRecord {
+        MetricsRecord::Training {
+            step,
+            epoch: 0.0,
+            tokens: 0,
+            seconds: 0.0,
+            loss,
+            figures: Figures::of([("perplexity", loss.exp())]),
+            learning_rate: 0.1,
+            gradient_norm: norm,
+            clipped_gradient_norm: norm,
+            clipped_share: 0.0,
+            tokens_per_second: 1.0,
+        }
+    }
+
+    fn validation(step: u64, loss: f64) -> MetricsRecord {
+        MetricsRecord::Validation {
+            step,
+            epoch: 0.0,
+            seconds: 0.0,
+            loss,
+            figures: Figures::of([("perplexity", loss.exp()), ("bits_per_byte", 1.0)]),
+            best: false,
+        }
+    }
+
+    /// Ten lines of training figures and five validations of a run of 1,000 steps.
+    fn run(training_losses: [f64; 10], validation_losses: [f64; 5]) -> Vec<MetricsRecord> {
+        let lines =
+            training_losses.iter().enumerate().map(|(i, &loss)| training(100 * (i as u64 + 1), loss, 1.0));
+        let judged =
+            validation_losses.iter().enumerate().map(|(i, &loss)| validation(200 * (i as u64 + 1), loss));
+        lines.chain(judged).collect()
+    }
+
+    const FALLING: [f64; 10] = [4.0, 3.0, 2.5, 2.2, 2.0, 1.9, 1.85, 1.8, 1.78, 1.77];
+    const SETTLED: [f64; 5] = [3.0, 2.2, 1.95, 1.9, 1.89];
+    const FACTS: TextFacts = TextFacts {
+        training_tokens: 10_000,
+        validation_tokens: 1000,
+        test_tokens: 0,
+        unknown_share: Some(0.01),
+        seen_share: Some(0.0),
+        unigram_loss: Some(5.0),
+        steps_per_epoch: 100,
+    };
+
+    fn said(metrics: &[MetricsRecord], flow: &[FlowRecord], text: &TextFacts, stage: Stage) -> Vec<Hint> {
+        let plan = Plan::default();
+        let found = hints(&Evidence { plan: &plan, text, metrics, flow: flow.last(), stage });
+        for hint in &found {
+            let sentence = hint.to_string();
+            assert!(sentence.chars().any(|c| c.is_ascii_digit()), "no figure: {sentence}");
+            assert!(
+                !sentence.contains("NaN") && !sentence.contains("inf") && !sentence.contains('\n'),
+                "{sentence}"
+            );
+            let json = serde_json::to_value(hint).unwrap();
+            assert_eq!(json["hint"], hint.name());
+        }
+        found
+    }
+
+    fn names(
+        metrics: &[MetricsRecord],
+        flow: &[FlowRecord],
+        text: &TextFacts,
+        stage: Stage,
+    ) -> Vec<&'static str> {
+        said(metrics, flow, text, stage).iter().map(Hint::name).collect()
+    }
+
+    fn flow(norms: &[f64]) -> FlowRecord {
+        FlowRecord { step: 200, by_distance: vec![norms.to_vec()], by_parameter: [].into() }
+    }
+
+    #[test]
+    fn a_run_that_went_well_has_no_hints_and_neither_has_one_without_figures() {
+        let gentle: Vec<f64> = (0..64).map(|d| 0.9f64.powi(d)).collect();
+        for stage in [Stage::UnderWay, Stage::Ended] {
+            assert!(names(&run(FALLING, SETTLED), &[flow(&gentle)], &FACTS, stage).is_empty());
+        }
+        assert!(names(&[], &[], &TextFacts::default(), Stage::UnderWay).is_empty());
+        assert_eq!(names(&[], &[], &FACTS, Stage::Ended), ["too_short"]);
+    }
+
+    #[test]
+    fn overfitting_is_a_lasting_rise_of_validation_while_training_falls() {
+        let risen = [3.0, 1.9, 2.0, 2.2, 2.4];
+        let found = said(&run(FALLING, risen), &[], &FACTS, Stage::Ended);
+        let [Hint::Overfitting { best_step: 400, step: 1000, perplexity, .. }] = found[..] else {
+            panic!("{found:?}");
+        };
+        assert!((perplexity - 2.4f64.exp()).abs() < 1e-9);
+        // One bad validation at the end, or validation that has only stopped falling.
+        for fine in [[3.0, 2.2, 1.95, 1.9, 2.4], [3.0, 1.9, 1.905, 1.905, 1.91]] {
+            assert!(names(&run(FALLING, fine), &[], &FACTS, Stage::Ended).is_empty(), "{fine:?}");
+        }
+        // Both rise: that is not overfitting.
+        let both = run([2.0, 1.9, 1.8, 1.7, 1.8, 1.9, 1.95, 2.0, 2.0, 2.05], risen);
+        assert!(!names(&both, &[], &FACTS, Stage::Ended).contains(&"overfitting"));
+    }
+
+    #[test]
+    fn gradients_that_vanish_or_explode_are_told_by_distance_or_by_step() {
+        let metrics = run(FALLING, SETTLED);
+        let fading: Vec<f64> = (0..30).map(|d| 0.3f64.powi(d)).collect();
+        let found = said(&metrics, &[flow(&fading)], &FACTS, Stage::Ended);
+        assert!(
+            matches!(found[..], [Hint::VanishingGradients { layer: 1, tokens_back: 6, .. }]),
+            "{found:?}"
+        );
+        let growing: Vec<f64> = (0..30).map(|d| 1.2f64.powi(d)).collect();
+        let found = said(&metrics, &[flow(&growing)], &FACTS, Stage::Ended);
+        assert!(matches!(found[..], [Hint::ExplodingGradients { tokens_back: Some(29), .. }]), "{found:?}");
+        // The last measurement counts, and slow fading or zeros by chance are as they should be.
+        for norms in [vec![1.0, 0.0, 0.5, 0.4], (0..64).map(|d| 0.6f64.powi(d)).collect(), vec![0.0, 0.0]] {
+            assert!(
+                names(&metrics, &[flow(&fading), flow(&norms)], &FACTS, Stage::Ended).is_empty(),
+                "{norms:?}"
+            );
+        }
+        let mut bursting = metrics;
+        bursting[4] = training(500, 2.0, 80.0);
+        assert_eq!(names(&bursting, &[], &FACTS, Stage::Ended), ["exploding_gradients"]);
+    }
+
+    #[test]
+    fn a_learning_rate_is_too_high_where_the_loss_is_driven_up_or_never_comes_down() {
+        let mut up = FALLING;
+        up[6..9].copy_from_slice(&[2.6, 2.7, 2.6]);
+        assert_eq!(names(&run(up, SETTLED), &[], &FACTS, Stage::UnderWay), ["learning_rate_too_high"]);
+        let mut one_hard_window = FALLING;
+        one_hard_window[6] = 2.5;
+        assert!(names(&run(one_hard_window, SETTLED), &[], &FACTS, Stage::UnderWay).is_empty());
+        let swinging = run([6.0, 5.4, 5.6, 5.3, 5.5, 5.6, 5.3, 5.6, 5.4, 5.5], [5.5, 5.4, 5.5, 5.5, 5.45]);
+        assert_eq!(names(&swinging, &[], &FACTS, Stage::Ended), ["learning_rate_too_high"]);
+        assert!(names(&swinging, &[], &FACTS, Stage::UnderWay).is_empty());
+        let found = said(&[], &[], &FACTS, Stage::NotFinite(7));
+        assert!(
+            matches!(found[..], [Hint::LearningRateTooHigh { step: 7, to_perplexity: None, .. }]),
+            "{found:?}"
+        );
+    }
+
+    #[test]
+    fn a_learning_rate_is_too_low_where_the_loss_creeps() {
+        let creeping = run(std::array::from_fn(|i| 6.5 - 0.02 * i as f64), [6.5, 6.46, 6.42, 6.38, 6.34]);
+        assert_eq!(names(&creeping, &[], &FACTS, Stage::Ended), ["learning_rate_too_low"]);
+        assert!(names(&creeping, &[], &FACTS, Stage::UnderWay).is_empty());
+        let still = run(std::array::from_fn(|i| 6.6 + 0.01 * (i % 2) as f64), [6.6, 6.6, 6.6, 6.6, 6.6]);
+        assert_eq!(names(&still, &[], &FACTS, Stage::Ended), ["learning_rate_too_low"]);
+        let below = TextFacts { unigram_loss: Some(7.0), ..FACTS };
+        assert!(!names(&creeping, &[], &below, Stage::Ended).contains(&"learning_rate_too_low"));
+    }
+
+    #[test]
+    fn unknown_and_seen_text_is_told_from_the_text_alone() {
+        let text = TextFacts { unknown_share: Some(0.12), seen_share: Some(0.5), ..FACTS };
+        let found = names(&[], &[], &text, Stage::UnderWay);
+        assert_eq!(found, ["many_unknown_tokens", "validation_seen_in_training"]);
+        let little = TextFacts { unknown_share: Some(0.05), seen_share: Some(0.01), ..FACTS };
+        assert!(names(&[], &[], &little, Stage::UnderWay).is_empty());
+    }
+
+    #[test]
+    fn a_run_is_too_short_while_validation_still_falls_fast() {
+        let falling = [5.0, 4.0, 3.2, 2.6, 2.1];
+        let found = said(&run(FALLING, falling), &[], &FACTS, Stage::Ended);
+        let [Hint::TooShort { step: 1000, still_falling: Some(fall), .. }] = found[..] else {
+            panic!("{found:?}");
+        };
+        assert!((fall - (1.0 - (-0.5f64).exp())).abs() < 1e-9);
+        let few = [training(20, 4.0, 1.0), validation(20, 3.9)];
+        assert_eq!(names(&few, &[], &FACTS, Stage::Ended), ["too_short"]);
+        assert!(names(&few, &[], &FACTS, Stage::UnderWay).is_empty());
+    }
+}

@@ -1,0 +1,12 @@
+//! The training loop, for any task.
+
+pub mod events;
+pub mod hints;
+pub(crate) mod meters;
+mod notebook;
+pub mod resume;
+pub mod run_loop;
+pub(crate) mod schedule;
+pub(crate) mod selection;
+pub(crate) mod settings;
+pub mod trainer;

@@ -1,0 +1,67 @@
+//! The files of records that a run writes.
+
+use std::collections::BTreeMap;
+
+use crate::error::LabError;
+use crate::run::folder::RunFolder;
+use crate::run::records::{Lines, MetricsRecord, read_lines};
+use crate::task::Note;
+
+/// The name of the file of metrics.
+const METRICS: &str = "metrics";
+
+/// The files, and what was written to them that is still needed.
+pub(super) struct Notebook<N> {
+    metrics: Lines,
+    /// Those of the duties, by their names.
+    duties: BTreeMap<&'static str, Lines>,
+    /// All metrics so far, for what they say together.
+    pub(super) so_far: Vec<MetricsRecord>,
+    /// The last note of each duty.
+    pub(super) last: BTreeMap<&'static str, N>,
+}
+
+impl<N: Note> Notebook<N> {
+    /// Goes on with the files of a run after so many bytes of each: what comes after them is made again.
+    pub(super) fn open(
+        run: &RunFolder,
+        names: impl IntoIterator<Item = &'static str>,
+        bytes: &BTreeMap<String, u64>,
+    ) -> Result<Self, LabError> {
+        let after = |name: &str| Lines::after(&run.records(name), bytes.get(name).copied().unwrap_or(0));
+        let metrics = after(METRICS)?;
+        let (mut duties, mut last) = (BTreeMap::new(), BTreeMap::new());
+        for name in names {
+            duties.insert(name, after(name)?);
+            if let Some(note) = read_lines(&run.records(name))?.pop() {
+                last.insert(name, note);
+            }
+        }
+        Ok(Self { metrics, duties, so_far: read_lines(&run.metrics())?, last })
+    }
+
+    /// Writes a line of metrics.
+    pub(super) fn push_metrics(&mut self, record: MetricsRecord) -> Result<(), LabError> {
+        self.metrics.push(&record)?;
+        self.so_far.push(record);
+        Ok(())
+    }
+
+    /// Writes a note of a duty.
+    pub(super) fn push_note(&mut self, name: &'static str, note: N) -> Result<(), LabError> {
+        if let Some(lines) = self.duties.get_mut(name) {
+            lines.push(&note)?;
+        }
+        self.last.insert(name, note);
+        Ok(())
+    }
+
+    /// Bytes of each file, once they are all sure to be there.
+    pub(super) fn synced_bytes(&self) -> Result<BTreeMap<String, u64>, LabError> {
+        let mut bytes = BTreeMap::from([(METRICS.to_owned(), self.metrics.synced_bytes()?)]);
+        for (name, lines) in &self.duties {
+            bytes.insert((*name).to_owned(), lines.synced_bytes()?);
+        }
+        Ok(bytes)
+    }
+}

@@ -1,0 +1,120 @@
+//! Going on with a run: its plan, its text, its newest checkpoint that is whole.
+
+use std::path::Path;
+
+use super::run_loop::Running;
+use crate::artefact::checkpoint::{checkpoints, newest};
+use crate::error::LabError;
+use crate::plan::Plan;
+use crate::run::description::{Resumption, RunDescription, RunStatus};
+use crate::run::folder::{Claim, RunFolder};
+use crate::storage::files::{Existing, write_whole};
+
+/// What may be changed in a plan when a run goes on.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Changes {
+    /// Passes over the training text, from the beginning of the run.
+    pub epochs: Option<u64>,
+    /// Steps instead, from the beginning of the run.
+    pub steps: Option<u64>,
+    /// The learning rate at its height.
+    pub learning_rate: Option<f64>,
+    /// Validations without a gain to wait for.
+    pub patience: Option<u64>,
+}
+
+impl Changes {
+    /// Changes a plan; returns what is different now, as `section.key = value`.
+    fn apply(&self, plan: &mut Plan) -> Vec<String> {
+        let training = &mut plan.training;
+        let mut changed = Vec::new();
+        let mut say = |key: &str, value: String| changed.push(format!("training.{key} = {value}"));
+        if let Some(epochs) =
+            self.epochs.filter(|&epochs| epochs != training.epochs || training.steps.is_some())
+        {
+            (training.epochs, training.steps) = (epochs, None);
+            say("epochs", epochs.to_string());
+        }
+        if let Some(steps) = self.steps.filter(|&steps| Some(steps) != training.steps) {
+            training.steps = Some(steps);
+            say("steps", steps.to_string());
+        }
+        if let Some(rate) = self.learning_rate.filter(|&rate| rate != training.learning_rate) {
+            training.learning_rate = rate;
+            say("learning_rate", rate.to_string());
+        }
+        if let Some(patience) = self.patience.filter(|&patience| patience != training.patience) {
+            training.patience = patience;
+            say("patience", patience.to_string());
+        }
+        changed
+    }
+}
+
+/// A run that this process has claimed to go on with.
+#[derive(Debug)]
+pub struct Resumable {
+    run: RunFolder,
+    claim: Claim,
+    description: RunDescription,
+    plan: Plan,
+    changed: Vec<String>,
+    anew: bool,
+}
+
+impl Resumable {
+    /// Claims the run in a folder. `anew` has it begin from its first step.
+    ///
+    /// # Errors
+    /// It is not a run, is being trained, or has made all its steps and no change gives it more; a plan that the changes make unusable.
+    pub fn open(path: &Path, changes: &Changes, anew: bool) -> Result<Self, LabError> {
+        let run = RunFolder::open(path)?;
+        let claim = run.claim()?;
+        let description = run.description()?;
+        let mut plan = run.read_plan()?;
+        let changed = changes.apply(&mut plan);
+        plan.check()?;
+        if description.status == RunStatus::Finished && changed.is_empty() && !anew {
+            return Err(LabError::AllDone(path.to_owned()));
+        }
+        Ok(Self { run, claim, description, plan, changed, anew })
+    }
+
+    /// What was written down of it.
+    pub fn description(&self) -> &RunDescription {
+        &self.description
+    }
+
+    /// Its plan, with the changes.
+    pub fn plan(&self) -> &Plan {
+        &self.plan
+    }
+
+    /// Its folder.
+    pub fn run(&self) -> &RunFolder {
+        &self.run
+    }
+
+    /// Finds where to go on, and writes down that it does, at `time`. `damaged` is told of checkpoints that cannot be used.
+    ///
+    /// # Errors
+    /// Checkpoints, all of them damaged; the file system refuses.
+    pub fn running(self, time: String, damaged: impl FnMut(&LabError)) -> Result<Running, LabError> {
+        let Self { run, claim, mut description, plan, changed, anew } = self;
+        let folder = run.checkpoints();
+        let from = if anew { None } else { newest(&folder, damaged)? };
+        if let (None, false, Some((_, path))) = (&from, anew, checkpoints(&folder)?.into_iter().next()) {
+            return Err(LabError::BadCheckpoint {
+                path,
+                what: "none of the run's checkpoints is whole".into(),
+            });
+        }
+        if !changed.is_empty() {
+            write_whole(&run.plan(), plan.to_toml()?.as_bytes(), Existing::Replace)?;
+        }
+        let step = from.as_ref().map_or(0, |from| from.step());
+        description.resumed.push(Resumption { time, step, changed });
+        (description.failure, description.not_finite_step) = (None, None);
+        Ok(Running { run, claim, description, from })
+    }
+}

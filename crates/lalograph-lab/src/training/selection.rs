@@ -1,0 +1,54 @@
+//! What validations have shown, and which step's weights are kept.
+
+use serde::{Deserialize, Serialize};
+
+use crate::run::records::Evaluation;
+
+/// The step whose weights are kept.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct BestStep {
+    pub(crate) step: u64,
+    /// Tokens trained on until then.
+    pub(crate) tokens: u64,
+    pub(crate) evaluation: Evaluation,
+}
+
+/// The validations so far.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(crate) struct Selection {
+    pub(crate) best: Option<BestStep>,
+    pub(crate) last: Option<Evaluation>,
+    /// The loss that patience waits to see undercut, and for how many validations it has.
+    gain: Option<f64>,
+    waited: u64,
+}
+
+impl Selection {
+    /// Takes a validation in; whether it is the best so far.
+    pub(crate) fn observe(
+        &mut self,
+        step: u64,
+        tokens: u64,
+        evaluation: &Evaluation,
+        minimum_gain: f64,
+    ) -> bool {
+        if self.gain.is_none_or(|gain| evaluation.loss < gain - minimum_gain) {
+            (self.gain, self.waited) = (Some(evaluation.loss), 0);
+        } else {
+            self.waited += 1;
+        }
+        let best = self.best.as_ref().is_none_or(|best| evaluation.loss < best.evaluation.loss);
+        if best {
+            self.best = Some(BestStep { step, tokens, evaluation: evaluation.clone() });
+        }
+        self.last = Some(evaluation.clone());
+        best
+    }
+
+    /// Whether so many validations have gone by without a gain; 0 for never.
+    pub(crate) fn is_out_of_patience(&self, patience: u64) -> bool {
+        patience > 0 && self.waited >= patience
+    }
+}

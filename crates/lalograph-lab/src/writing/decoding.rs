@@ -1,0 +1,308 @@
+//! How the next token is chosen from its distribution.
+
+use lalograph_net::numbers::activation::exp_and_sum;
+use lalograph_net::numbers::chance::Stream;
+use lalograph_net::vectorised;
+use lalograph_text::Reserved;
+use rand::RngExt;
+
+use crate::error::LabError;
+
+/// How a token is chosen. What is said here is applied in this order: repetition penalty, the k best, temperature, the smallest set that
+/// covers p.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Decoding {
+    /// Every log-probability is divided by this, which is above 0: low is sure and repetitive, high is varied and wild. None for
+    /// always the likeliest.
+    pub temperature: Option<f64>,
+    /// Only among so many of the likeliest tokens; none for among all.
+    pub top_k: Option<usize>,
+    /// Only among the likeliest tokens that together cover this share of the distribution (Holtzman et al., 2020); none for among all.
+    pub top_p: Option<f64>,
+    /// What the log-probability of every token that stands in the text already is multiplied by, 1 or above: p becomes p to this power. After
+    /// Keskar et al. (2019), whose penalty depends on where scores have their zero.
+    pub repetition_penalty: f64,
+}
+
+impl Decoding {
+    /// Always the likeliest token.
+    pub const GREEDY: Self = Self { temperature: None, top_k: None, top_p: None, repetition_penalty: 1.0 };
+
+    /// Drawn at a temperature, nothing else.
+    pub fn at_temperature(temperature: f64) -> Self {
+        Self { temperature: Some(temperature), ..Self::GREEDY }
+    }
+
+    /// Refuses what is no way to choose among so many indices.
+    ///
+    /// # Errors
+    /// A temperature that is not above 0, a k of 0 or beyond the vocabulary, a p outside 0 to 1, a penalty below 1.
+    pub fn check(&self, vocabulary: usize) -> Result<(), LabError> {
+        let refuse = |setting, value: String, must| Err(LabError::Decoding { setting, value, must });
+        match *self {
+            Self { temperature: Some(t), .. } if !(t > 0.0 && t.is_finite()) => Err(LabError::Temperature(t)),
+            Self { top_k: Some(0), .. } => refuse("top-k", "0".into(), "at least 1"),
+            Self { top_k: Some(k), .. } if k > vocabulary => {
+                refuse("top-k", k.to_string(), "at most the size of the vocabulary")
+            }
+            Self { top_p: Some(p), .. } if !(p > 0.0 && p <= 1.0) => {
+                refuse("top-p", p.to_string(), "above 0 and at most 1")
+            }
+            Self { repetition_penalty: r, .. } if !(r >= 1.0 && r.is_finite()) => {
+                refuse("repetition penalty", r.to_string(), "1 or above")
+            }
+            _ => Ok(()),
+        }
+    }
+
+    /// Whether anything keeps tokens out or makes them less likely.
+    fn is_plain(&self) -> bool {
+        self.top_k.is_none() && self.top_p.is_none() && self.repetition_penalty == 1.0
+    }
+}
+
+/// Scores that may be written: all but the padding, unknown and start tokens.
+fn admitted(scores: &[f32]) -> impl Iterator<Item = (u32, f32)> {
+    scores.iter().enumerate().skip(Reserved::END as usize).map(|(index, &score)| (index as u32, score))
+}
+
+/// Sums of single precision are kept this short.
+const SUMMED: usize = 1024;
+
+/// e to the power of each score less the greatest, over the temperature; and the sum of them.
+fn weights(scores: &[f32], greatest: f32, temperature: f32) -> (Vec<f32>, f64) {
+    let mut weights = scores.to_vec();
+    let total = vectorised!({
+        weights
+            .chunks_mut(SUMMED)
+            .map(|chunk| {
+                chunk.iter_mut().for_each(|score| *score = (*score - greatest) / temperature);
+                f64::from(exp_and_sum(chunk, 0.0))
+            })
+            .sum()
+    });
+    (weights, total)
+}
+
+/// The logarithm of the sum of e to the power of each score, over all tokens.
+pub fn log_total(scores: &[f32]) -> f64 {
+    let greatest = greatest(scores);
+    let sum: f64 = scores.iter().map(|&score| (f64::from(score) - f64::from(greatest)).exp()).sum();
+    f64::from(greatest) + sum.ln()
+}
+
+/// The same to what single precision is worth, many times as fast: for every token that is written.
+pub(super) fn quick_log_total(scores: &[f32]) -> f64 {
+    let greatest = greatest(scores);
+    f64::from(greatest) + weights(scores, greatest, 1.0).1.ln()
+}
+
+fn greatest(scores: &[f32]) -> f32 {
+    scores.iter().copied().fold(f32::NEG_INFINITY, f32::max)
+}
+
+/// Chooses an index by its score, a natural log-probability up to a constant. `seen` says which tokens stand in the text already.
+pub fn choose(scores: &[f32], decoding: &Decoding, seen: &[bool], random: &mut Stream) -> u32 {
+    if decoding.is_plain() {
+        return choose_plainly(scores, decoding.temperature, random);
+    }
+    let candidates = candidates(scores, decoding, seen);
+    let total: f64 = candidates.iter().map(|(_, weight)| weight).sum();
+    let mut left = random.random::<f64>() * total;
+    for &(index, weight) in &candidates {
+        left -= weight;
+        if left < 0.0 {
+            return index;
+        }
+    }
+    candidates.first().map_or(Reserved::END, |&(index, _)| index)
+}
+
+/// The tokens that may be drawn with weights in proportion to their probabilities, the likeliest first.
+pub(super) fn candidates(scores: &[f32], decoding: &Decoding, seen: &[bool]) -> Vec<(u32, f64)> {
+    let penalty = decoding.repetition_penalty;
+    let total = if penalty == 1.0 { 0.0 } else { log_total(scores) };
+    let mut all: Vec<(u32, f64)> = admitted(scores)
+        .map(|(index, score)| {
+            let log = f64::from(score) - total;
+            let repeated = penalty != 1.0 && seen.get(index as usize).copied().unwrap_or(false);
+            (index, if repeated { log * penalty } else { log })
+        })
+        .collect();
+    // Of equal ones the first in the vocabulary.
+    let order = |a: &(u32, f64), b: &(u32, f64)| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0));
+    let keep = match decoding.temperature {
+        None => 1,
+        Some(_) => decoding.top_k.unwrap_or(all.len()),
+    };
+    if keep < all.len() {
+        all.select_nth_unstable_by(keep - 1, order);
+        all.truncate(keep);
+    }
+    all.sort_unstable_by(order);
+    let greatest = all.first().map_or(0.0, |&(_, log)| log);
+    let temperature = decoding.temperature.unwrap_or(1.0);
+    all.iter_mut().for_each(|(_, log)| *log = ((*log - greatest) / temperature).exp());
+    if let Some(share) = decoding.top_p {
+        let wanted = share * all.iter().map(|(_, weight)| weight).sum::<f64>();
+        let mut covered = 0.0;
+        let enough = all.iter().position(|(_, weight)| {
+            covered += weight;
+            covered >= wanted
+        });
+        all.truncate(enough.map_or(all.len(), |last| last + 1));
+    }
+    all
+}
+
+fn choose_plainly(scores: &[f32], temperature: Option<f64>, random: &mut Stream) -> u32 {
+    let (best, greatest) = admitted(scores)
+        .fold((Reserved::END, f32::NEG_INFINITY), |best, next| if next.1 > best.1 { next } else { best });
+    let Some(temperature) = temperature else {
+        return best;
+    };
+    let admitted_scores = &scores[Reserved::END as usize..];
+    let (weights, total) = weights(admitted_scores, greatest, (temperature as f32).max(f32::MIN_POSITIVE));
+    let mut left = random.random::<f64>() * total;
+    for (index, &weight) in (Reserved::END..).zip(&weights) {
+        left -= f64::from(weight);
+        if left < 0.0 {
+            return index;
+        }
+    }
+    best
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{Decoding, candidates, choose};
+    use lalograph_net::numbers::chance::stream;
+    use proptest::prelude::*;
+
+    const SCORES: [f32; 8] = [9.0, 9.0, 9.0, 0.3, 1.2, -0.4, 2.0, 0.9];
+
+    fn drawn(decoding: &Decoding, seen: &[bool]) -> [u32; 8] {
+        let mut random = stream(7, "sampling", &[]);
+        let mut counts = [0u32; 8];
+        for _ in 0..100_000 {
+            counts[choose(&SCORES, decoding, seen, &mut random) as usize] += 1;
+        }
+        counts
+    }
+
+    /// Pearson's statistic of counts against probabilities in proportion to `weights`.
+    fn statistic(counts: &[u32], weights: &[f64]) -> f64 {
+        let (drawn, total): (f64, f64) = (counts.iter().map(|&c| f64::from(c)).sum(), weights.iter().sum());
+        counts
+            .iter()
+            .zip(weights)
+            .map(|(&count, weight)| {
+                let expected = drawn * weight / total;
+                if expected == 0.0 {
+                    f64::from(count) * 1e9
+                } else {
+                    (f64::from(count) - expected).powi(2) / expected
+                }
+            })
+            .sum()
+    }
+
+    /// Against the 99.9 % point of the chi-squared distribution with as many degrees of freedom as tokens that may be drawn, less one.
+    #[test]
+    fn draws_follow_the_distribution_in_every_way_of_choosing() {
+        let weight = |index: usize, t: f64| (f64::from(SCORES[index]) / t).exp();
+        for temperature in [0.5, 1.0, 2.0] {
+            let at = |admitted: &[usize]| -> [f64; 8] {
+                std::array::from_fn(
+                    |index| if admitted.contains(&index) { weight(index, temperature) } else { 0.0 },
+                )
+            };
+            let plain = Decoding::at_temperature(temperature);
+            assert!(statistic(&drawn(&plain, &[]), &at(&[3, 4, 5, 6, 7])) < 18.47);
+            let best = Decoding { top_k: Some(3), ..plain };
+            assert!(statistic(&drawn(&best, &[]), &at(&[4, 6, 7])) < 13.82);
+            let all = Decoding { top_k: Some(8), top_p: Some(1.0), ..plain };
+            assert!(statistic(&drawn(&all, &[]), &at(&[3, 4, 5, 6, 7])) < 18.47);
+        }
+        // At temperature 1 the shares are 0.46, 0.21, 0.15, 0.08, ...: three tokens cover 0.8, two do not.
+        let nucleus = Decoding { top_p: Some(0.75), ..Decoding::at_temperature(1.0) };
+        let expected: [f64; 8] =
+            std::array::from_fn(|i| if [4, 6, 7].contains(&i) { weight(i, 1.0) } else { 0.0 });
+        assert!(statistic(&drawn(&nucleus, &[]), &expected) < 13.82);
+        // A penalty of 2 squares the probability of what was seen; all eight scores have a share in the whole.
+        let seen: [bool; 8] = std::array::from_fn(|index| index == 6);
+        let total: f64 = SCORES.iter().map(|&s| f64::from(s).exp()).sum();
+        let expected: [f64; 8] = std::array::from_fn(|i| {
+            let p = f64::from(SCORES[i]).exp() / total;
+            if i < 3 {
+                0.0
+            } else if i == 6 {
+                p * p
+            } else {
+                p
+            }
+        });
+        let penalised = Decoding { repetition_penalty: 2.0, ..Decoding::at_temperature(1.0) };
+        assert!(statistic(&drawn(&penalised, &seen), &expected) < 18.47);
+    }
+
+    #[test]
+    fn greedy_takes_the_best_that_may_be_written() {
+        let mut random = stream(1, "sampling", &[]);
+        assert_eq!(choose(&SCORES, &Decoding::GREEDY, &[], &mut random), 6);
+        let seen = [true; 8];
+        let penalised = Decoding { repetition_penalty: 50.0, ..Decoding::GREEDY };
+        assert_eq!(choose(&SCORES, &penalised, &seen, &mut random), 6, "all are alike");
+        let only: [bool; 8] = std::array::from_fn(|index| index == 6);
+        assert_eq!(choose(&SCORES, &penalised, &only, &mut random), 4);
+        assert!((0..100).all(|_| choose(&SCORES, &Decoding::at_temperature(1e-6), &[], &mut random) == 6));
+    }
+
+    #[test]
+    fn what_is_no_way_to_choose_is_refused() {
+        let fine = Decoding { top_k: Some(8), top_p: Some(1.0), ..Decoding::at_temperature(0.7) };
+        assert!(fine.check(8).is_ok() && Decoding::GREEDY.check(8).is_ok());
+        for temperature in [0.0, -1.0, f64::NAN, f64::INFINITY] {
+            assert!(Decoding::at_temperature(temperature).check(8).is_err());
+        }
+        for wrong in [
+            Decoding { top_k: Some(0), ..fine },
+            Decoding { top_k: Some(9), ..fine },
+            Decoding { top_p: Some(0.0), ..fine },
+            Decoding { top_p: Some(1.01), ..fine },
+            Decoding { top_p: Some(f64::NAN), ..fine },
+            Decoding { repetition_penalty: 0.9, ..fine },
+            Decoding { repetition_penalty: f64::NAN, ..fine },
+        ] {
+            assert!(wrong.check(8).is_err(), "{wrong:?}");
+        }
+    }
+
+    proptest! {
+        /// Candidates against the definition, written plainly.
+        #[test]
+        fn candidates_are_those_of_the_definition(
+            scores in prop::collection::vec(-5.0f32..5.0, 5..30), k in 1usize..30, p in 0.01f64..1.0, t in 0.2f64..3.0,
+        ) {
+            let decoding = Decoding { top_k: Some(k), top_p: Some(p), ..Decoding::at_temperature(t) };
+            let mut sorted: Vec<(u32, f64)> =
+                scores.iter().enumerate().skip(3).map(|(i, &s)| (i as u32, f64::from(s))).collect();
+            sorted.sort_by(|a, b| b.1.total_cmp(&a.1).then(a.0.cmp(&b.0)));
+            sorted.truncate(k);
+            let total: f64 = sorted.iter().map(|(_, s)| (s / t).exp()).sum();
+            let mut expected = Vec::new();
+            let mut covered = 0.0;
+            for (index, score) in sorted {
+                if covered / total >= p {
+                    break;
+                }
+                covered += (score / t).exp();
+                expected.push(index);
+            }
+            let found: Vec<u32> = candidates(&scores, &decoding, &[]).iter().map(|(index, _)| *index).collect();
+            // Where the sum falls on p itself, rounding decides.
+            prop_assert!(found == expected || found.len().abs_diff(expected.len()) == 1, "{found:?} {expected:?}");
+            prop_assert!(found.iter().zip(&expected).all(|(a, b)| a == b));
+        }
+    }
+}

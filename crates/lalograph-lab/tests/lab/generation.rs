@@ -1,0 +1,254 @@
+//! Writing text: batches, beams and stops against plain ways of doing the same.
+
+use std::sync::Arc;
+
+use lalograph_lab::writing::beam::Beam;
+use lalograph_lab::writing::decoding::Decoding;
+use lalograph_lab::writing::generator::{Ended, Generator, Request, Sample, Stop};
+use lalograph_lab::{LabError, ModelFile, Plan, ReadyModel, Trained};
+use lalograph_net::numbers::chance::{Stream, stream};
+use lalograph_net::weights::first_values::first_values;
+use lalograph_net::{LanguageModel, Network};
+use lalograph_text::{Reserved, VocabularyBuilder};
+
+/// A small model of a few words that nobody trained: its distributions are uneven enough, and every text is possible.
+fn model(words: &str, settings: &[&str]) -> ModelFile {
+    let settings: Vec<String> = ["model.embedding=5", "model.hidden=6", "model.layers=2"]
+        .iter()
+        .chain(settings)
+        .map(|&s| s.to_owned())
+        .collect();
+    let plan = Plan::from_toml("", &settings).unwrap();
+    let mut builder = VocabularyBuilder::new(&plan.vocabulary.spec());
+    builder.add(words);
+    let vocabulary = builder.finish(1).unwrap();
+    let model = LanguageModel::new(plan.shape(vocabulary.len())).unwrap();
+    // Larger than a model begins with, so that one token matters to the next.
+    let weights = first_values::<f32>(model.layout(), 3).iter().map(|w| w * 3.0).collect();
+    ModelFile { plan, vocabulary, trained: Trained::default(), model, weights }
+}
+
+fn with<R>(file: &ModelFile, work: impl FnOnce(&mut Generator) -> R) -> R {
+    work(&mut Generator::new(Arc::new(ReadyModel::new(file.clone()))))
+}
+
+fn request<'a>(decoding: &'a Decoding, stop: &'a Stop, tokens: usize) -> Request<'a> {
+    Request { seed_text: "the hive", decoding, tokens, past_end: false, stop }
+}
+
+fn search(file: &ModelFile, beam: &Beam, tokens: usize, seed: u64) -> Vec<(Sample, f64)> {
+    let stop = Stop::default();
+    with(file, |generator| {
+        let mut random = stream(seed, "beam", &[]);
+        generator
+            .search(&request(&Decoding::GREEDY, &stop, tokens), beam, &mut random, &mut |_| true)
+            .unwrap()
+    })
+}
+
+const BEAM: Beam = Beam { width: 1, length_power: 0.0, best: 1, random: false };
+
+/// Every text of at most so many tokens with its log-probability, one token at a time by `next` on the text so far; `admitted` has the tokens
+/// that may be written share the whole of each distribution.
+fn all_texts(file: &ModelFile, tokens: usize, admitted: bool) -> Vec<(Vec<u32>, f64)> {
+    let words: Vec<String> = (Reserved::COUNT..file.vocabulary.len() as u32)
+        .map(|index| String::from_utf8_lossy(file.vocabulary.token(index).unwrap()).into_owned())
+        .collect();
+    let mut found = Vec::new();
+    let mut open = vec![(Vec::new(), "the hive".to_owned(), 0.0)];
+    for step in 0..tokens {
+        let mut next = Vec::new();
+        for (indices, text, log) in &open {
+            let mut next_tokens = with(file, |generator| generator.next(text).unwrap());
+            next_tokens.retain(|token| token.index >= Reserved::END);
+            let whole = if admitted { next_tokens.iter().map(|token| token.probability).sum() } else { 1.0 };
+            for token in next_tokens {
+                let mut indices: Vec<u32> = indices.clone();
+                indices.push(token.index);
+                let log = log + (token.probability / whole).ln();
+                if token.index == Reserved::END || step + 1 == tokens {
+                    found.push((indices, log));
+                } else {
+                    let word = &words[(token.index - Reserved::COUNT) as usize];
+                    next.push((indices, format!("{text} {word}"), log));
+                }
+            }
+        }
+        open = next;
+    }
+    found
+}
+
+#[test]
+fn a_beam_as_wide_as_all_texts_finds_the_best_of_them() {
+    let file = model("the hive bee", &[]);
+    let mut all = all_texts(&file, 4, false);
+    // Three words and the end: with the reserved start, texts that end early and those that do not.
+    assert_eq!(all.len(), 1 + 3 + 9 + 27 * 4);
+    for length_power in [0.0, 0.7, 1.0] {
+        let beam = Beam { width: 200, best: 200, length_power, ..BEAM };
+        all.sort_by(|a, b| beam.score(b.1, b.0.len()).total_cmp(&beam.score(a.1, a.0.len())));
+        let found = search(&file, &beam, 4, 1);
+        assert_eq!(found.len(), all.len());
+        for ((sample, score), (indices, log)) in found.iter().zip(&all) {
+            assert_eq!(&sample.indices, indices);
+            assert!((sample.log_probability() - log).abs() < 1e-4, "{} {log}", sample.log_probability());
+            assert!((score - beam.score(*log, indices.len())).abs() < 1e-4);
+        }
+        // Fewer of the best are the first of them.
+        let few = search(&file, &Beam { best: 3, ..beam }, 4, 1);
+        assert_eq!(few[..], found[..3]);
+    }
+}
+
+#[test]
+fn a_beam_of_one_is_greedy_and_wider_ones_find_no_less_likely_texts() {
+    let stop = Stop::default();
+    for (cell, softmax) in [("lstm", "full"), ("gru", "clustered"), ("plain_tanh", "full")] {
+        let cell = format!("model.cell={cell}");
+        let settings = [cell.as_str(), &format!("model.softmax={softmax}"), "model.clusters=[6]"];
+        let file = model("the hive bee queen drone comb smoke", &settings);
+        let greedy = with(&file, |generator| {
+            let mut random = stream(1, "sampling", &[]);
+            generator.write(&request(&Decoding::GREEDY, &stop, 12), &mut random, |_| true).unwrap()
+        });
+        let found = search(&file, &BEAM, 12, 1);
+        assert_eq!(found[0].0.indices, greedy.indices, "{settings:?}");
+        assert_eq!(found[0].0.text, greedy.text);
+        let wide = search(&file, &Beam { width: 40, ..BEAM }, 12, 1);
+        assert!(wide[0].1 >= found[0].1 - 1e-6, "{} {}", wide[0].1, found[0].1);
+    }
+}
+
+/// The first text of a random beam is drawn as the model has it; all of them differ.
+#[test]
+fn random_beams_draw_without_drawing_twice() {
+    let file = model("the hive bee", &[]);
+    let all = all_texts(&file, 2, true);
+    let beam = Beam { width: 4, best: 4, random: true, ..BEAM };
+    let draws = 4000;
+    let mut counts = vec![0u32; all.len()];
+    for seed in 0..draws {
+        let found = search(&file, &beam, 2, seed);
+        for (at, (sample, _)) in found.iter().enumerate() {
+            assert!(found[..at].iter().all(|(other, _)| other.indices != sample.indices), "drawn twice");
+        }
+        counts[all.iter().position(|(indices, _)| *indices == found[0].0.indices).unwrap()] += 1;
+    }
+    let statistic: f64 = all
+        .iter()
+        .zip(&counts)
+        .map(|((_, log), &count)| {
+            let expected = draws as f64 * log.exp();
+            (f64::from(count) - expected).powi(2) / expected
+        })
+        .sum();
+    // The 99.9 % point for 12 degrees of freedom.
+    assert!(all.len() == 13 && statistic < 32.91, "{statistic}");
+}
+
+#[test]
+fn texts_written_side_by_side_are_those_written_alone() {
+    let stop = Stop::default();
+    for cell in ["lstm", "gru", "plain_relu"] {
+        let file = model("the hive bee queen drone comb smoke clover", &[&format!("model.cell={cell}")]);
+        let decoding = Decoding { top_k: Some(6), repetition_penalty: 1.2, ..Decoding::at_temperature(1.1) };
+        for past_end in [false, true] {
+            let request = Request { past_end, ..request(&decoding, &stop, 25) };
+            let random = |number: u64| stream(5, "sampling", &[number]);
+            let alone: Vec<Sample> = (0..9)
+                .map(|n| {
+                    with(&file, |generator| generator.write(&request, &mut random(n), |_| true).unwrap())
+                })
+                .collect();
+            let mut randoms: Vec<Stream> = (0..9).map(random).collect();
+            let mut pieces = vec![String::new(); 9];
+            let together = with(&file, |generator| {
+                let mut each = |number: usize, piece: &str| {
+                    pieces[number].push_str(piece);
+                    true
+                };
+                generator.write_all(&request, &mut randoms, &mut each).unwrap()
+            });
+            for ((a, b), piece) in alone.iter().zip(&together).zip(&pieces) {
+                assert_eq!((&a.indices, &a.text, a.ended), (&b.indices, &b.text, b.ended), "{cell}");
+                assert_eq!(piece, &b.text, "what came piece by piece is the whole");
+                assert!((a.log_probability() - b.log_probability()).abs() < 1e-4);
+            }
+        }
+    }
+}
+
+#[test]
+fn a_text_stops_where_it_is_told_to() {
+    let file = model("the hive bee . queen went home", &[]);
+    let write = |stop: &Stop, seed: u64, tokens: usize| {
+        with(&file, |generator| {
+            let decoding = Decoding::at_temperature(2.0);
+            let mut pieces = String::new();
+            let request = Request { past_end: true, ..request(&decoding, stop, tokens) };
+            let sample = generator
+                .write(&request, &mut stream(seed, "sampling", &[]), |piece| {
+                    pieces.push_str(piece);
+                    true
+                })
+                .unwrap();
+            assert_eq!(pieces, sample.text);
+            sample
+        })
+    };
+    for seed in 0..30 {
+        let whole = write(&Stop::default(), seed, 60);
+        assert_eq!((whole.ended, whole.tokens()), (Ended::Limit, 60));
+        let sentence = write(&Stop { sentence: true, ..Stop::default() }, seed, 60);
+        assert!(whole.text.starts_with(&sentence.text));
+        if sentence.ended == Ended::Sentence {
+            assert!(
+                sentence.text.ends_with('.') && sentence.text.matches('.').count() == 1,
+                "{:?}",
+                sentence.text
+            );
+        }
+        let line = write(&Stop { line: true, ..Stop::default() }, seed, 60);
+        assert_eq!(line.text, whole.text.lines().next().unwrap_or_default(), "{:?}", line.ended);
+        let texts = vec!["queen".to_owned(), "bee hive".to_owned()];
+        let stopped = write(&Stop { texts: texts.clone(), ..Stop::default() }, seed, 60);
+        let first = texts.iter().filter_map(|text| whole.text.find(text.as_str())).min();
+        assert_eq!(stopped.text, whole.text[..first.unwrap_or(whole.text.len())]);
+        assert_eq!(stopped.ended == Ended::Text, first.is_some());
+    }
+}
+
+#[test]
+fn what_is_no_request_is_refused_and_a_long_seed_text_is_read_to_its_end() {
+    let file = model("the hive bee queen", &[]);
+    let stop = Stop::default();
+    with(&file, |generator| {
+        let mut random = stream(1, "sampling", &[]);
+        for wrong in [Decoding::at_temperature(f64::NAN), Decoding { top_k: Some(0), ..Decoding::GREEDY }] {
+            let refused = generator.write(&request(&wrong, &stop, 5), &mut random, |_| true);
+            assert!(
+                matches!(refused, Err(LabError::Temperature(_) | LabError::Decoding { .. })),
+                "{refused:?}"
+            );
+        }
+        for beam in
+            [Beam { width: 0, ..BEAM }, Beam { best: 2, ..BEAM }, Beam { length_power: f64::NAN, ..BEAM }]
+        {
+            let refused =
+                generator.search(&request(&Decoding::GREEDY, &stop, 5), &beam, &mut random, &mut |_| true);
+            assert!(matches!(refused, Err(LabError::Decoding { .. })), "{beam:?}");
+        }
+        let long = "the hive bee ".repeat(5000);
+        let distribution = |generator: &mut Generator, text: &str| -> Vec<f64> {
+            let mut all = generator.next(text).unwrap();
+            all.sort_by_key(|next| next.index);
+            all.iter().map(|next| next.probability).collect()
+        };
+        let (a, b) = (distribution(generator, &format!("{long}queen")), distribution(generator, &long));
+        assert!((a.iter().sum::<f64>() - 1.0).abs() < 1e-9);
+        assert!(a.iter().zip(&b).any(|(x, y)| (x - y).abs() > 1e-6), "the last word makes a difference");
+        assert!(matches!(generator.next("zzz yyy"), Err(LabError::SeedUnknown)));
+        assert_eq!(distribution(generator, "").len(), file.vocabulary.len());
+    });
+}

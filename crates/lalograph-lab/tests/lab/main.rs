@@ -1,0 +1,12 @@
+//! The laboratory from its public side.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
+
+mod baselines;
+mod folder;
+mod generation;
+mod plan_page;
+mod resume;
+mod runs;
+mod second_task;
+mod start;
+mod vectors;
