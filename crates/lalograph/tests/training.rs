@@ -74,10 +74,10 @@ fn plain_loss(model: &[u8], documents: &[Vec<u32>], begins_anew: bool) -> f64 {
                 let z: Vec<f64> = (0..4 * hidden).map(gate).collect();
                 for n in 0..hidden {
                     let cell =
-                        logistic(z[hidden + n]) * c[layer][n] + logistic(z[n]) * z[2 * hidden + n].tanh();
+                        logistic(z[2 * hidden + n]) * c[layer][n] + logistic(z[n]) * z[3 * hidden + n].tanh();
                     c[layer][n] = cell;
                 }
-                h[layer] = (0..hidden).map(|n| logistic(z[3 * hidden + n]) * c[layer][n].tanh()).collect();
+                h[layer] = (0..hidden).map(|n| logistic(z[hidden + n]) * c[layer][n].tanh()).collect();
                 x.clone_from(&h[layer]);
             }
             let scores: Vec<f64> = output_bias

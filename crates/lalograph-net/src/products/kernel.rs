@@ -104,6 +104,20 @@ macro_rules! kernels {
                         return &MIDDLE;
                     }
                 }
+                #[cfg(target_arch = "aarch64")]
+                {
+                    use $of::microkernel::neon;
+                    static NEON: Kernel<$number> = Kernel {
+                        lanes: $lanes_256 / 2,
+                        packs: neon::$module::MR_DIV_N,
+                        rows: neon::$module::NR,
+                        one: 1.0,
+                        tiles: neon::$module::UKR.as_flattened(),
+                    };
+                    if std::arch::is_aarch64_feature_detected!("neon") {
+                        return &NEON;
+                    }
+                }
                 use $of::microkernel::scalar;
                 static PLAIN: Kernel<$number> = Kernel {
                     lanes: 1,

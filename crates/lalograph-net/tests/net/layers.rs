@@ -199,11 +199,11 @@ fn initial_values_have_the_size_that_they_say() {
                     assert!(mean.abs() < 0.15 * deviation, "{}: mean {mean}", tensor.name);
                 }
             }
-            // The forget gate is the second quarter of a layer's bias, and starts open.
+            // The forget gate is the third quarter of a layer's bias, and starts open.
             let bias = model.layout().tensors().iter().find(|tensor| tensor.name == "layer.1.bias").unwrap();
             let bias = &weights[bias.range.clone()];
             assert!(
-                bias[32..64].iter().all(|&x| x == usual.keep_bias) && bias[..32].iter().all(|&x| x == 0.0)
+                bias[64..96].iter().all(|&x| x == usual.keep_bias) && bias[..64].iter().all(|&x| x == 0.0)
             );
             assert_ne!(weights, first_values::<f64>(model.layout(), 4));
         }

@@ -55,13 +55,13 @@ fn plain_losses(model: &LanguageModel, weights: &[f64], tokens: &[u32]) -> Vec<f
                     Cell::Gru => {
                         let j = 2 * hidden + n;
                         let q = from_h[j] + part("candidate_bias")[n];
-                        let candidate = (from_x[j] + b[j] + logistic(z(0)) * q).tanh();
-                        let keep = logistic(z(1));
+                        let candidate = (from_x[j] + b[j] + logistic(z(1)) * q).tanh();
+                        let keep = logistic(z(0));
                         h[layer][n] = keep * h[layer][n] + (1.0 - keep) * candidate;
                     }
                     Cell::Lstm => {
-                        c[layer][n] = logistic(z(1)) * c[layer][n] + logistic(z(0)) * z(2).tanh();
-                        h[layer][n] = logistic(z(3)) * c[layer][n].tanh();
+                        c[layer][n] = logistic(z(2)) * c[layer][n] + logistic(z(0)) * z(3).tanh();
+                        h[layer][n] = logistic(z(1)) * c[layer][n].tanh();
                     }
                 }
             }

@@ -13,7 +13,7 @@ use crate::error::TextError;
 use crate::unit::Unit;
 
 const FORMAT: &str = "lalograph vocabulary";
-const VERSION: u32 = 2;
+const VERSION: u32 = 1;
 
 /// The file's shape.
 #[derive(Deserialize)]

@@ -7,7 +7,7 @@
 //! h = z * h' + (1 - z) * n
 //! ```
 //!
-//! The gates stand side by side in the order r, z, n.
+//! The gates lie side by side in the order update z, reset r, hidden n.
 
 use crate::numbers::activation::{sigmoid, tanh};
 use crate::numbers::real::Real;
@@ -15,13 +15,13 @@ use crate::numbers::real::Real;
 const GATES: usize = 3;
 
 /// The gate that keeps what is remembered.
-pub(super) const UPDATE: usize = 1;
+pub(super) const UPDATE: usize = 0;
 
 #[inline(always)]
 fn split<T>(row: &mut [T], hidden: usize) -> [&mut [T]; GATES] {
-    let (r, rest) = row.split_at_mut(hidden);
-    let (z, n) = rest.split_at_mut(hidden);
-    [r, z, &mut n[..hidden]]
+    let (z, rest) = row.split_at_mut(hidden);
+    let (r, n) = rest.split_at_mut(hidden);
+    [z, r, &mut n[..hidden]]
 }
 
 /// Squashes the gates in place, given `recurrent`, the product `h' U` (rows x 3 hidden); keeps q.
@@ -39,9 +39,9 @@ pub(super) fn forward<T: Real>(
     for (row, (gates, recurrent)) in
         gates.chunks_exact_mut(GATES * hidden).zip(recurrent.chunks_exact(GATES * hidden)).enumerate()
     {
-        let [r, z, n] = split(gates, hidden);
-        let (from_r, rest) = recurrent.split_at(hidden);
-        let (from_z, from_n) = rest.split_at(hidden);
+        let [z, r, n] = split(gates, hidden);
+        let (from_z, rest) = recurrent.split_at(hidden);
+        let (from_r, from_n) = rest.split_at(hidden);
         let from_n = &from_n[..hidden];
         let at = row * hidden..(row + 1) * hidden;
         let (previous, kept, outputs) =
@@ -56,7 +56,7 @@ pub(super) fn forward<T: Real>(
     }
 }
 
-/// Replaces the gates by the gradients of their recurrent sums (those of r, z and q) and q by the gradient of the sum inside n;
+/// Replaces the gates by the gradients of their recurrent sums (those of z, r and q) and q by the gradient of the sum inside n;
 /// `d_next` becomes the part of the gradient by `h'` that does not pass through a product.
 #[inline(always)]
 pub(super) fn backward<T: Real>(
@@ -68,7 +68,7 @@ pub(super) fn backward<T: Real>(
     d_next: &mut [T],
 ) {
     for (row, gates) in gates.chunks_exact_mut(GATES * hidden).enumerate() {
-        let [r, z, n] = split(gates, hidden);
+        let [z, r, n] = split(gates, hidden);
         let at = row * hidden..(row + 1) * hidden;
         let (previous, kept) = (&previous[at.clone()][..hidden], &mut kept[at.clone()][..hidden]);
         let (d_out, d_next) = (&d_out[at.clone()][..hidden], &mut d_next[at][..hidden]);

@@ -6,7 +6,7 @@
 //! c = f * c' + i * g           h = o * tanh(c)
 //! ```
 //!
-//! The gates stand side by side in the order i, f, g, o.
+//! The gates lie side by side in the order input i, output o, forget f, cell g.
 
 use crate::numbers::activation::{sigmoid, tanh};
 use crate::numbers::real::Real;
@@ -14,14 +14,14 @@ use crate::numbers::real::Real;
 const GATES: usize = 4;
 
 /// The gate that keeps what is remembered.
-pub(super) const FORGET: usize = 1;
+pub(super) const FORGET: usize = 2;
 
 #[inline(always)]
 fn split<T>(row: &mut [T], hidden: usize) -> [&mut [T]; GATES] {
     let (i, rest) = row.split_at_mut(hidden);
-    let (f, rest) = rest.split_at_mut(hidden);
-    let (g, o) = rest.split_at_mut(hidden);
-    [i, f, g, &mut o[..hidden]]
+    let (o, rest) = rest.split_at_mut(hidden);
+    let (f, g) = rest.split_at_mut(hidden);
+    [i, o, f, &mut g[..hidden]]
 }
 
 /// Squashes the gates in place and computes memories and outputs; keeps `tanh(c)`.
@@ -35,7 +35,7 @@ pub(super) fn forward<T: Real>(
     outputs: &mut [T],
 ) {
     for (row, gates) in gates.chunks_exact_mut(GATES * hidden).enumerate() {
-        let [i, f, g, o] = split(gates, hidden);
+        let [i, o, f, g] = split(gates, hidden);
         let at = row * hidden..(row + 1) * hidden;
         let (previous, cells) = (&previous[at.clone()][..hidden], &mut cells[at.clone()][..hidden]);
         let (kept, outputs) = (&mut kept[at.clone()][..hidden], &mut outputs[at][..hidden]);
@@ -63,7 +63,7 @@ pub(super) fn backward<T: Real>(
     d_cell: &mut [T],
 ) {
     for (row, gates) in gates.chunks_exact_mut(GATES * hidden).enumerate() {
-        let [i, f, g, o] = split(gates, hidden);
+        let [i, o, f, g] = split(gates, hidden);
         let at = row * hidden..(row + 1) * hidden;
         let (previous, kept) = (&previous[at.clone()][..hidden], &kept[at.clone()][..hidden]);
         let (d_out, d_next, d_cell) =
