@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use thiserror::Error;
 
-use crate::corpus::Skipped;
+use crate::corpus::reading::Skipped;
 
 /// Why a corpus or a vocabulary could not be used.
 #[derive(Debug, Error)]

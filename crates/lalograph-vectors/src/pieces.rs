@@ -65,6 +65,11 @@ impl Pieces {
     }
 }
 
+/// The weight of each of so many rows that make up a word. With the root, a word of many pieces is learnt as fast as one of few: neither the sum, which is learnt too fast, nor the mean.
+pub(crate) fn weight_of(rows: usize) -> f32 {
+    1.0 / (rows.max(1) as f32).sqrt()
+}
+
 #[cfg(test)]
 mod tests {
     use super::Pieces;

@@ -8,8 +8,7 @@ use lalograph_net::products::view::{Accumulation, Matrix, MatrixMut};
 use rayon::prelude::*;
 
 use crate::error::VectorError;
-use crate::pieces::Pieces;
-use crate::train::weight_of;
+use crate::pieces::{Pieces, weight_of};
 
 /// Rows of the table that are compared with all queries at a time.
 const ROWS: usize = 2048;

@@ -21,6 +21,7 @@ use serde::{Deserialize, Serialize};
 use crate::error::VectorError;
 use crate::objective::{Scratch, Weights, learn_against_noise, learn_among_all};
 use crate::pieces::Pieces;
+use crate::pieces::weight_of;
 use crate::rows::{LANES, Rows};
 use crate::sampling;
 use crate::table::VectorTable;
@@ -181,11 +182,6 @@ impl Learnt {
             None => table,
         })
     }
-}
-
-/// The weight of each of so many rows that make up a word. With the root, a word of many pieces is learnt as fast as one of few: neither the sum, which is learnt too fast, nor the mean.
-pub(crate) fn weight_of(rows: usize) -> f32 {
-    1.0 / (rows.max(1) as f32).sqrt()
 }
 
 /// The input rows of every word: its own, and those of its pieces.

@@ -1,13 +1,13 @@
 //! Errors as people read them: what was wrong, where, and what to do.
 
 use std::fmt::Display;
-use std::process::ExitCode;
 
 use lalograph_demo::CorpusError;
 use lalograph_lab::{LabError, PlanError};
 use lalograph_text::TextError;
+use lalograph_vectors::VectorError;
 
-use crate::output::screen::Screen;
+use crate::nearest::nearest_name;
 
 /// How a command ended when it did not end well.
 #[derive(Debug)]
@@ -43,28 +43,6 @@ impl Failure {
         match self {
             Self::Work { what, .. } | Self::Usage(what) | Self::Interrupted(what) => what,
             Self::ClosedPipe => "nobody reads the output any more",
-        }
-    }
-
-    /// Prints it and gives the exit status.
-    pub(crate) fn report(&self, screen: &Screen) -> ExitCode {
-        match self {
-            Self::Work { what, remedy } => {
-                screen.error(what);
-                if let Some(remedy) = remedy {
-                    screen.hint(remedy);
-                }
-                ExitCode::from(1)
-            }
-            Self::Usage(what) => {
-                screen.error(what);
-                ExitCode::from(2)
-            }
-            Self::Interrupted(what) => {
-                screen.error(what);
-                ExitCode::from(130)
-            }
-            Self::ClosedPipe => ExitCode::SUCCESS,
         }
     }
 }
@@ -104,11 +82,11 @@ impl From<TextError> for Failure {
                 return Self::ClosedPipe;
             }
             TextError::NoColumn { .. } | TextError::NoEncoding(_) => {
-                let remedy = crate::commands::corpus_remedy(&error).unwrap_or_default();
+                let remedy = corpus_remedy(&error).unwrap_or_else(String::new);
                 return Self::Usage(format!("{error}; {remedy}"));
             }
             other => {
-                return match crate::commands::corpus_remedy(other) {
+                return match corpus_remedy(other) {
                     Some(remedy) => Self::with_remedy(error, remedy),
                     None => Self::work(error),
                 };
@@ -184,6 +162,63 @@ impl From<CorpusError> for Failure {
             CorpusError::Io { .. } => Self::work(error),
         }
     }
+}
+
+impl From<VectorError> for Failure {
+    fn from(error: VectorError) -> Self {
+        match error {
+            VectorError::Text(inner) => inner.into(),
+            VectorError::Setting { .. } => Self::Usage(error.to_string()),
+            VectorError::Unknown { ref near, .. } if !near.is_empty() => {
+                let near: Vec<String> = near.iter().map(|word| format!("`{word}`")).collect();
+                Self::with_remedy(&error, format!("there are vectors for {}", near.join(", ")))
+            }
+            VectorError::Unknown { .. } => Self::with_remedy(
+                error,
+                "choose a word of the vocabulary; vectors trained with --pieces have some for any word",
+            ),
+            VectorError::NothingKnown(_) => {
+                Self::with_remedy(error, "use words of the text that the vectors are of")
+            }
+            VectorError::NotFinite => Self::with_remedy(error, "lower --learning-rate"),
+            VectorError::TooLittle => {
+                Self::with_remedy(error, "give more text, or a vocabulary that knows its words")
+            }
+            VectorError::Dimensions { .. } => Self::with_remedy(
+                error,
+                "the width of the token vectors, --embedding, is that of the vectors that they begin with",
+            ),
+            VectorError::NoneFound(_) => Self::with_remedy(
+                error,
+                "see whether both are spelt alike: capitals, language, the unit of the vocabulary",
+            ),
+            VectorError::Line { .. } | VectorError::Io(_) => Self::work(error),
+        }
+    }
+}
+
+/// What to do about an error of a corpus; `None` where there is nothing to say.
+fn corpus_remedy(error: &TextError) -> Option<String> {
+    Some(match error {
+        TextError::NoColumn { column, known, .. } => {
+            let likest = nearest_name(column, known);
+            let suggestion = likest.map_or_else(String::new, |name| format!("did you mean `{name}`? "));
+            let hidden = match known.as_slice() {
+                [only] => [';', '\t', '|'].into_iter().find(|c| only.contains(*c)),
+                _ => None,
+            };
+            match hidden {
+                Some(c) => format!("--delimiter '{}', which stands in the first row", c.escape_default()),
+                None => format!("{suggestion}its columns are {}", known.join(", ")),
+            }
+        }
+        TextError::EmptyFolder { .. } => {
+            "--recursive looks into the folders inside it, --form takes other files than .txt, or name the files themselves".into()
+        }
+        TextError::NoEncoding(_) => "names such as utf-8, latin1, windows-1252, utf-16le or shift_jis are known".into(),
+        TextError::LeftOut(_) => "mend it, or leave --strict out to go on without it".into(),
+        _ => return None,
+    })
 }
 
 #[cfg(test)]

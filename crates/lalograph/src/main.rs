@@ -4,6 +4,7 @@ mod cli;
 mod commands;
 mod failure;
 mod interrupt;
+mod nearest;
 mod output;
 
 use std::process::ExitCode;
@@ -11,6 +12,7 @@ use std::process::ExitCode;
 use clap::Parser;
 
 use crate::cli::Cli;
+use crate::failure::Failure;
 use crate::output::screen::Screen;
 
 fn main() -> ExitCode {
@@ -29,6 +31,28 @@ fn main() -> ExitCode {
     let screen = Screen::new(&cli.general);
     match commands::run(cli, &screen) {
         Ok(()) => ExitCode::SUCCESS,
-        Err(failure) => failure.report(&screen),
+        Err(failure) => report(&failure, &screen),
+    }
+}
+
+/// Prints a failure and gives its exit status.
+fn report(failure: &Failure, screen: &Screen) -> ExitCode {
+    match failure {
+        Failure::Work { what, remedy } => {
+            screen.error(what);
+            if let Some(remedy) = remedy {
+                screen.hint(remedy);
+            }
+            ExitCode::from(1)
+        }
+        Failure::Usage(what) => {
+            screen.error(what);
+            ExitCode::from(2)
+        }
+        Failure::Interrupted(what) => {
+            screen.error(what);
+            ExitCode::from(130)
+        }
+        Failure::ClosedPipe => ExitCode::SUCCESS,
     }
 }

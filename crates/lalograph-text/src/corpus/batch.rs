@@ -4,8 +4,8 @@ use std::ops::{ControlFlow, Range};
 use std::path::Path;
 use std::sync::Arc;
 
-use super::reading::{Guess, Skipped};
-use super::{CorpusSpec, Reason};
+use super::reading::{Guess, Reason, Skipped};
+use super::spec::CorpusSpec;
 
 /// One document, as long as it is being looked at.
 #[derive(Debug, Clone, Copy)]

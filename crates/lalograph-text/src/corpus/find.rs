@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use walkdir::WalkDir;
 
 use super::reading::{Reason, Skipped};
-use super::{CorpusSpec, Form};
+use super::spec::{CorpusSpec, Form};
 use crate::error::TextError;
 
 /// A file to be read.

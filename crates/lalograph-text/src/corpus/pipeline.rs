@@ -6,8 +6,8 @@ use std::sync::mpsc::{Receiver, channel, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::ScopedJoinHandle;
 
-use super::Corpus;
 use super::batch::{Batch, Document};
+use super::reader::Corpus;
 use super::reading::{ReadObserver, Reading};
 use crate::error::TextError;
 

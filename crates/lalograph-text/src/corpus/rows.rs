@@ -5,7 +5,8 @@ use std::ops::ControlFlow;
 
 use super::batch::{Intake, Row, RowKind};
 use super::reading::Reason;
-use super::{Division, source};
+use super::source;
+use super::spec::Division;
 
 /// Hands out the documents of a text. `Err` is for what could not be read; the line is where that was.
 pub(super) fn read(lines: &mut dyn BufRead, division: Division, intake: &mut Intake<'_>) -> ControlFlow<()> {

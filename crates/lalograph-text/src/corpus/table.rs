@@ -8,7 +8,8 @@ use csv_core::{ReadRecordResult, ReaderBuilder};
 
 use super::batch::{Intake, Row, RowKind};
 use super::reading::Reason;
-use super::{CorpusSpec, Form, source};
+use super::source;
+use super::spec::{CorpusSpec, Form};
 use crate::error::TextError;
 
 /// Where the wanted columns stand.

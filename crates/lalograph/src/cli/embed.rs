@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 
-use super::{ReadingArgs, TokenArgs};
+use super::corpus::{ReadingArgs, TokenArgs};
 
 /// `embed` and what it can do.
 #[derive(Debug, Subcommand)]

@@ -11,7 +11,7 @@ use lalograph_net::heads::softmax::Softmax;
 use lalograph_net::learning::optimiser::Rule;
 
 use super::choice::choice;
-use super::{CorpusArgs, ReadingArgs, TokenArgs};
+use super::corpus::{CorpusArgs, ReadingArgs, TokenArgs};
 
 /// `train`.
 #[derive(Debug, Args)]

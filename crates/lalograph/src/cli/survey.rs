@@ -6,7 +6,7 @@ use clap::Args;
 use lalograph_text::partition::Amount;
 use regex::Regex;
 
-use super::{CleaningArgs, CorpusArgs};
+use super::corpus::{CleaningArgs, CorpusArgs};
 
 /// `survey`.
 #[derive(Debug, Args)]

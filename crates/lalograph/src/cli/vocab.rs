@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
 
-use super::{CorpusArgs, TokenArgs};
+use super::corpus::{CorpusArgs, TokenArgs};
 
 /// `vocab` and what it can do.
 #[derive(Debug, Subcommand)]

@@ -12,11 +12,11 @@ use lalograph_text::{Corpus, Division};
 use lalograph_vectors::train::Settings;
 
 use super::embed::vectors_of;
+use super::input::threads;
 use super::survey::look;
-use super::threads;
 use super::train::begin;
 use super::training::{carry_out, read, refuse_interrupted, render_start};
-use super::vocab::render_size;
+use super::vocab::vocabularies::render_size;
 use crate::cli::DemoArgs;
 use crate::failure::Failure;
 use crate::interrupt;

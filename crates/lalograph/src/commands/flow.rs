@@ -4,8 +4,9 @@ use lalograph_lab::LabError;
 use lalograph_lab::storage::files::Existing;
 use lalograph_lab::task::language::flow::flow_over;
 
+use super::input::threads;
+use super::lookup::load_model;
 use super::reading::{find_corpus, watched};
-use super::{load_model, threads};
 use crate::cli::FlowArgs;
 use crate::failure::Failure;
 use crate::interrupt;

@@ -6,8 +6,8 @@ use lalograph_lab::storage::files::Existing;
 use lalograph_lab::{LabError, Plan};
 use serde::Serialize;
 
+use super::input::threads;
 use super::settings::{Sized, describe, sized_plan};
-use super::threads;
 use crate::cli::GaugeArgs;
 use crate::failure::Failure;
 use crate::interrupt;

@@ -7,7 +7,8 @@ use lalograph_lab::writing::generator::{Generator, NextToken};
 use lalograph_text::{Reserved, Vocabulary};
 use serde::Serialize;
 
-use super::{load_model, say_unknown_words, text_or_input};
+use super::input::{say_unknown_words, text_or_input};
+use super::lookup::load_model;
 use crate::cli::NextArgs;
 use crate::failure::Failure;
 use crate::output::number::{count, visible};

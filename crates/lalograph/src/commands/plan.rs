@@ -11,8 +11,8 @@ use lalograph_text::Corpus;
 use serde::Serialize;
 
 use super::gauge::operations_per_second;
+use super::input::{text_or_input, threads};
 use super::settings::{Sized, describe, sized_plan};
-use super::{text_or_input, threads};
 use crate::cli::{PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs, Purpose};
 use crate::failure::Failure;
 use crate::output::number::{bytes, count, duration};

@@ -8,7 +8,7 @@ use lalograph_lab::LabError;
 use lalograph_lab::plan::CorpusPlan;
 use lalograph_lab::storage::files::{Existing, WholeFile, read_split};
 use lalograph_text::corpus::{ReadObserver, Skipped};
-use lalograph_text::{Cleaning, CleaningStep, Corpus, CorpusSpec, Reading, TextError};
+use lalograph_text::{Cleaning, CleaningStep, Corpus, CorpusSpec, Reading};
 use serde::Serialize;
 
 use crate::cli::{CleaningArgs, CorpusArgs, ReadingArgs, YesNo};
@@ -242,28 +242,4 @@ pub(crate) fn say_unknown(unknown: u64, tokens: u64, screen: &Screen) {
             percent(unknown, tokens)
         ));
     }
-}
-
-/// What to do about an error of a corpus; `None` where there is nothing to say.
-pub(crate) fn remedy(error: &TextError) -> Option<String> {
-    Some(match error {
-        TextError::NoColumn { column, known, .. } => {
-            let likest = super::nearest_name(column, known);
-            let suggestion = likest.map(|name| format!("did you mean `{name}`? ")).unwrap_or_default();
-            let hidden = match known.as_slice() {
-                [only] => [';', '\t', '|'].into_iter().find(|c| only.contains(*c)),
-                _ => None,
-            };
-            match hidden {
-                Some(c) => format!("--delimiter '{}', which stands in the first row", c.escape_default()),
-                None => format!("{suggestion}its columns are {}", known.join(", ")),
-            }
-        }
-        TextError::EmptyFolder { .. } => {
-            "--recursive looks into the folders inside it, --form takes other files than .txt, or name the files themselves".into()
-        }
-        TextError::NoEncoding(_) => "names such as utf-8, latin1, windows-1252, utf-16le or shift_jis are known".into(),
-        TextError::LeftOut(_) => "mend it, or leave --strict out to go on without it".into(),
-        _ => return None,
-    })
 }

@@ -5,9 +5,10 @@ use lalograph_lab::prepare_again;
 use lalograph_lab::storage::files::Existing;
 use lalograph_lab::training::resume::{Changes, Resumable};
 
+use super::input::threads;
+use super::lookup::find_run;
 use super::training::{carry_out, now, reading, render_start, say_outcome};
 use super::training_text::{base, tokens_of};
-use super::{find_run, threads};
 use crate::cli::ResumeArgs;
 use crate::failure::Failure;
 use crate::interrupt;

@@ -12,9 +12,10 @@ use lalograph_text::tokens::TokenSequence;
 use lalograph_text::{Reserved, Unit, Vocabulary};
 use serde::Serialize;
 
+use super::input::threads;
+use super::lookup::load_model;
 use super::reading::{find_corpus, say_unknown, watched};
 use super::training_text::training_text;
-use super::{load_model, threads};
 use crate::cli::{PassageChoice, ScoreArgs, StateChoice};
 use crate::failure::Failure;
 use crate::interrupt;

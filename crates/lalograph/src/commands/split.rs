@@ -15,8 +15,8 @@ use lalograph_text::{Corpus, Division, Document, Part, Split, TextError};
 use serde::Serialize;
 use serde_json::{Map, Value};
 
+use super::input::threads;
 use super::reading::{find_corpus, watched};
-use super::threads;
 use crate::cli::SplitArgs;
 use crate::failure::Failure;
 use crate::interrupt;

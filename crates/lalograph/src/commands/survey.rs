@@ -10,8 +10,8 @@ use lalograph_text::survey::{Survey, SurveySpec, count, survey};
 use lalograph_text::{Cleaning, Corpus};
 use similar::{ChangeTag, TextDiff};
 
+use super::input::threads;
 use super::reading::{cleaning, find_corpus, watched};
-use super::threads;
 use crate::cli::SurveyArgs;
 use crate::failure::Failure;
 use crate::interrupt;

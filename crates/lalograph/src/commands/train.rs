@@ -8,11 +8,11 @@ use lalograph_lab::storage::files::Existing;
 use lalograph_lab::{LabError, LanguageTask, Plan, RunFolder, Running};
 use lalograph_text::Corpus;
 
+use super::input::threads;
 use super::reading::{lay_over, refuse_idle};
 use super::settings::{lay, lay_model, read_plan};
-use super::threads;
 use super::training::{carry_out, now, read, render_start, say_outcome};
-use super::vocab::apply_token_args;
+use super::vocab::vocabularies::apply_token_args;
 use crate::cli::TrainArgs;
 use crate::failure::Failure;
 use crate::interrupt;

@@ -6,7 +6,7 @@ use lalograph_lab::run::description::RunDescription;
 use lalograph_lab::storage::files::Existing;
 use lalograph_lab::{LanguageTask, RunFolder, prepare_again};
 
-use super::threads;
+use super::input::threads;
 use super::training::{TOKENS, reading};
 use crate::failure::Failure;
 use crate::output::screen::Screen;

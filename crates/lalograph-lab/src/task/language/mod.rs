@@ -7,6 +7,7 @@ pub mod flow;
 mod learner;
 pub mod model;
 pub mod prepare;
+mod seam;
 mod start;
 
 pub use duties::LanguageNote;

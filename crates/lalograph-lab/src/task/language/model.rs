@@ -12,8 +12,8 @@ use crate::error::LabError;
 use crate::plan::Plan;
 use crate::storage::files::Existing;
 
-/// The task of such a model file.
-const TASK: &str = "language model";
+/// The task that such files name.
+pub(super) const TASK: &str = "language model";
 
 /// What a model file or a checkpoint of a language model holds besides weights.
 pub(super) fn language_assets(plan: &Plan, vocabulary: &Vocabulary) -> Result<Assets, LabError> {

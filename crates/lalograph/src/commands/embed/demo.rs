@@ -9,7 +9,7 @@ use lalograph_lab::{LabError, LanguageTask};
 use lalograph_vectors::judge::{Method, analogies, likeness, read_pairs, read_questions};
 use lalograph_vectors::train::{Progress as Reached, Settings, train};
 
-use super::{counts, spellings};
+use super::words::{counts, spellings};
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::number::{count, percent};

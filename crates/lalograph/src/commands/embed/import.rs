@@ -5,9 +5,9 @@ use lalograph_lab::artefact::vectors::{VectorFile, import};
 use lalograph_vectors::import::BadLine;
 use serde::Serialize;
 
-use super::{counts, own_words, places, words_of};
+use super::words::{counts, own_words, places, words_of};
 use crate::cli::EmbedImportArgs;
-use crate::commands::vocab;
+use crate::commands::vocab::vocabularies;
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::number::{count, percent};
@@ -45,7 +45,7 @@ struct BadLineNamed<'a> {
 pub(super) fn run(args: &EmbedImportArgs, screen: &Screen) -> Result<(), Failure> {
     let existing = places(&[&args.output], args.force)?;
     interrupt::listen();
-    let vocabulary = args.vocabulary.as_deref().map(vocab::load).transpose()?;
+    let vocabulary = args.vocabulary.as_deref().map(vocabularies::load).transpose()?;
     let wanted = vocabulary.as_ref().map(own_words);
     let rows = args.words.as_ref().map(|path| words_of(&[], Some(path))).transpose()?;
     let rows = args.tensor.as_deref().zip(rows.as_deref());

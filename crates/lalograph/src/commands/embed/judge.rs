@@ -9,8 +9,8 @@ use lalograph_vectors::judge::{
 };
 use serde::Serialize;
 
-use super::load;
 use super::near::method;
+use super::words::load;
 use crate::cli::EmbedJudgeArgs;
 use crate::failure::Failure;
 use crate::output::number::{count, percent};

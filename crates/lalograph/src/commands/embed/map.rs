@@ -4,7 +4,7 @@ use lalograph_lab::storage::files::write_whole;
 use lalograph_vectors::map::{Neighbourhood, Plane, neighbourhood, principal};
 use serde::Serialize;
 
-use super::{load, places, words_of};
+use super::words::{load, places, words_of};
 use crate::cli::{EmbedMapArgs, LayoutChoice};
 use crate::failure::Failure;
 use crate::interrupt;

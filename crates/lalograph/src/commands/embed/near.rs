@@ -6,7 +6,7 @@ use lalograph_vectors::sentence::{Weighing, distances, sentence};
 use lalograph_vectors::table::Neighbour;
 use serde::Serialize;
 
-use super::{NearWord, load, words_of};
+use super::words::{NearWord, load, words_of};
 use crate::cli::{EmbedNearArgs, EmbedRelateArgs, MethodChoice, WeighChoice};
 use crate::failure::Failure;
 use crate::output::screen::Screen;

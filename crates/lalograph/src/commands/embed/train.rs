@@ -13,12 +13,12 @@ use lalograph_vectors::pmi::{Factorising, factorise};
 use lalograph_vectors::train::{Direction, Learnt, Progress as Reached, Settings, train};
 use serde::Serialize;
 
-use super::{NearWord, counts, places, spellings};
+use super::words::{NearWord, counts, places, spellings};
 use crate::cli::{DirectionChoice, EmbedTrainArgs};
+use crate::commands::input::threads;
 use crate::commands::reading::{lay_over, refuse_idle};
-use crate::commands::threads;
 use crate::commands::training::{TOKENS, reading_text};
-use crate::commands::vocab::apply_token_args;
+use crate::commands::vocab::vocabularies::apply_token_args;
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::number::{count, duration};

@@ -9,10 +9,10 @@ use lalograph_lab::run::records::{Evaluation, MetricsRecord, SampleRecord};
 use lalograph_lab::storage::files::{Existing, write_whole};
 use serde::Serialize;
 
+use super::figures::{from_loss, steps};
 use super::report::refuse_taken;
-use super::{from_loss, steps};
 use crate::cli::CompareArgs;
-use crate::commands::find_run;
+use crate::commands::lookup::find_run;
 use crate::failure::Failure;
 use crate::output::chart::Picture;
 use crate::output::number::{bytes, count, duration, perplexity};

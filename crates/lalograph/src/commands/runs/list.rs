@@ -6,7 +6,7 @@ use lalograph_lab::RunFolder;
 use lalograph_lab::run::description::Standing;
 use serde::Serialize;
 
-use super::{from_loss, steps};
+use super::figures::{from_loss, steps};
 use crate::cli::ListArgs;
 use crate::failure::Failure;
 use crate::output::number::bytes;

@@ -1,6 +1,7 @@
 //! `runs`: what has been trained.
 
 mod compare;
+mod figures;
 mod list;
 mod remove;
 mod report;
@@ -8,7 +9,6 @@ mod show;
 
 use crate::cli::RunsCommand;
 use crate::failure::Failure;
-use crate::output::number::{count, perplexity};
 use crate::output::screen::Screen;
 
 /// Runs the command.
@@ -20,14 +20,4 @@ pub(crate) fn run(command: &RunsCommand, screen: &Screen) -> Result<(), Failure>
         RunsCommand::Compare(args) => compare::run(args, screen),
         RunsCommand::Report(args) => report::run(args, screen),
     }
-}
-
-/// Steps made, of how many.
-fn steps(made: u64, planned: u64) -> String {
-    if planned == 0 { count(made) } else { format!("{} of {}", count(made), count(planned)) }
-}
-
-/// A perplexity from a loss, if there is one.
-fn from_loss(loss: Option<f64>) -> String {
-    loss.map_or_else(|| "-".to_owned(), |loss| perplexity(loss.exp()))
 }

@@ -2,7 +2,7 @@
 
 use super::super::training::TOKENS;
 use crate::cli::RemoveArgs;
-use crate::commands::find_run;
+use crate::commands::lookup::find_run;
 use crate::failure::Failure;
 use crate::output::number::bytes;
 use crate::output::screen::Screen;

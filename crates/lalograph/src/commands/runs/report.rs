@@ -11,7 +11,7 @@ use serde::Serialize;
 
 use super::show::about;
 use crate::cli::ReportArgs;
-use crate::commands::find_run;
+use crate::commands::lookup::find_run;
 use crate::failure::Failure;
 use crate::output::chart::{Level, Picture, learning_curve};
 use crate::output::flow_chart::flow_chart;

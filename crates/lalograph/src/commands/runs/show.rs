@@ -6,9 +6,9 @@ use lalograph_lab::run::history::{RunHistory, settings};
 use lalograph_lab::run::records::MetricsRecord;
 use serde::Serialize;
 
-use super::{from_loss, steps};
+use super::figures::{from_loss, steps};
 use crate::cli::ShowArgs;
-use crate::commands::find_run;
+use crate::commands::lookup::find_run;
 use crate::commands::settings::describe;
 use crate::failure::Failure;
 use crate::output::curve::perplexity_curve;

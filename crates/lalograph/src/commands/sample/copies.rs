@@ -5,7 +5,7 @@ use lalograph_lab::writing::copying::{Copying, Measure, copying, excerpts};
 use lalograph_text::{Reserved, Vocabulary};
 use serde::Serialize;
 
-use super::{Asked, CopyingOfSample, Written};
+use super::asked::{Asked, CopyingOfSample, Written};
 use crate::commands::training_text::training_text;
 use crate::failure::Failure;
 use crate::output::number::{count, percent_of};

@@ -11,7 +11,7 @@ use lalograph_net::numbers::chance::stream;
 use lalograph_text::tokens::TokenSequence;
 use serde::Serialize;
 
-use super::{Asked, name};
+use super::asked::{Asked, name};
 use crate::commands::training_text::training_text;
 use crate::failure::Failure;
 use crate::interrupt;

@@ -8,9 +8,9 @@ use lalograph_lab::storage::files::{Existing, write_whole};
 use lalograph_text::vocabulary::{OneSided, VocabularySpec};
 use lalograph_text::{Vocabulary, VocabularyBuilder};
 
+use super::super::input::threads;
 use super::super::reading::{find_corpus, watched};
-use super::super::threads;
-use super::{apply_token_args, load, render_size};
+use super::vocabularies::{apply_token_args, load, render_size};
 use crate::cli::{CorpusArgs, VocabBuildArgs, VocabCompareArgs, VocabExtendArgs, VocabMergeArgs};
 use crate::failure::Failure;
 use crate::interrupt;

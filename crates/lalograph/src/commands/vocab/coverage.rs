@@ -6,9 +6,9 @@ use lalograph_lab::storage::files::{Existing, read_split};
 use lalograph_text::coverage::{Coverage, coverage};
 use lalograph_text::split::{Cutoffs, Split};
 
+use super::super::input::threads;
 use super::super::reading::{find_corpus, watched};
-use super::super::threads;
-use super::apply_token_args;
+use super::vocabularies::apply_token_args;
 use crate::cli::VocabCoverageArgs;
 use crate::failure::Failure;
 use crate::interrupt;

@@ -3,8 +3,8 @@
 use lalograph_text::Reserved;
 use serde::Serialize;
 
-use super::super::text_or_input;
-use super::load;
+use super::super::input::text_or_input;
+use super::vocabularies::load;
 use crate::cli::{VocabDecodeArgs, VocabEncodeArgs};
 use crate::failure::Failure;
 use crate::output::number::{count, visible};

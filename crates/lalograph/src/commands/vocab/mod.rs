@@ -4,21 +4,11 @@ mod build;
 mod coverage;
 mod encode;
 mod show;
+pub(super) mod vocabularies;
 
-use std::path::Path;
-
-use lalograph_lab::plan::VocabularyPlan;
-use lalograph_lab::storage::files::read_vocabulary;
-use lalograph_lab::{LabError, ModelFile};
-use lalograph_text::{Reserved, Vocabulary};
-
-use super::model_path;
-use super::reading::cleaning_steps;
-use crate::cli::{TokenArgs, VocabCommand};
+use crate::cli::VocabCommand;
 use crate::failure::Failure;
-use crate::output::number::{count, percent};
 use crate::output::screen::Screen;
-use crate::output::table::facts;
 
 /// Runs the command.
 pub(crate) fn run(command: &VocabCommand, screen: &Screen) -> Result<(), Failure> {
@@ -32,76 +22,4 @@ pub(crate) fn run(command: &VocabCommand, screen: &Screen) -> Result<(), Failure
         VocabCommand::Extend(args) => build::extend(args, screen),
         VocabCommand::Compare(args) => build::compare(args, screen),
     }
-}
-
-/// Lays the flags over a vocabulary plan.
-pub(crate) fn apply_token_args(args: &TokenArgs, plan: &mut VocabularyPlan) -> Result<(), Failure> {
-    if let Some(unit) = args.unit {
-        plan.unit = unit.into();
-    }
-    if let Some(size) = args.vocab_size {
-        plan.size = Some(size);
-    }
-    if let Some(minimum_count) = args.min_count {
-        plan.minimum_count = minimum_count;
-    }
-    if let Some(steps) = cleaning_steps(&args.cleaning)? {
-        plan.cleaning = steps;
-    }
-    if let Some(reserved) = &args.reserved {
-        plan.reserved.clone_from(reserved);
-    }
-    for (given, file, list) in [
-        (&args.include, &args.include_from, &mut plan.include),
-        (&args.exclude, &args.exclude_from, &mut plan.exclude),
-    ] {
-        list.extend_from_slice(given);
-        if let Some(path) = file {
-            let text = std::fs::read_to_string(path).map_err(LabError::at(path))?;
-            list.extend(text.lines().map(str::trim).filter(|line| !line.is_empty()).map(str::to_owned));
-        }
-    }
-    Ok(())
-}
-
-/// Its size, stated exactly, and what was done to the text.
-pub(crate) fn render_size(vocabulary: &Vocabulary, screen: &Screen) -> String {
-    let counted = vocabulary.counted();
-    let unit = vocabulary.unit();
-    let own = vocabulary.tokens().len() as u64;
-    let steps: Vec<&str> = vocabulary.cleaning().steps.iter().map(|step| step.name()).collect();
-    let noun = if own == 1 { unit.noun() } else { unit.plural() };
-    let rows = [
-        (
-            "indices",
-            format!(
-                "{} = {} {noun} + {} reserved",
-                count(vocabulary.len() as u64),
-                count(own),
-                Reserved::COUNT
-            ),
-        ),
-        ("cleaning", if steps.is_empty() { "none".to_owned() } else { steps.join(", then ") }),
-        (
-            "counted on",
-            format!(
-                "{} {} in {} documents, {} different ones",
-                count(counted.tokens),
-                unit.plural(),
-                count(counted.documents),
-                count(counted.distinct_tokens)
-            ),
-        ),
-        ("covers", format!("{} of them", percent(counted.tokens_covered, counted.tokens))),
-    ];
-    format!("{}\n{}", screen.heading("The vocabulary"), facts(screen, &rows))
-}
-
-/// Reads a vocabulary from its own file, or from a model's.
-pub(crate) fn load(path: &Path) -> Result<Vocabulary, Failure> {
-    let path = model_path(path);
-    if path.extension().is_some_and(|extension| extension == "safetensors") {
-        return Ok(ModelFile::load(&path)?.vocabulary);
-    }
-    Ok(read_vocabulary(&path)?)
 }

@@ -4,7 +4,7 @@ use lalograph_text::vocabulary::Counted;
 use lalograph_text::{Cleaning, Reserved, Unit, Vocabulary};
 use serde::Serialize;
 
-use super::{load, render_size};
+use super::vocabularies::{load, render_size};
 use crate::cli::{TokenOrder, VocabShowArgs};
 use crate::failure::Failure;
 use crate::output::number::{count, percent, visible};

@@ -2,7 +2,7 @@
 
 use lalograph_lab::run::history::RunHistory;
 
-use super::{Cell, figure, page, sample, section, table, text};
+use super::parts::{Cell, figure, page, sample, section, table, text};
 use crate::output::number::count;
 
 /// What a comparison says, ready to be shown in any form.

@@ -1,6 +1,6 @@
 //! Words in a plane, to be pointed at.
 
-use super::{page, text};
+use super::parts::{page, text};
 
 /// Size of the map, in units of its own.
 const WIDTH: f64 = 1080.0;

@@ -4,8 +4,8 @@ use lalograph_lab::measure::cost::Cost;
 use lalograph_lab::run::history::{RunHistory, settings};
 use lalograph_lab::training::hints::Hint;
 
+use super::parts::{Cell, figure, page, pairs, section, table, text};
 use super::samples::{moment, moments, range};
-use super::{Cell, figure, page, pairs, section, table, text};
 use crate::output::number::{count, perplexity};
 
 /// Moments of the samples that are shown; the page of samples has them all.

@@ -3,7 +3,7 @@
 use lalograph_lab::run::history::RunHistory;
 use lalograph_lab::run::records::SampleRecord;
 
-use super::{page, sample, section, text};
+use super::parts::{page, sample, section, text};
 use crate::output::number::{count, perplexity};
 
 /// The samples of a run by the step that they were written after.

@@ -1,6 +1,6 @@
 //! A text with every token in the colour of the surprise it was to a model.
 
-use super::{page, pairs, section, text};
+use super::parts::{page, pairs, section, text};
 use crate::output::number::{count, perplexity};
 
 /// Tokens on a page; more would make it slow to open.

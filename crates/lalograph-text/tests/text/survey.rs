@@ -1,11 +1,8 @@
 //! Surveys against counts made by hand or in another way.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
-
-mod common;
 
 use std::collections::HashMap;
 
-use common::Folder;
+use crate::common::Folder;
 use lalograph_text::survey::{CharacterKind, ClassCount, SurveySpec, count, survey};
 use lalograph_text::{Cleaning, CleaningStep, Corpus, CorpusSpec, Division};
 use proptest::prelude::*;

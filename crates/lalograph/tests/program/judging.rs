@@ -1,9 +1,6 @@
 //! What was written, and what the model is worth: copying, ways of choosing beside each other, baselines, surprise as a page.
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
-mod common;
-
-use common::workshop_with_demo;
+use crate::common::workshop_with_demo;
 use serde_json::Value;
 
 fn json(text: &str) -> Value {

@@ -1,11 +1,8 @@
 //! Corpora on disk, good and bad.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
-
-mod common;
 
 use std::path::PathBuf;
 
-use common::{Folder, read, texts};
+use crate::common::{Folder, read, texts};
 use lalograph_text::corpus::Reason;
 use lalograph_text::survey::{SurveySpec, survey};
 use lalograph_text::tokens::{HeldOut, SplitKind, TokenSequence, encode_corpus};

@@ -1,14 +1,11 @@
 //! Runs that are killed at random moments, resumed, and must end as if they had not been.
 //!
 //! The long form takes minutes: `cargo test -p lalograph --test endurance -- --ignored --nocapture`.
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
-
-mod common;
 
 use std::process::Stdio;
 use std::time::{Duration, Instant};
 
-use common::{Workshop, workshop_with_demo};
+use crate::common::{Workshop, workshop_with_demo};
 
 /// A run that writes checkpoints, samples and validations all the time.
 const RUN: &str = "train thornmere/diaries --document line --embedding 16 --hidden 48 --steps 90 --batch 8 --window 16 --validate-every 8 \

@@ -1,12 +1,9 @@
 //! Runs as their people live with them: stopped, gone on with, listed, compared, reported.
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
-
-mod common;
 
 use std::io::{BufRead, BufReader, Read};
 use std::process::{Child, Stdio};
 
-use common::{Workshop, workshop_with_demo};
+use crate::common::{Workshop, workshop_with_demo};
 use serde_json::Value;
 
 const SMALL: &str = "train thornmere/diaries --document line --embedding 12 --hidden 16 --steps 30 --batch 8 --window 16 \

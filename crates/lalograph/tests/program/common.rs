@@ -1,6 +1,4 @@
 //! Driving the built program on files in a temporary folder.
-#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
-#![allow(dead_code, unreachable_pub, reason = "each test file uses a part of this")]
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -8,17 +6,17 @@ use std::process::{Command, Output, Stdio};
 use std::sync::OnceLock;
 
 /// A folder of its own for one test, and the program run inside it.
-pub struct Workshop {
+pub(crate) struct Workshop {
     folder: tempfile::TempDir,
 }
 
 /// What the program did: its streams as text, and its status.
 #[derive(Debug)]
 #[must_use]
-pub struct Done {
-    pub out: String,
-    pub err: String,
-    pub status: i32,
+pub(crate) struct Done {
+    pub(crate) out: String,
+    pub(crate) err: String,
+    pub(crate) status: i32,
 }
 
 impl Done {
@@ -31,13 +29,13 @@ impl Done {
     }
 
     /// It succeeded; gives what it printed.
-    pub fn ok(self) -> String {
+    pub(crate) fn ok(self) -> String {
         assert_eq!(self.status, 0, "{self:?}");
         self.out
     }
 
     /// It failed with this status and said each of these on standard error, without a panic.
-    pub fn fails(self, status: i32, words: &[&str]) {
+    pub(crate) fn fails(self, status: i32, words: &[&str]) {
         assert_eq!(self.status, status, "{self:?}");
         for word in words {
             assert!(self.err.contains(word), "no `{word}` in {self:?}");
@@ -47,41 +45,41 @@ impl Done {
 }
 
 impl Workshop {
-    pub fn new() -> Self {
+    pub(crate) fn new() -> Self {
         Self { folder: tempfile::tempdir().unwrap() }
     }
 
-    pub fn path(&self, name: &str) -> PathBuf {
+    pub(crate) fn path(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }
 
-    pub fn write(&self, name: &str, bytes: impl AsRef<[u8]>) -> PathBuf {
+    pub(crate) fn write(&self, name: &str, bytes: impl AsRef<[u8]>) -> PathBuf {
         let path = self.path(name);
         std::fs::create_dir_all(path.parent().unwrap()).unwrap();
         std::fs::File::create(&path).unwrap().write_all(bytes.as_ref()).unwrap();
         path
     }
 
-    pub fn read(&self, name: &str) -> String {
+    pub(crate) fn read(&self, name: &str) -> String {
         std::fs::read_to_string(self.path(name)).unwrap()
     }
 
-    pub fn command(&self) -> Command {
+    pub(crate) fn command(&self) -> Command {
         let mut command = Command::new(env!("CARGO_BIN_EXE_lalograph"));
         command.current_dir(self.folder.path()).env_remove("NO_COLOR");
         command
     }
 
     /// Runs it with these words, split at spaces; use [`Workshop::run_words`] for words with spaces in them.
-    pub fn run(&self, words: &str) -> Done {
+    pub(crate) fn run(&self, words: &str) -> Done {
         self.run_words(&words.split(' ').collect::<Vec<_>>())
     }
 
-    pub fn run_words(&self, words: &[&str]) -> Done {
+    pub(crate) fn run_words(&self, words: &[&str]) -> Done {
         Done::new(self.command().args(words).stdin(Stdio::null()).output().unwrap())
     }
 
-    pub fn run_with_input(&self, words: &[&str], input: &str) -> Done {
+    pub(crate) fn run_with_input(&self, words: &[&str], input: &str) -> Done {
         let mut child = self
             .command()
             .args(words)
@@ -96,7 +94,7 @@ impl Workshop {
 }
 
 /// One quick demo for all tests of a file: the corpus, the vocabulary and a trained run, to be read and never changed.
-pub fn demo() -> &'static Path {
+pub(crate) fn demo() -> &'static Path {
     static DEMO: OnceLock<(Workshop, String)> = OnceLock::new();
     let (workshop, _) = DEMO.get_or_init(|| {
         let workshop = Workshop::new();
@@ -107,7 +105,7 @@ pub fn demo() -> &'static Path {
 }
 
 /// A workshop with the demo's folder linked into it as `thornmere`.
-pub fn workshop_with_demo() -> Workshop {
+pub(crate) fn workshop_with_demo() -> Workshop {
     let workshop = Workshop::new();
     std::os::unix::fs::symlink(demo(), workshop.path("thornmere")).unwrap();
     workshop

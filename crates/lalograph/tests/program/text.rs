@@ -1,12 +1,9 @@
 //! `survey`, `vocab`, and what holds for every command.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
-
-mod common;
 
 use std::io::Read;
 use std::process::Stdio;
 
-use common::{Workshop, workshop_with_demo};
+use crate::common::{Workshop, workshop_with_demo};
 use lalograph_text::survey::Survey;
 use serde_json::Value;
 

@@ -1,5 +1,4 @@
 //! Structure that was planted in a text is found again by every way of learning, and is not in random numbers. Means over five seeds.
-#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use lalograph_net::numbers::chance::stream;
 use lalograph_text::Reserved;

@@ -1,9 +1,6 @@
 //! `sample` and `next` as they are typed.
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
-mod common;
-
-use common::workshop_with_demo;
+use crate::common::workshop_with_demo;
 use serde_json::Value;
 
 fn json(text: &str) -> Value {

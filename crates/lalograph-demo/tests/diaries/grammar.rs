@@ -1,5 +1,4 @@
 //! The hive diaries' grammar: unambiguous, varied, and its entropy exact.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 use std::collections::{BTreeMap, BTreeSet};
 

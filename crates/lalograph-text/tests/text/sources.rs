@@ -1,13 +1,10 @@
 //! The shapes that text comes in: tables, JSON, compression, encodings, folders with something wrong in them.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
-
-mod common;
 
 use std::fs;
 use std::os::unix::ffi::OsStringExt;
 use std::os::unix::fs::{PermissionsExt, symlink};
 
-use common::{Folder, gzip, left_out, read, texts, zstandard};
+use crate::common::{Folder, gzip, left_out, read, texts, zstandard};
 use lalograph_text::corpus::{Limits, Reason, TableStyle};
 use lalograph_text::{Corpus, CorpusSpec, Division, Form, TextError};
 

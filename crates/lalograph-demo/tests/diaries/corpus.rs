@@ -1,5 +1,4 @@
 //! Corpora on disk: sizes, forms, seeds, refusals.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 use std::fs;
 use std::path::Path;

@@ -1,9 +1,6 @@
 //! The demo from nothing to its report.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
-mod common;
-
-use common::Workshop;
+use crate::common::Workshop;
 use lalograph_lab::run::records::{MetricsRecord, SampleRecord, read_lines};
 
 /// A figure of the closing table: the first number of the row that begins with `name`.

@@ -1,9 +1,6 @@
 //! `train`, `sample` and `score` on files, with the model file as the only thing between them.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
-mod common;
-
-use common::{Workshop, demo, workshop_with_demo};
+use crate::common::{Workshop, demo, workshop_with_demo};
 use safetensors::SafeTensors;
 use serde_json::Value;
 

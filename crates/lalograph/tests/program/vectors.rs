@@ -1,9 +1,6 @@
 //! `embed` as it is typed.
-#![allow(clippy::unwrap_used, clippy::panic, reason = "a test fails by panicking")]
 
-mod common;
-
-use common::{Workshop, workshop_with_demo};
+use crate::common::{Workshop, workshop_with_demo};
 use serde_json::Value;
 
 fn json(text: &str) -> Value {

@@ -1,5 +1,4 @@
 //! Judging, relating and reading against other ways to the same figures, on drawn input.
-#![allow(clippy::unwrap_used, reason = "a test fails by panicking")]
 
 use lalograph_vectors::VectorTable;
 use lalograph_vectors::import::read_text;

@@ -1,11 +1,8 @@
 //! Splits: disjoint, complete, stable, balanced.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
-
-mod common;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
-use common::Folder;
+use crate::common::Folder;
 use lalograph_text::partition::{Amount, SplitSpec, make};
 use lalograph_text::{Corpus, CorpusSpec, Part, Split, TextError};
 use proptest::prelude::*;

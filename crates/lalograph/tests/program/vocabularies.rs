@@ -1,9 +1,6 @@
 //! Vocabularies of every unit and the tokens that are kept between runs, through the built program.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
-mod common;
-
-use common::{Workshop, workshop_with_demo};
+use crate::common::{Workshop, workshop_with_demo};
 use lalograph_text::coverage::Coverage;
 use lalograph_text::vocabulary::Comparison;
 use serde_json::Value;

@@ -1,11 +1,8 @@
 //! Vocabularies of every unit: what goes in comes out, and damaged files are refused by line.
-#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
-
-mod common;
 
 use std::sync::OnceLock;
 
-use common::Folder;
+use crate::common::Folder;
 use lalograph_text::coverage::coverage;
 use lalograph_text::split::{Cutoffs, Split};
 use lalograph_text::vocabulary::VocabularySpec;

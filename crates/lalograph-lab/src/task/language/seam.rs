@@ -1,0 +1,79 @@
+//! A language model as the training loop knows it.
+
+use lalograph_net::LanguageModel;
+use lalograph_net::heads::sampled::SharedSample;
+use lalograph_net::models::language::TokenWindow;
+
+use super::duties::{FlowDuty, LanguageNote, SamplesDuty};
+use super::evaluate::HeldOutText;
+use super::learner::LanguageTask;
+use super::model::{TASK, language_assets};
+use crate::artefact::container::Assets;
+use crate::data::source::Windows;
+use crate::data::windows::TrainingWindows;
+use crate::error::LabError;
+use crate::plan::Plan;
+use crate::run::description::TextFacts;
+use crate::run::records::Figures;
+use crate::task::{Duty, Evaluator, Task};
+
+impl Task for LanguageTask {
+    type Net = LanguageModel;
+    type Note = LanguageNote;
+
+    const KIND: &'static str = TASK;
+
+    fn plan(&self) -> &Plan {
+        &self.plan
+    }
+
+    fn net(&self) -> &LanguageModel {
+        &self.model
+    }
+
+    fn steps(&self) -> u64 {
+        self.steps
+    }
+
+    fn facts(&self) -> TextFacts {
+        self.facts
+    }
+
+    fn windows(&self) -> Box<dyn Windows<TokenWindow> + '_> {
+        Box::new(TrainingWindows::new(&self.corpus.training, &self.plan.training))
+    }
+
+    fn shared(&self) -> SharedSample<f32> {
+        self.model.shared(|| self.corpus.training.counts(self.vocabulary.len()))
+    }
+
+    fn start(&self, weights: &mut [f32]) -> Result<(), LabError> {
+        self.start.fill(&self.model, weights, &self.vocabulary)
+    }
+
+    fn validation(&self) -> Option<Box<dyn Evaluator<LanguageModel> + '_>> {
+        let text = self.corpus.validation.beginning(self.plan.training.validate_share);
+        HeldOutText::boxed(&self.plan, &self.model, text)
+    }
+
+    fn test(&self) -> Option<Box<dyn Evaluator<LanguageModel> + '_>> {
+        HeldOutText::boxed(&self.plan, &self.model, self.corpus.test.clone())
+    }
+
+    fn duties(&self) -> Vec<Box<dyn Duty<Self> + '_>> {
+        vec![Box::new(FlowDuty::new(self)), Box::new(SamplesDuty::new(self))]
+    }
+
+    fn training_figures(&self, loss: f64) -> Figures {
+        // Against a sample of the vocabulary the loss is no perplexity's logarithm.
+        if self.model.samples().is_none() {
+            Figures::of([("perplexity", loss.exp())])
+        } else {
+            Figures::default()
+        }
+    }
+
+    fn assets(&self) -> Result<Assets, LabError> {
+        language_assets(&self.plan, &self.vocabulary)
+    }
+}

@@ -1,0 +1,104 @@
+//! What to read.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use serde::{Deserialize, Serialize};
+
+use crate::split::{Part, Split};
+
+/// What one document of a text file is. The rows of a table are documents each.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Division {
+    /// A whole file.
+    #[default]
+    File,
+    /// A line that is not blank.
+    Line,
+    /// A run of lines with no blank line in it.
+    Paragraph,
+}
+
+/// What a file holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Form {
+    /// What its name says: `.csv`, `.tsv`, `.jsonl`, and text otherwise. Folders give their `.txt` files.
+    #[default]
+    Auto,
+    /// Text.
+    Text,
+    /// Rows of fields with commas between them, quoted where they hold commas or line ends (RFC 4180, 2005).
+    Csv,
+    /// Rows of fields with tabs between them; quotation marks are text.
+    Tsv,
+    /// One JSON object a line.
+    JsonLines,
+}
+
+/// How a CSV or TSV file is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct TableStyle {
+    /// The byte between fields, where it is not the usual one.
+    pub delimiter: Option<u8>,
+    /// Whether fields may be quoted, where that is not as usual.
+    pub quoted: Option<bool>,
+    /// Whether the first row names the columns. Without a head they are called by number, from 1.
+    pub head: bool,
+}
+
+impl Default for TableStyle {
+    fn default() -> Self {
+        Self { delimiter: None, quoted: None, head: true }
+    }
+}
+
+/// How much is let in.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Limits {
+    /// The longest document, in bytes; at most 2^31.
+    pub document_bytes: u64,
+    /// How many times their size compressed files may grow to, once they are past 64 MiB.
+    pub expansion: u64,
+}
+
+impl Default for Limits {
+    fn default() -> Self {
+        Self { document_bytes: 256_000_000, expansion: 500 }
+    }
+}
+
+/// What to read.
+#[derive(Debug, Clone, PartialEq, Default)]
+pub struct CorpusSpec {
+    /// Files, folders, patterns such as `letters/*.txt`, or `-` for standard input. Gzip and Zstandard are unpacked, whatever
+    /// the names are.
+    pub paths: Vec<PathBuf>,
+    /// Whether folders inside folders are read.
+    pub recursive: bool,
+    /// What the files hold.
+    pub form: Form,
+    /// What one document of a text is; none means [`Division::File`].
+    pub division: Option<Division>,
+    /// Columns or field paths that hold the text, joined by line ends; none means `text`.
+    pub text: Vec<String>,
+    /// The column or field path that holds the class.
+    pub label: Option<String>,
+    /// Whether the folder just below the one that was named is the class.
+    pub folder_labels: bool,
+    /// Further columns or field paths to be handed out with the text.
+    pub keep: Vec<String>,
+    /// How tables are written.
+    pub table: TableStyle,
+    /// The encoding of all files; none means that it is found out for each.
+    pub encoding: Option<String>,
+    /// Stop after so many documents; more than there are means all.
+    pub first: Option<u64>,
+    /// How much is let in.
+    pub limits: Limits,
+    /// Whether the first place that would be left out is an error.
+    pub strict: bool,
+    /// Only the documents of this part of a split.
+    pub part: Option<(Arc<Split>, Part)>,
+}

@@ -1,0 +1,86 @@
+//! Words and vectors that the commands on word vectors have in common.
+
+use std::path::{Path, PathBuf};
+
+use lalograph_lab::LabError;
+use lalograph_lab::artefact::vectors::VectorFile;
+use lalograph_lab::storage::files::Existing;
+use lalograph_text::{Reserved, Vocabulary};
+use lalograph_vectors::VectorTable;
+use lalograph_vectors::table::Neighbour;
+use serde::Serialize;
+
+use crate::commands::lookup::check_there;
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::progress::{Measure, Progress};
+use crate::output::screen::Screen;
+
+/// A word and how near it is.
+#[derive(Debug, Serialize)]
+pub(super) struct NearWord<'t> {
+    pub(super) word: &'t str,
+    pub(super) nearness: f64,
+}
+
+impl<'t> NearWord<'t> {
+    pub(super) fn all(table: &'t VectorTable, found: &[Neighbour]) -> Vec<Self> {
+        let word = |neighbour: &Neighbour| NearWord {
+            word: table.word(neighbour.row),
+            // What single precision is worth.
+            nearness: (f64::from(neighbour.nearness) * 1e6).round() / 1e6,
+        };
+        found.iter().map(word).collect()
+    }
+}
+
+/// Reads vectors of any form, with a progress bar.
+pub(super) fn load(path: &Path, screen: &Screen) -> Result<VectorFile, Failure> {
+    check_there(path, "`lalograph embed train` and `lalograph embed import` write such files")?;
+    interrupt::listen();
+    let bytes = std::fs::metadata(path).map_or(0, |meta| meta.len());
+    let mut progress = Progress::new(screen, "reading vectors", Measure::Bytes, bytes);
+    let file = VectorFile::load(path, |bytes| {
+        progress.at(bytes, "");
+        !interrupt::asked()
+    })?;
+    progress.finish();
+    Ok(file)
+}
+
+/// Whether files may be replaced; refuses at once those that may not.
+pub(super) fn places(paths: &[&Path], force: bool) -> Result<Existing, Failure> {
+    if force {
+        return Ok(Existing::Replace);
+    }
+    match paths.iter().find(|path| path.exists()) {
+        Some(taken) => Err(LabError::Exists(taken.to_path_buf()).into()),
+        None => Ok(Existing::Keep),
+    }
+}
+
+/// The spellings of all indices, reserved ones first.
+pub(super) fn spellings(vocabulary: &Vocabulary) -> Vec<String> {
+    let spelling = |index| String::from_utf8_lossy(vocabulary.token(index).unwrap_or_default()).into_owned();
+    (0..vocabulary.len() as u32).map(spelling).collect()
+}
+
+/// How often each word was counted, in the order of the vocabulary.
+pub(super) fn counts(vocabulary: &Vocabulary) -> Vec<u64> {
+    vocabulary.tokens().iter().map(|token| token.count).collect()
+}
+
+/// Words given one by one and in a file.
+pub(super) fn words_of(words: &[String], file: Option<&PathBuf>) -> Result<Vec<String>, Failure> {
+    let mut all = words.to_vec();
+    if let Some(path) = file {
+        let text = std::fs::read_to_string(path).map_err(LabError::at(path))?;
+        all.extend(text.lines().map(str::trim).filter(|line| !line.is_empty()).map(str::to_owned));
+    }
+    Ok(all)
+}
+
+/// Words on a table's vocabulary, without the reserved ones.
+pub(super) fn own_words(vocabulary: &Vocabulary) -> Vec<String> {
+    spellings(vocabulary).split_off(Reserved::COUNT as usize)
+}

@@ -1,0 +1,75 @@
+//! Finding the model or the run that an argument means.
+
+use std::path::{Path, PathBuf};
+
+use lalograph_lab::run::folder::model_in;
+use lalograph_lab::{ModelFile, RunFolder};
+
+use crate::failure::Failure;
+use crate::nearest::nearest_name;
+
+/// The model file that a path means: itself, or the one in a run's folder.
+pub(crate) fn model_path(path: &Path) -> PathBuf {
+    if path.is_dir() { model_in(path) } else { path.to_owned() }
+}
+
+/// The last part of a path, as words.
+pub(crate) fn last_part(path: &Path) -> String {
+    path.file_name().unwrap_or_default().to_string_lossy().into_owned()
+}
+
+/// What may have been meant by a path that is not there: a run of that name, or what stands beside it and is spelt alike.
+pub(crate) fn meant_instead(path: &Path) -> Option<PathBuf> {
+    let run = Path::new("runs").join(path);
+    if run.exists() {
+        return Some(run);
+    }
+    let folder = path.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
+    let beside: Vec<String> =
+        std::fs::read_dir(folder).ok()?.flatten().map(|entry| last_part(&entry.path())).collect();
+    nearest_name(&last_part(path), &beside).map(|name| path.with_file_name(name))
+}
+
+/// Refuses a path that is not there; `wanted` is said where nothing like it is.
+pub(crate) fn check_there(path: &Path, wanted: &str) -> Result<(), Failure> {
+    if path.exists() {
+        return Ok(());
+    }
+    let remedy = match meant_instead(path) {
+        Some(meant) => format!("did you mean `{}`?", meant.display()),
+        None => wanted.to_owned(),
+    };
+    Err(Failure::with_remedy(format!("{}: there is no such file or folder", path.display()), remedy))
+}
+
+/// Loads the model that a path means.
+pub(crate) fn load_model(path: &Path) -> Result<ModelFile, Failure> {
+    check_there(path, "give the folder of a run, or a model file")?;
+    let file = model_path(path);
+    if path.is_dir() && !file.is_file() {
+        return Err(Failure::with_remedy(
+            format!("{}: the folder holds no model file", path.display()),
+            "give the folder of a run that has been validated at least once, or a model file",
+        ));
+    }
+    Ok(ModelFile::load(&file)?)
+}
+
+/// The run that a name or a path means.
+pub(crate) fn find_run(runs: &Path, name: &Path) -> Result<RunFolder, Failure> {
+    let inside = runs.join(name);
+    let found = [name, &inside].into_iter().find_map(|path| RunFolder::open(path).ok());
+    if let Some(run) = found {
+        return Ok(run);
+    }
+    let wanted = name.to_string_lossy();
+    let all: Vec<String> = RunFolder::all(runs)?.iter().map(RunFolder::name).collect();
+    let remedy = match nearest_name(&last_part(name), &all) {
+        Some(near) => format!("did you mean `{near}`?"),
+        None if all.is_empty() => {
+            format!("there are no runs in {}; --runs says where they are kept", runs.display())
+        }
+        None => format!("`lalograph runs list --runs {}` lists them", runs.display()),
+    };
+    Err(Failure::with_remedy(format!("no run `{wanted}`, neither here nor in {}", runs.display()), remedy))
+}

@@ -1,0 +1,241 @@
+//! What is to be written, how it is written, and how it is shown.
+
+use lalograph_lab::writing::beam::Beam;
+use lalograph_lab::writing::copying::{Copying, Measure};
+use lalograph_lab::writing::decoding::Decoding;
+use lalograph_lab::writing::generator::{Ended, Generator, Request, Sample, Stop};
+use lalograph_net::numbers::chance::{Stream, stream};
+use serde::Serialize;
+
+use crate::cli::SampleArgs;
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::palette::SLATE;
+use crate::output::screen::Screen;
+use crate::output::wrap::beside;
+
+/// Samples that are written side by side.
+const TOGETHER: u64 = 32;
+
+/// A line of `sample --json`.
+#[derive(Serialize)]
+pub(super) struct SampleLine<'a> {
+    pub(super) method: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) temperature: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) top_k: Option<usize>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) top_p: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) repetition_penalty: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) beam: Option<usize>,
+    /// What the beam compared texts by.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) score: Option<f64>,
+    pub(super) number: u64,
+    pub(super) seed: u64,
+    pub(super) seed_text: &'a str,
+    pub(super) text: &'a str,
+    pub(super) tokens: u64,
+    pub(super) ended: bool,
+    pub(super) ended_by: Ended,
+    pub(super) log_probability: f64,
+    pub(super) token_log_probabilities: &'a [f64],
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) copying: Option<CopyingOfSample<'a>>,
+}
+
+/// What of a sample stands in the training text, and in itself.
+#[derive(Serialize)]
+pub(super) struct CopyingOfSample<'a> {
+    #[serde(flatten)]
+    pub(super) copying: &'a Copying,
+    pub(super) longest_text: &'a str,
+    pub(super) training_document: Option<u64>,
+}
+
+/// A sample and how it came about.
+pub(super) struct Written {
+    pub(super) decoding: Option<Decoding>,
+    pub(super) number: u64,
+    pub(super) score: Option<f64>,
+    pub(super) how: String,
+    pub(super) sample: Sample,
+}
+
+/// A way of choosing in words.
+pub(super) fn name(decoding: &Decoding) -> String {
+    let mut name = decoding.temperature.map_or("greedy".to_owned(), |t| format!("temperature {t:?}"));
+    if let Some(k) = decoding.top_k {
+        name.push_str(&format!(", top-k {k}"));
+    }
+    if let Some(p) = decoding.top_p {
+        name.push_str(&format!(", top-p {p:?}"));
+    }
+    if decoding.repetition_penalty != 1.0 {
+        name.push_str(&format!(", penalty {:?}", decoding.repetition_penalty));
+    }
+    name
+}
+
+/// What is to be written, and where.
+pub(super) struct Asked<'a> {
+    pub(super) args: &'a SampleArgs,
+    pub(super) screen: &'a Screen,
+    pub(super) seed_text: &'a str,
+    pub(super) stop: &'a Stop,
+}
+
+impl Asked<'_> {
+    pub(super) fn request<'r>(&'r self, decoding: &'r Decoding) -> Request<'r> {
+        let Self { args, seed_text, stop, .. } = self;
+        Request { seed_text, decoding, tokens: args.tokens, past_end: args.past_end, stop }
+    }
+
+    pub(super) fn beam(&self, width: usize) -> Beam {
+        let Self { args, .. } = self;
+        Beam {
+            width,
+            length_power: args.length_power.unwrap_or(if args.random_beam { 0.0 } else { 1.0 }),
+            best: args.best.unwrap_or(1),
+            random: args.random_beam,
+        }
+    }
+
+    /// From the tokens from which on a run counts as copied.
+    pub(super) fn measure(&self) -> Measure {
+        let usual = Measure::default();
+        Measure { run: self.args.copied_run.map_or(usual.run, usize::from), ..usual }
+    }
+
+    pub(super) fn random(&self, decoding: &Decoding, number: u64) -> Stream {
+        stream(self.args.seed, "sampling", &[decoding.temperature.unwrap_or(0.0).to_bits(), number])
+    }
+
+    /// Writes one sample, printing it as it comes.
+    pub(super) fn stream(&self, generator: &mut Generator, decoding: &Decoding) -> Result<Written, Failure> {
+        let screen = self.screen;
+        screen.print(self.seed_text_shown())?;
+        let mut failed = None;
+        let mut random = self.random(decoding, 1);
+        let sample = generator.write(&self.request(decoding), &mut random, |piece| {
+            if failed.is_none() {
+                failed = screen.print(piece).err();
+            }
+            failed.is_none() && !interrupt::asked()
+        })?;
+        match failed {
+            Some(failure) => Err(failure),
+            None => {
+                screen.print("\n")?;
+                Ok(Written { decoding: Some(*decoding), number: 1, score: None, how: name(decoding), sample })
+            }
+        }
+    }
+
+    /// Writes `count` samples of one way of choosing, many at a time.
+    pub(super) fn draw(
+        &self,
+        generator: &mut Generator,
+        decoding: &Decoding,
+        count: u64,
+        mut each: impl FnMut(Written) -> Result<(), Failure>,
+    ) -> Result<(), Failure> {
+        let name = name(decoding);
+        let mut number = 1;
+        while number <= count && !interrupt::asked() {
+            let together = TOGETHER.min(count + 1 - number);
+            let mut randoms: Vec<Stream> =
+                (number..number + together).map(|number| self.random(decoding, number)).collect();
+            let request = self.request(decoding);
+            let samples = generator.write_all(&request, &mut randoms, &mut |_, _| !interrupt::asked())?;
+            for sample in samples {
+                let how = format!("{name}, sample {number}");
+                each(Written { decoding: Some(*decoding), number, score: None, how, sample })?;
+                number += 1;
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn seed_text_shown(&self) -> &str {
+        if self.args.without_seed_text { "" } else { self.seed_text }
+    }
+
+    /// A sample under its head.
+    pub(super) fn shown(&self, written: &Written) -> String {
+        let head = self.screen.styled(SLATE.style(), &written.how);
+        format!("{head}\n{}{}", self.seed_text_shown(), written.sample.text)
+    }
+
+    /// All samples for people: those of several ways of choosing beside each other, unless they go to a file.
+    pub(super) fn all(&self, written: &[Written]) -> String {
+        let mut ways: Vec<Option<Decoding>> = written.iter().map(|sample| sample.decoding).collect();
+        ways.dedup();
+        if self.args.output.is_some() {
+            let headed = written.len() > 1;
+            let plain = |sample: &Written| format!("{}{}\n", self.seed_text_shown(), sample.sample.text);
+            let one = |sample: &Written| match headed {
+                true => format!("{}\n{}", sample.how, plain(sample)),
+                false => plain(sample),
+            };
+            return written.iter().map(one).collect();
+        }
+        if ways.len() < 2 {
+            return match written {
+                [sample] => format!("{}{}\n", self.seed_text_shown(), sample.sample.text),
+                _ => written.iter().map(|sample| format!("{}\n\n", self.shown(sample))).collect(),
+            };
+        }
+        let mut numbers: Vec<u64> = written.iter().map(|sample| sample.number).collect();
+        numbers.sort_unstable();
+        numbers.dedup();
+        let row = |number: u64| {
+            let of: Vec<(String, String)> = written
+                .iter()
+                .filter(|sample| sample.number == number)
+                .map(|sample| {
+                    (sample.how.clone(), format!("{}{}", self.seed_text_shown(), sample.sample.text))
+                })
+                .collect();
+            format!("{}\n\n", beside(self.screen, &of))
+        };
+        numbers.into_iter().map(row).collect()
+    }
+
+    pub(super) fn json(
+        &self,
+        written: &Written,
+        copying: Option<CopyingOfSample<'_>>,
+    ) -> Result<String, Failure> {
+        let Written { decoding, number, score, sample, .. } = written;
+        let method = match decoding {
+            None if self.args.random_beam => "random_beam",
+            None => "beam",
+            Some(Decoding { temperature: None, .. }) => "greedy",
+            Some(_) => "temperature",
+        };
+        let line = SampleLine {
+            method,
+            temperature: decoding.and_then(|decoding| decoding.temperature),
+            top_k: decoding.and_then(|decoding| decoding.top_k),
+            top_p: decoding.and_then(|decoding| decoding.top_p),
+            repetition_penalty: decoding.map(|d| d.repetition_penalty).filter(|&penalty| penalty != 1.0),
+            beam: self.args.beam,
+            score: *score,
+            number: *number,
+            seed: self.args.seed,
+            seed_text: self.seed_text,
+            text: &sample.text,
+            tokens: sample.tokens(),
+            ended: sample.ended == Ended::Document,
+            ended_by: sample.ended,
+            log_probability: sample.log_probability(),
+            token_log_probabilities: &sample.log_probabilities,
+            copying,
+        };
+        serde_json::to_string(&line).map_err(Failure::work)
+    }
+}

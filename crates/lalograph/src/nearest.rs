@@ -1,0 +1,12 @@
+//! Names that may have been meant.
+
+/// The one of some names that is spelt so much like another, whatever the case, that it may be meant.
+pub(crate) fn nearest_name<'n>(wanted: &str, names: &'n [String]) -> Option<&'n str> {
+    let wanted = wanted.to_lowercase();
+    names
+        .iter()
+        .map(|name| (strsim::jaro_winkler(&wanted, &name.to_lowercase()), name.as_str()))
+        .filter(|(likeness, _)| *likeness > 0.8)
+        .max_by(|a, b| a.0.total_cmp(&b.0))
+        .map(|(_, name)| name)
+}

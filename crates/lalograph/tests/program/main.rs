@@ -1,0 +1,14 @@
+//! The program, driven on files in a temporary folder.
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
+
+mod common;
+mod corpora;
+mod demo;
+mod endurance;
+mod judging;
+mod runs;
+mod text;
+mod training;
+mod vectors;
+mod vocabularies;
+mod writing;
