@@ -479,7 +479,7 @@ mod tests {
                 prop_assert_eq!(store.document(number as u64), Some((start..end, number as u64 * 7)));
                 prop_assert_eq!(store.label(number as u64), labels.then_some(number as u32 * 5));
                 for at in start..end {
-                    let expected = !scored || number == 1 || store.get(at) % 3 != 0;
+                    let expected = !scored || number == 1 || !store.get(at).is_multiple_of(3);
                     prop_assert_eq!(store.is_scored(at), expected);
                 }
                 start = end;

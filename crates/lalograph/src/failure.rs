@@ -82,7 +82,7 @@ impl From<TextError> for Failure {
                 return Self::ClosedPipe;
             }
             TextError::NoColumn { .. } | TextError::NoEncoding(_) => {
-                let remedy = corpus_remedy(&error).unwrap_or_else(String::new);
+                let remedy = corpus_remedy(&error).unwrap_or_default();
                 return Self::Usage(format!("{error}; {remedy}"));
             }
             other => {

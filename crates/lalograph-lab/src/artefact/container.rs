@@ -57,7 +57,7 @@ pub(crate) fn write_container(
     let mut from = 0;
     let mut entries = serde_json::Map::new();
     for tensor in tensors {
-        let to = from + tensor.values.len() * size_of::<f32>();
+        let to = from + size_of_val(tensor.values);
         seal.add_tensor(&tensor.name, &tensor.shape, (from, to));
         let entry = serde_json::json!({ "dtype": "F32", "shape": tensor.shape, "data_offsets": [from, to] });
         entries.insert(tensor.name.clone(), entry);

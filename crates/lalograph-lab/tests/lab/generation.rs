@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use lalograph_lab::writing::beam::Beam;
+use lalograph_lab::writing::conversation::Conversation;
 use lalograph_lab::writing::decoding::Decoding;
 use lalograph_lab::writing::generator::{Ended, Generator, Request, Sample, Stop};
 use lalograph_lab::{LabError, ModelFile, Plan, ReadyModel, Trained};
@@ -251,4 +252,40 @@ fn what_is_no_request_is_refused_and_a_long_seed_text_is_read_to_its_end() {
         assert!(matches!(generator.next("zzz yyy"), Err(LabError::SeedUnknown)));
         assert_eq!(distribution(generator, "").len(), file.vocabulary.len());
     });
+}
+
+#[test]
+fn a_conversation_goes_on_from_its_state_whatever_others_do_meanwhile() {
+    let ready = Arc::new(ReadyModel::new(model("the hive bee queen drone comb smoke", &[])));
+    let (decoding, stop) = (Decoding::at_temperature(1.3), Stop::default());
+    let turn = |seed_text| Request { seed_text, decoding: &decoding, tokens: 5, past_end: true, stop: &stop };
+    let said = ["the hive", "bee", "smoke the comb"];
+    let alone = |seed: u64| -> Vec<Vec<u32>> {
+        let mut one = Conversation::new(Arc::clone(&ready));
+        let mut random = stream(seed, "sampling", &[]);
+        said.iter().map(|text| one.write(&turn(text), &mut random, |_| true).unwrap().indices).collect()
+    };
+    let expected = [alone(1), alone(2)];
+    assert_ne!(expected[0], expected[1]);
+    // Turn about, they say the same.
+    let mut both = [1, 2].map(|seed| (Conversation::new(Arc::clone(&ready)), stream(seed, "sampling", &[])));
+    for (number, text) in said.iter().enumerate() {
+        for (which, (conversation, random)) in both.iter_mut().enumerate() {
+            let found = conversation.write(&turn(text), random, |_| true).unwrap();
+            assert_eq!(found.indices, expected[which][number]);
+        }
+    }
+    // A text that is read in parts is the text; the first turn is what a generator writes.
+    let mut parts = Conversation::new(Arc::clone(&ready));
+    for part in ["the hive", "bee queen", ""] {
+        parts.read(part).unwrap();
+    }
+    let mut whole = Conversation::new(Arc::clone(&ready));
+    whole.read("the hive bee queen").unwrap();
+    assert_eq!(parts.tokens(), whole.tokens());
+    assert!(parts.scores().iter().zip(whole.scores()).all(|(a, b)| (a - b).abs() < 1e-5));
+    assert!(matches!(parts.read("zzz"), Err(LabError::SeedUnknown)));
+    let mut random = stream(1, "sampling", &[]);
+    let first = Generator::new(Arc::clone(&ready)).write(&turn(said[0]), &mut random, |_| true).unwrap();
+    assert_eq!(first.indices, expected[0][0]);
 }

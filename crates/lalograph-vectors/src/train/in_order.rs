@@ -7,23 +7,19 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::Duration;
 
-use super::{Observer, Task, Worker, share};
+use super::learnt::Observer;
+use super::worker::{Job, Worker, share};
 use crate::objective::Weights;
 use crate::rows::{LANES, Line};
 
 /// Learns from all blocks; `false` if the observer has stopped it.
-pub(super) fn learn(
-    task: &Task<'_>,
-    common: &mut Weights<f32>,
-    lanes: usize,
-    observer: Observer<'_>,
-) -> bool {
-    let workers: Vec<_> = (0..lanes).map(|_| RwLock::new(task.worker(common, None))).collect();
+pub(super) fn learn(job: &Job<'_>, common: &mut Weights<f32>, lanes: usize, observer: Observer<'_>) -> bool {
+    let workers: Vec<_> = (0..lanes).map(|_| RwLock::new(job.worker(common, None))).collect();
     let chunks: Vec<_> = Chunk::cut(common).into_iter().map(RwLock::new).collect();
     let threads = rayon::current_num_threads().min(lanes);
     let meeting = Meeting::new(threads);
     let (observer, stopped) = (Mutex::new(observer), AtomicBool::new(false));
-    let all = task.all_blocks();
+    let all = job.all_blocks();
     rayon::broadcast(|thread| {
         let me = thread.index();
         if me >= threads {
@@ -33,7 +29,7 @@ pub(super) fn learn(
         for first in (0..all).step_by(lanes) {
             let mine = || (me..lanes).step_by(threads);
             for lane in mine().take_while(|lane| first + lane < all) {
-                write(&workers[lane]).learn(task, first + lane);
+                write(&workers[lane]).learn(job, first + lane);
             }
             if !meeting.wait() || stopped.load(Ordering::Relaxed) {
                 return;
@@ -58,7 +54,7 @@ pub(super) fn learn(
             if me == 0 {
                 let mut observer = observer.lock().unwrap_or_else(PoisonError::into_inner);
                 let mut latest = || read(&workers[0]).own.clone();
-                if !task.say((first + lanes).min(all), loss, &mut **observer, &mut latest) {
+                if !job.say((first + lanes).min(all), loss, &mut **observer, &mut latest) {
                     stopped.store(true, Ordering::Relaxed);
                 }
             }

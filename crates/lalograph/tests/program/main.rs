@@ -6,6 +6,7 @@ mod corpora;
 mod demo;
 mod endurance;
 mod judging;
+mod rooms;
 mod runs;
 mod text;
 mod training;

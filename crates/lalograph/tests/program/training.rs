@@ -328,7 +328,8 @@ fn every_kind_of_cell_softmax_optimiser_and_window_trains_and_is_used_from_its_f
         let losses: Vec<f64> = metrics
             .lines()
             .map(|line| serde_json::from_str::<Value>(line).unwrap())
-            .filter_map(|record| record["validation_loss"].as_f64())
+            .filter(|record| record["kind"] == "validation")
+            .filter_map(|record| record["loss"].as_f64())
             .collect();
         assert!(losses[losses.len() - 1] < losses[0], "{name}: {losses:?}");
         let score = workshop.run(&format!("score runs/{name} thornmere/diaries --first 20 --json")).ok();

@@ -12,7 +12,6 @@ use rand::seq::SliceRandom;
 use super::events::{PreparationEvent, PreparationObserver};
 use super::learner::LanguageTask;
 use super::start::Start;
-use crate::artefact::checkpoint::checkpoints;
 use crate::data::overlap::seen_share;
 use crate::data::source::Windows;
 use crate::data::token_cache::CacheEntry;
@@ -30,6 +29,19 @@ use crate::storage::files::{read_split, read_vocabulary};
 /// # Errors
 /// An unusable plan, corpus or vocabulary; text too short for one batch; a stop.
 pub fn prepare(
+    plan: Plan,
+    threads: usize,
+    cache: Option<&Path>,
+    vocabulary: Option<Vocabulary>,
+    observer: &mut dyn PreparationObserver,
+) -> Result<LanguageTask, LabError> {
+    let task = lay_out(plan, threads, cache, vocabulary, observer)?;
+    task.start.check()?;
+    Ok(task)
+}
+
+/// The same; what the weights start from may be gone, which is an error only where they do start.
+fn lay_out(
     mut plan: Plan,
     threads: usize,
     cache: Option<&Path>,
@@ -138,11 +150,7 @@ pub fn prepare_again(
     for path in paths.chain(&mut start.vectors).chain(&mut start.model) {
         *path = base.map_or_else(|| path.clone(), |base| base.join(&path));
     }
-    // What a run started from is of no use once it has made a step, and may be gone.
-    if !checkpoints(&run.checkpoints())?.is_empty() {
-        (start.vectors, start.model) = (None, None);
-    }
-    let mut prepared = prepare(there, threads, cache, Some(vocabulary), observer)?;
+    let mut prepared = lay_out(there, threads, cache, Some(vocabulary), observer)?;
     // The paths as they were given: a model does not tell where it was trained.
     prepared.plan.corpus.paths.clone_from(&plan.corpus.paths);
     prepared.plan.corpus.split.clone_from(&plan.corpus.split);

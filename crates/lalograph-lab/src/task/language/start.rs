@@ -4,6 +4,7 @@
 //! (Mu and Viswanath, 2018) and each brought to the size of the model's own first values, they start as those do but with what is alike
 //! side by side: `docs/measurements.md` has both curves.
 
+use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use lalograph_net::{LanguageModel, Network};
@@ -20,7 +21,9 @@ use crate::run::folder::model_in;
 #[derive(Debug, Default)]
 pub(super) struct Start {
     vectors: Option<VectorTable>,
-    model: Option<(PathBuf, Box<ModelFile>)>,
+    model: Option<Box<ModelFile>>,
+    /// What the plan names and is not there.
+    missing: Option<PathBuf>,
 }
 
 impl Start {
@@ -30,12 +33,27 @@ impl Start {
         vocabulary: &Vocabulary,
         model: &LanguageModel,
     ) -> Result<Self, LabError> {
-        let vectors = plan.vectors.as_ref().map(|path| read_vectors(path, vocabulary, model)).transpose()?;
-        let model = match &plan.model {
-            Some(path) => Some((path.clone(), Box::new(read_model(path, vocabulary, model)?))),
+        let mut missing = None;
+        let mut there = |path: &Option<PathBuf>| {
+            let gone = path.clone().filter(|path| !path.exists());
+            let found = path.clone().filter(|_| gone.is_none());
+            missing = missing.take().or(gone);
+            found
+        };
+        let vectors = match there(&plan.vectors) {
+            Some(path) => Some(read_vectors(&path, vocabulary, model)?),
             None => None,
         };
-        Ok(Self { vectors, model })
+        let model = match there(&plan.model) {
+            Some(path) => Some(Box::new(read_model(&path, vocabulary, model)?)),
+            None => None,
+        };
+        Ok(Self { vectors, model, missing })
+    }
+
+    /// Refuses a start of which something is not there.
+    pub(super) fn check(&self) -> Result<(), LabError> {
+        self.missing.as_ref().map_or(Ok(()), |path| Err(LabError::at(path)(ErrorKind::NotFound.into())))
     }
 
     /// Fills weights: first from the model, tensor by tensor, then token vectors from word vectors.
@@ -45,7 +63,8 @@ impl Start {
         weights: &mut [f32],
         vocabulary: &Vocabulary,
     ) -> Result<(), LabError> {
-        if let Some((_, from)) = &self.model {
+        self.check()?;
+        if let Some(from) = &self.model {
             for tensor in from.model.layout().tensors() {
                 if let Some(own) = model.layout().tensor(&tensor.name) {
                     weights[own.range.clone()].copy_from_slice(&from.weights[tensor.range.clone()]);

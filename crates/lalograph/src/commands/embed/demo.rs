@@ -7,7 +7,7 @@ use lalograph_lab::artefact::vectors::VectorFile;
 use lalograph_lab::storage::files::Existing;
 use lalograph_lab::{LabError, LanguageTask};
 use lalograph_vectors::judge::{Method, analogies, likeness, read_pairs, read_questions};
-use lalograph_vectors::train::{Progress as Reached, Settings, train};
+use lalograph_vectors::train::{LearningProgress as Reached, Settings, train};
 
 use super::words::{counts, spellings};
 use crate::failure::Failure;

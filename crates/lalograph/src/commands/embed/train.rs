@@ -10,7 +10,7 @@ use lalograph_text::{Corpus, Vocabulary};
 use lalograph_vectors::VectorTable;
 use lalograph_vectors::pieces::Pieces;
 use lalograph_vectors::pmi::{Factorising, factorise};
-use lalograph_vectors::train::{Direction, Learnt, Progress as Reached, Settings, train};
+use lalograph_vectors::train::{Direction, LearningProgress as Reached, Learnt, Settings, train};
 use serde::Serialize;
 
 use super::words::{NearWord, counts, places, spellings};

@@ -86,7 +86,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
             })?;
         }
     }
-    let copies = if args.copying { Some(Copies::find(&asked, &file, &written)?) } else { None };
+    let copies = if args.copying { Some(Copies::find(&asked, file, &written)?) } else { None };
     let mut text = String::new();
     if args.json {
         for (index, sample) in written.iter().enumerate() {

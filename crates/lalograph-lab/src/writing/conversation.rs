@@ -1,0 +1,127 @@
+//! A text that goes on, turn by turn: what was read and written stays in the state.
+
+use std::sync::Arc;
+
+use lalograph_net::Network;
+use lalograph_net::blocks::recurrent::window::Extent;
+use lalograph_net::models::language::LanguageLane;
+use lalograph_net::numbers::chance::Stream;
+use lalograph_text::Reserved;
+
+use super::decoding::{choose, quick_log_total};
+use super::text::{Ended, Request, Row, Sample};
+use crate::error::LabError;
+use crate::task::language::model::ReadyModel;
+
+/// Steps in which a text is read; no result depends on it.
+const WINDOW: usize = 32;
+
+/// The state of one text, and all that is needed to go on with it. Many conversations share one model and know nothing of each other.
+pub struct Conversation {
+    ready: Arc<ReadyModel>,
+    lane: LanguageLane<f32>,
+    /// All tokens so far, the start token first.
+    tokens: Vec<u32>,
+    /// Natural log-probabilities of what may come next, up to a constant.
+    scores: Vec<f32>,
+}
+
+impl Conversation {
+    /// A conversation at the start of a document.
+    pub fn new(ready: Arc<ReadyModel>) -> Self {
+        let model = ready.model();
+        let lane = model.reading_lane(Extent { steps: WINDOW, rows: 1 }, false);
+        let scores = vec![0.0; model.shape().vocabulary];
+        let mut this = Self { lane, tokens: Vec::new(), scores, ready };
+        this.restart();
+        this
+    }
+
+    /// Forgets everything: a document starts.
+    pub fn restart(&mut self) {
+        self.ready.model().begin(self.ready.parameters(), &mut self.lane);
+        self.tokens.clear();
+        self.feed(&[Reserved::START]);
+    }
+
+    /// Reads tokens, moving the state on.
+    fn feed(&mut self, tokens: &[u32]) {
+        let (model, weights) = (self.ready.model(), self.ready.parameters());
+        for window in tokens.chunks(WINDOW) {
+            model.forward(weights, window, None, &mut self.lane, None);
+        }
+        model.last_scores(weights, &mut self.lane, &mut self.scores);
+        self.tokens.extend_from_slice(tokens);
+    }
+
+    /// Reads a text, going on from what was there.
+    ///
+    /// # Errors
+    /// A text with no known token in it.
+    pub fn read(&mut self, text: &str) -> Result<(), LabError> {
+        let mut tokens = Vec::new();
+        self.ready.vocabulary().encoder().encode_into(text, &mut tokens);
+        if tokens.is_empty() {
+            return Ok(());
+        }
+        if tokens.iter().all(|&index| index == Reserved::UNKNOWN) {
+            return Err(LabError::SeedUnknown);
+        }
+        self.feed(&tokens);
+        Ok(())
+    }
+
+    /// Takes a turn: reads what is said to it, the request's seed text, and goes on from there. `each` is given the text as it comes and stops
+    /// the writing by returning `false`. The state has read every token that was drawn, also what was cut off where the text ended.
+    ///
+    /// # Errors
+    /// A seed text with no known token in it; a way to choose that is none.
+    pub fn write(
+        &mut self,
+        request: &Request<'_>,
+        random: &mut Stream,
+        mut each: impl FnMut(&str) -> bool,
+    ) -> Result<Sample, LabError> {
+        request.decoding.check(self.scores.len())?;
+        self.read(request.seed_text)?;
+        let ready = Arc::clone(&self.ready);
+        let mut row = Row::after(ready.vocabulary(), &self.tokens)?;
+        if request.tokens == 0 {
+            row.ended = Some(Ended::Limit);
+        }
+        while row.ended.is_none() {
+            let token = choose(&self.scores, request.decoding, &row.seen, random);
+            let log = f64::from(self.scores[token as usize]) - quick_log_total(&self.scores);
+            row.take(token, log, request)?;
+            if token == Reserved::END && ready.resets() {
+                ready.model().begin(ready.parameters(), &mut self.lane);
+            }
+            self.feed(&[if token == Reserved::END { Reserved::START } else { token }]);
+            let piece = row.give(row.sure(request));
+            if !piece.is_empty() && !each(&piece) && row.ended.is_none() {
+                row.ended = Some(Ended::Stopped);
+            }
+        }
+        Ok(row.sample())
+    }
+
+    /// The model.
+    pub fn ready(&self) -> Arc<ReadyModel> {
+        Arc::clone(&self.ready)
+    }
+
+    /// All tokens so far, the start token first.
+    pub fn tokens(&self) -> &[u32] {
+        &self.tokens
+    }
+
+    /// Natural log-probabilities of what may come next, up to a constant.
+    pub fn scores(&self) -> &[f32] {
+        &self.scores
+    }
+
+    /// The state, one array a layer.
+    pub(super) fn states(&self) -> &[Vec<f32>] {
+        self.lane.states()
+    }
+}

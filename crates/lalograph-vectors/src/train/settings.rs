@@ -1,0 +1,96 @@
+//! How word vectors are learnt.
+
+use serde::{Deserialize, Serialize};
+
+use crate::error::VectorError;
+use crate::pieces::Pieces;
+
+/// Which predicts which.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Direction {
+    /// The mean of the words around predicts the word in the middle.
+    ContextToWord,
+    /// A word predicts each of the words around it.
+    #[default]
+    WordToContext,
+}
+
+/// How vectors are learnt.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Settings {
+    /// Which predicts which.
+    pub direction: Direction,
+    /// Numbers of a vector.
+    pub dimensions: usize,
+    /// Words to either side that are the context, at most.
+    pub window: usize,
+    /// Whether it is always so wide, and not drawn from 1 to that for every word.
+    pub fixed_window: bool,
+    /// Noise words for each prediction; 0 for a softmax over the whole vocabulary.
+    pub noise: usize,
+    /// The share of the text above which words are left out now and then; 0 for none.
+    pub subsample: f64,
+    /// The learning rate at the beginning; it falls to almost nothing along a line.
+    pub learning_rate: f64,
+    /// Passes over the text.
+    pub epochs: u64,
+    /// Pieces of words that have rows of their own.
+    pub pieces: Option<Pieces>,
+    /// The seed of initial values and draws.
+    pub seed: u64,
+    /// Workers that wait for each other and add up their changes in order; none for the fast exchange, a worker a thread.
+    pub lanes: Option<usize>,
+}
+
+impl Default for Settings {
+    fn default() -> Self {
+        Self {
+            direction: Direction::WordToContext,
+            dimensions: 100,
+            window: 5,
+            fixed_window: false,
+            noise: 5,
+            subsample: 1e-3,
+            learning_rate: 0.05,
+            epochs: 5,
+            pieces: None,
+            seed: 1,
+            lanes: Some(2),
+        }
+    }
+}
+
+impl Settings {
+    /// Refuses what cannot be learnt by.
+    ///
+    /// # Errors
+    /// A setting outside its range.
+    pub fn check(&self) -> Result<(), VectorError> {
+        let refuse = |setting, value: String, must| Err(VectorError::Setting { setting, value, must });
+        let Self { dimensions, window, noise, subsample, learning_rate, epochs, .. } = *self;
+        if !(1..=4096).contains(&dimensions) {
+            return refuse("the number of dimensions", dimensions.to_string(), "1 to 4096");
+        }
+        if !(1..=1000).contains(&window) {
+            return refuse("the window", window.to_string(), "1 to 1000");
+        }
+        if noise > 1000 {
+            return refuse("the number of noise words", noise.to_string(), "at most 1000");
+        }
+        if !(0.0..=1.0).contains(&subsample) {
+            return refuse("the share from which words are left out", subsample.to_string(), "0 to 1");
+        }
+        if !(learning_rate > 0.0 && learning_rate.is_finite()) {
+            return refuse("the learning rate", learning_rate.to_string(), "above 0");
+        }
+        if epochs == 0 {
+            return refuse("the number of epochs", epochs.to_string(), "1 or more");
+        }
+        if let Some(lanes) = self.lanes.filter(|lanes| !(1..=64).contains(lanes)) {
+            return refuse("the number of lanes", lanes.to_string(), "1 to 64");
+        }
+        self.pieces.as_ref().map_or(Ok(()), Pieces::check)
+    }
+}
