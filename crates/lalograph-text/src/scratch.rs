@@ -60,10 +60,10 @@ impl<const N: usize> Sorter<N> {
         } else {
             self.buffer.sort_unstable();
         }
-        let mut runs: Vec<Run<N>> = self
+        let mut runs: Vec<SortedRun<N>> = self
             .bounds
             .windows(2)
-            .map(|pair| Run { next: pair[0], end: pair[1], block: Vec::new(), at: 0 })
+            .map(|pair| SortedRun { next: pair[0], end: pair[1], block: Vec::new(), at: 0 })
             .collect();
         let mut heap = BinaryHeap::with_capacity(runs.len());
         if let Some(file) = &self.file {
@@ -78,14 +78,14 @@ impl<const N: usize> Sorter<N> {
 }
 
 #[derive(Debug)]
-struct Run<const N: usize> {
+struct SortedRun<const N: usize> {
     next: u64,
     end: u64,
     block: Vec<u8>,
     at: usize,
 }
 
-impl<const N: usize> Run<N> {
+impl<const N: usize> SortedRun<N> {
     fn pop(&mut self, file: &File) -> io::Result<Option<[u8; N]>> {
         if self.at == self.block.len() {
             let count = ((READ_BYTES / N).max(1) as u64).min(self.end - self.next);
@@ -105,7 +105,7 @@ impl<const N: usize> Run<N> {
 pub(crate) struct Sorted<const N: usize> {
     memory: std::vec::IntoIter<[u8; N]>,
     file: Option<File>,
-    runs: Vec<Run<N>>,
+    runs: Vec<SortedRun<N>>,
     heap: BinaryHeap<Reverse<([u8; N], usize)>>,
 }
 

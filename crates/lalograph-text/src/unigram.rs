@@ -25,7 +25,7 @@ const BYTE_PENALTY: f64 = 4.0;
 
 /// Tokens with the logarithms of their probabilities, found by their first bytes.
 #[derive(Debug, Clone, Default, PartialEq)]
-pub(crate) struct Pieces {
+pub(crate) struct CutTable {
     /// For a node and a byte, the node that it leads to. Node 0 is the start.
     steps: Map<(u32, u8), u32>,
     /// The token that ends at a node.
@@ -36,8 +36,8 @@ pub(crate) struct Pieces {
 
 /// A part of a cut text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Part {
-    /// A token, by its position among those that [`Pieces::new`] was given.
+pub(crate) enum Cut {
+    /// A token, by its position among those that [`CutTable::new`] was given.
     Token(u32),
     /// A byte of a character that no token covers.
     Byte(u8),
@@ -50,10 +50,10 @@ pub(crate) struct Lattice {
     best: Vec<(f64, u32, Option<u32>)>,
     forward: Vec<f64>,
     backward: Vec<f64>,
-    parts: Vec<Part>,
+    parts: Vec<Cut>,
 }
 
-impl Pieces {
+impl CutTable {
     /// From tokens and their scores; those without one are passed over.
     pub(crate) fn new<'t>(tokens: impl Iterator<Item = (&'t [u8], Option<f64>)>) -> Self {
         let mut pieces = Self { ends: vec![None], ..Self::default() };
@@ -95,7 +95,7 @@ impl Pieces {
 
     /// The likeliest way to cut a piece (Viterbi 1967). Of ways that are equally likely, the one whose last token is longer, and so on
     /// from the end.
-    pub(crate) fn cut<'l>(&self, piece: &str, lattice: &'l mut Lattice) -> &'l [Part] {
+    pub(crate) fn cut<'l>(&self, piece: &str, lattice: &'l mut Lattice) -> &'l [Cut] {
         let bytes = piece.as_bytes();
         let best = &mut lattice.best;
         best.clear();
@@ -120,8 +120,8 @@ impl Pieces {
         while end > 0 {
             let (_, from, token) = best[end];
             match token {
-                Some(token) => parts.push(Part::Token(token)),
-                None => parts.extend(bytes[from as usize..end].iter().rev().map(|byte| Part::Byte(*byte))),
+                Some(token) => parts.push(Cut::Token(token)),
+                None => parts.extend(bytes[from as usize..end].iter().rev().map(|byte| Cut::Byte(*byte))),
             }
             end = from as usize;
         }
@@ -207,8 +207,8 @@ pub(crate) fn learn(
     for (piece, count) in pieces {
         for part in model.cut(piece, &mut lattice) {
             match part {
-                Part::Token(token) => tokens[*token as usize].count += count,
-                Part::Byte(byte) => bytes[usize::from(*byte)] += count,
+                Cut::Token(token) => tokens[*token as usize].count += count,
+                Cut::Byte(byte) => bytes[usize::from(*byte)] += count,
             }
         }
     }
@@ -216,8 +216,8 @@ pub(crate) fn learn(
     (tokens, bytes)
 }
 
-fn model_of(tokens: &[Token]) -> Pieces {
-    Pieces::new(tokens.iter().map(|token| (token.text.as_bytes(), Some(token.score))))
+fn model_of(tokens: &[Token]) -> CutTable {
+    CutTable::new(tokens.iter().map(|token| (token.text.as_bytes(), Some(token.score))))
 }
 
 /// All characters, and the substrings that make up most of the text, each with its share as probability.
@@ -271,7 +271,7 @@ fn over_pieces<T: Send>(
     }
 }
 
-fn expectations(model: &Pieces, pieces: &[(Box<str>, u64)], threads: usize) -> Vec<f64> {
+fn expectations(model: &CutTable, pieces: &[(Box<str>, u64)], threads: usize) -> Vec<f64> {
     let mut sum = vec![0.0; model.scores.len()];
     let work = |part: &[(Box<str>, u64)]| {
         let mut expected = vec![0.0; model.scores.len()];
@@ -315,7 +315,7 @@ fn prune(tokens: &mut Vec<Token>, pieces: &[(Box<str>, u64)], size: usize, threa
         let mut lattice = Lattice::default();
         for (piece, count) in part {
             for part in model.cut(piece, &mut lattice) {
-                if let Part::Token(token) = part {
+                if let Cut::Token(token) = part {
                     used[*token as usize] += count;
                 }
             }
@@ -353,7 +353,7 @@ fn prune(tokens: &mut Vec<Token>, pieces: &[(Box<str>, u64)], size: usize, threa
     });
 }
 
-impl Pieces {
+impl CutTable {
     /// The best sum of a text's logarithms when one token may not be used.
     fn without(&self, text: &str, token: u32, lattice: &mut Lattice) -> f64 {
         let bytes = text.as_bytes();
@@ -379,7 +379,7 @@ impl Pieces {
 mod tests {
     use proptest::prelude::*;
 
-    use super::{Lattice, Part, Pieces, learn};
+    use super::{Cut, CutTable, Lattice, learn};
 
     /// The best sum, and the sums of all ways by token, found by trying every way.
     fn exhaustive(tokens: &[(String, f64)], byte_score: f64, text: &str) -> (f64, f64, Vec<f64>) {
@@ -431,17 +431,17 @@ mod tests {
             tokens in prop::collection::btree_map("[ab\u{e9}]{1,4}", 0.5f64..6.0, 1..12), text in "[abc\u{e9}]{0,9}",
         ) {
             let tokens: Vec<(String, f64)> = tokens.into_iter().map(|(token, cost)| (token, -cost)).collect();
-            let pieces = Pieces::new(tokens.iter().map(|(token, score)| (token.as_bytes(), Some(*score))));
+            let pieces = CutTable::new(tokens.iter().map(|(token, score)| (token.as_bytes(), Some(*score))));
             let mut lattice = Lattice::default();
             let parts = pieces.cut(&text, &mut lattice).to_vec();
             let (mut sum, mut bytes) = (0.0, Vec::new());
             for part in &parts {
                 match part {
-                    Part::Token(token) => {
+                    Cut::Token(token) => {
                         sum += tokens[*token as usize].1;
                         bytes.extend(tokens[*token as usize].0.bytes());
                     }
-                    Part::Byte(byte) => {
+                    Cut::Byte(byte) => {
                         sum += pieces.byte_score;
                         bytes.push(*byte);
                     }

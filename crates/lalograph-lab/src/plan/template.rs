@@ -6,15 +6,16 @@ use lalograph_text::Unit;
 use super::Plan;
 use super::reference::{Setting, sections};
 
-/// A plan to begin with.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Preset {
-    /// A model of words.
-    Word,
-    /// A model of characters.
-    Character,
-    /// A model of words with tens of thousands of them.
-    LargeVocabulary,
+lalograph_net::choice! {
+    /// A plan to begin with.
+    pub enum Preset = Word {
+        /// A model of words.
+        Word = "word",
+        /// A model of characters.
+        Character = "character",
+        /// A model of words with tens of thousands of them.
+        LargeVocabulary = "large_vocabulary",
+    }
 }
 
 impl Preset {
@@ -40,8 +41,8 @@ impl Preset {
         plan
     }
 
-    /// What it is for, in a line.
-    pub fn about(self) -> &'static str {
+    /// What it is for, as part of a sentence.
+    pub fn phrase(self) -> &'static str {
         match self {
             Self::Word => "a model of words",
             Self::Character => "a model of characters",
@@ -159,7 +160,7 @@ mod tests {
                 let mut plan = purpose.plan();
                 plan.corpus.paths = vec!["letters/*.txt".into()];
                 plan.samples.seed_text.0 = vec!["Old \"Pell\"".into(), "Hesper".into()];
-                let text = commented(&plan, purpose.about(), all);
+                let text = commented(&plan, purpose.phrase(), all);
                 assert_eq!(Plan::from_toml(&text, &[]).unwrap(), plan, "{text}");
                 assert!(
                     text.lines().all(|line| line.chars().count() <= 120 || !line.starts_with('#')),

@@ -15,7 +15,7 @@ use serde::Serialize;
 
 /// A run of tokens of a sample that stands in the training text as well.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
-pub struct Run {
+pub struct CopiedRun {
     /// Tokens.
     pub tokens: usize,
     /// Where it begins in the sample, in tokens.
@@ -30,7 +30,7 @@ pub struct Copying {
     /// Tokens of the sample.
     pub tokens: usize,
     /// Its longest run that stands in the training text; of no tokens if none does.
-    pub longest: Run,
+    pub longest: CopiedRun,
     /// The share of its tokens that lie in such runs of at least as many tokens as was asked for.
     pub copied_share: f64,
     /// The share of its n-grams that stood earlier in it; none if it is shorter.
@@ -39,21 +39,21 @@ pub struct Copying {
 
 /// What is measured.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Measure {
+pub struct CopyingSettings {
     /// Tokens from which on a run counts as copied.
     pub run: usize,
     /// Tokens of the n-grams that may be repeated.
     pub ngram: usize,
 }
 
-impl Default for Measure {
+impl Default for CopyingSettings {
     fn default() -> Self {
         Self { run: 10, ngram: 4 }
     }
 }
 
 /// Measures samples against a training text, on the threads of the current pool. The unknown token is like no other, not even itself.
-pub fn copying(samples: &[&[u32]], training: &TokenSequence, measure: Measure) -> Vec<Copying> {
+pub fn copying(samples: &[&[u32]], training: &TokenSequence, measure: CopyingSettings) -> Vec<Copying> {
     let runs = longest_runs(samples, training);
     samples
         .iter()
@@ -101,7 +101,7 @@ pub fn excerpts(held_out: &TokenSequence, lengths: &[usize], seed: u64) -> Vec<V
 }
 
 /// For every token of every sample the longest run ending with it that stands in the training text.
-fn longest_runs(samples: &[&[u32]], training: &TokenSequence) -> Vec<Vec<Run>> {
+fn longest_runs(samples: &[&[u32]], training: &TokenSequence) -> Vec<Vec<CopiedRun>> {
     let automaton = Automaton::new(samples);
     let longest = samples.iter().map(|sample| sample.len()).max().unwrap_or(0);
     let parts = rayon::current_num_threads().max(1);
@@ -113,7 +113,7 @@ fn longest_runs(samples: &[&[u32]], training: &TokenSequence) -> Vec<Vec<Run>> {
             let from = cut(part).saturating_sub(longest);
             automaton.read(training, from, cut(part + 1))
         })
-        .reduce_with(Seen::join);
+        .reduce_with(FoundRuns::join);
     let seen = automaton.settle(found.unwrap_or_else(|| automaton.nothing()));
     let mut ends = automaton.ends.iter();
     samples
@@ -124,7 +124,7 @@ fn longest_runs(samples: &[&[u32]], training: &TokenSequence) -> Vec<Vec<Run>> {
                 .map(|(at, &state)| {
                     let Occurrence { tokens, end, .. } = seen.0[state as usize];
                     let tokens = tokens as usize;
-                    Run {
+                    CopiedRun {
                         tokens,
                         start: at + 1 - tokens,
                         training_start: (end + 1).saturating_sub(tokens as u64),
@@ -167,9 +167,9 @@ struct Occurrence {
 }
 
 /// What was met, by state.
-struct Seen(Vec<Occurrence>);
+struct FoundRuns(Vec<Occurrence>);
 
-impl Seen {
+impl FoundRuns {
     /// Adds what was met further on in the text.
     fn join(mut self, later: Self) -> Self {
         for (mine, theirs) in self.0.iter_mut().zip(later.0) {
@@ -269,12 +269,12 @@ impl Automaton {
         new
     }
 
-    fn nothing(&self) -> Seen {
-        Seen(vec![Occurrence { tokens: 0, end: 0, first_end: u64::MAX }; self.states.len()])
+    fn nothing(&self) -> FoundRuns {
+        FoundRuns(vec![Occurrence { tokens: 0, end: 0, first_end: u64::MAX }; self.states.len()])
     }
 
     /// Reads a stretch of text.
-    fn read(&self, text: &TokenSequence, from: usize, to: usize) -> Seen {
+    fn read(&self, text: &TokenSequence, from: usize, to: usize) -> FoundRuns {
         let mut seen = self.nothing();
         let (mut state, mut length) = (ROOT, 0);
         for at in from..to {
@@ -306,7 +306,7 @@ impl Automaton {
     }
 
     /// Where a run was met its ends were, too; and where none of a state's runs was, the longest one of its link is the longest.
-    fn settle(&self, mut seen: Seen) -> Seen {
+    fn settle(&self, mut seen: FoundRuns) -> FoundRuns {
         let mut order: Vec<u32> = (1..self.states.len() as u32).collect();
         order.sort_unstable_by_key(|&state| self.states[state as usize].length);
         for &state in order.iter().rev() {
@@ -327,21 +327,21 @@ impl Automaton {
 
 #[cfg(test)]
 mod tests {
-    use super::{Measure, Run, copying, distinct_share, excerpts, longest_runs};
+    use super::{CopiedRun, CopyingSettings, copying, distinct_share, excerpts, longest_runs};
     use lalograph_text::Reserved;
     use lalograph_text::tokens::TokenSequence;
     use proptest::prelude::*;
 
     /// By trying every run at every place.
-    fn by_force(samples: &[&[u32]], training: &[u32]) -> Vec<Vec<Run>> {
+    fn by_force(samples: &[&[u32]], training: &[u32]) -> Vec<Vec<CopiedRun>> {
         let known = |run: &[u32]| !run.contains(&Reserved::UNKNOWN);
         let longest = |sample: &[u32], end: usize| {
             let runs = (1..=end).rev().map(|tokens| (tokens, &sample[end - tokens..end]));
             let found = runs.filter(|(_, run)| known(run)).find_map(|(tokens, run)| {
                 let place = training.windows(tokens).position(|window| window == run)?;
-                Some(Run { tokens, start: end - tokens, training_start: place as u64 })
+                Some(CopiedRun { tokens, start: end - tokens, training_start: place as u64 })
             });
-            found.unwrap_or(Run { tokens: 0, start: end, training_start: 0 })
+            found.unwrap_or(CopiedRun { tokens: 0, start: end, training_start: 0 })
         };
         samples.iter().map(|sample| (1..=sample.len()).map(|end| longest(sample, end)).collect()).collect()
     }
@@ -373,12 +373,12 @@ mod tests {
         // Runs of at least 3: 4 5 6 7 at the front of the second document, 8 9 10 in the first.
         let training = TokenSequence::from_indices(vec![8, 9, 10, 3, 4, 5, 6, 7, 3]);
         let sample = [20, 4, 5, 6, 7, 21, 8, 9, 10, 22, 4, 5];
-        let found = copying(&[&sample], &training, Measure { run: 3, ngram: 2 })[0];
-        assert_eq!(found.longest, Run { tokens: 4, start: 1, training_start: 4 });
+        let found = copying(&[&sample], &training, CopyingSettings { run: 3, ngram: 2 })[0];
+        assert_eq!(found.longest, CopiedRun { tokens: 4, start: 1, training_start: 4 });
         assert!((found.copied_share - 7.0 / 12.0).abs() < 1e-12);
         // Of eleven pairs only 4 5 comes again.
         assert!((found.repeated_share.unwrap() - 1.0 / 11.0).abs() < 1e-12);
-        let nothing = copying(&[&[30, 31], &[]], &training, Measure::default());
+        let nothing = copying(&[&[30, 31], &[]], &training, CopyingSettings::default());
         assert_eq!(nothing[0].longest.tokens, 0);
         assert_eq!((nothing[0].repeated_share, nothing[1].tokens), (None, 0));
         assert_eq!(distinct_share(&[&[1, 2, 1], &[2, 1]], 2), Some(2.0 / 3.0));

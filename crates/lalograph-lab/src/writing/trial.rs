@@ -68,7 +68,7 @@ impl Trial {
 #[cfg(test)]
 mod tests {
     use super::{Trial, TrialText};
-    use crate::writing::copying::{Copying, Run};
+    use crate::writing::copying::{CopiedRun, Copying};
 
     #[test]
     fn figures_worked_out_by_hand() {
@@ -76,7 +76,7 @@ mod tests {
         let texts = [text(&[4, 5, 4][..], -3.0), text(&[4], -1.0)];
         let copied = |tokens, longest, copied_share| Copying {
             tokens,
-            longest: Run { tokens: longest, start: 0, training_start: 0 },
+            longest: CopiedRun { tokens: longest, start: 0, training_start: 0 },
             copied_share,
             repeated_share: None,
         };

@@ -6,7 +6,7 @@ use crate::cleaning::Cleaning;
 use crate::corpus::{Batch, Corpus, Document, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::tally::{Commonest, Tally};
-use crate::unigram::{self, Pieces};
+use crate::unigram::{self, CutTable};
 use crate::unit::Unit;
 
 /// What a vocabulary is to be.
@@ -292,7 +292,7 @@ pub(super) fn byte_pair_method(tokens: &[Token], pairs: Vec<byte_pair::Pair>) ->
 
 /// The model of a vocabulary whose tokens have these scores.
 pub(super) fn unigram_method(tokens: &[Token], scores: Vec<Option<f64>>) -> Method {
-    let pieces = Pieces::new(tokens.iter().map(|token| &*token.bytes).zip(scores.iter().copied()));
+    let pieces = CutTable::new(tokens.iter().map(|token| &*token.bytes).zip(scores.iter().copied()));
     Method::Unigram { scores, pieces }
 }
 

@@ -7,7 +7,7 @@ use super::{Method, Reserved, Vocabulary};
 use crate::error::TextError;
 use crate::packed::pack;
 use crate::pieces::each_piece;
-use crate::unigram::{Lattice, Part};
+use crate::unigram::{Cut, Lattice};
 use crate::unit::{Joiner, Unit};
 
 /// Pieces whose cuts are remembered, at most.
@@ -118,8 +118,8 @@ impl<'v> Encoder<'v> {
             Method::Unigram { pieces, .. } => {
                 let parts = pieces.cut(piece, &mut self.lattice);
                 self.known.indices.extend(parts.iter().map(|part| match part {
-                    Part::Token(token) => token + Reserved::COUNT,
-                    Part::Byte(byte) => index_of_byte(*byte),
+                    Cut::Token(token) => token + Reserved::COUNT,
+                    Cut::Byte(byte) => index_of_byte(*byte),
                 }));
             }
         }

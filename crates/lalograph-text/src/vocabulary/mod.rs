@@ -19,7 +19,7 @@ use crate::byte_pair::{Merges, Pair};
 use crate::cleaning::Cleaning;
 use crate::error::TextError;
 use crate::packed::pack;
-use crate::unigram::Pieces;
+use crate::unigram::CutTable;
 use crate::unit::Unit;
 
 /// More tokens than this are no vocabulary.
@@ -121,7 +121,7 @@ enum Method {
     /// Pairs of indices, in the order in which they are merged.
     BytePair { pairs: Vec<Pair>, merges: Merges },
     /// The logarithms of the tokens' probabilities; bytes that are no character of their own have none.
-    Unigram { scores: Vec<Option<f64>>, pieces: Pieces },
+    Unigram { scores: Vec<Option<f64>>, pieces: CutTable },
 }
 
 /// From tokens to indices.

@@ -21,7 +21,7 @@ pub(crate) use embed::{
 pub(crate) use model::{
     FlowArgs, ModelArgs, NextArgs, PassageChoice, SampleArgs, ScoreArgs, StateChoice, StepArgs, TrainArgs,
 };
-pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs, Purpose};
+pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs};
 pub(crate) use runs::{CompareArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand, ShowArgs};
 pub(crate) use survey::{SplitArgs, SurveyArgs};
 pub(crate) use vocab::{

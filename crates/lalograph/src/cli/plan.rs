@@ -2,8 +2,10 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Subcommand, ValueEnum};
+use clap::{Args, Subcommand};
+use lalograph_lab::plan::template::Preset;
 
+use super::choice::choice;
 use super::model::{ModelArgs, StepArgs};
 
 /// The commands of `plan`.
@@ -17,17 +19,6 @@ pub(crate) enum PlanCommand {
     Cost(PlanCostArgs),
 }
 
-/// What a plan is for.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum Purpose {
-    /// A model of words.
-    Word,
-    /// A model of characters.
-    Character,
-    /// A model of words with tens of thousands of them.
-    LargeVocabulary,
-}
-
 /// `plan new`.
 #[derive(Debug, Args)]
 #[command(after_help = "Examples:
@@ -39,8 +30,8 @@ pub(crate) struct PlanNewArgs {
     #[arg(value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
     /// What it is for.
-    #[arg(long = "for", value_enum, value_name = "PURPOSE", default_value = "word")]
-    pub(crate) purpose: Purpose,
+    #[arg(long = "for", value_parser = choice::<Preset>(), value_name = "PURPOSE", default_value = "word")]
+    pub(crate) preset: Preset,
     /// Write out every setting there is, and not only those that matter most.
     #[arg(long)]
     pub(crate) all: bool,

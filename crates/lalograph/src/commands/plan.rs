@@ -13,7 +13,7 @@ use serde::Serialize;
 use super::gauge::operations_per_second;
 use super::input::{text_or_input, threads};
 use super::settings::{Sized, describe, sized_plan};
-use crate::cli::{PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs, Purpose};
+use crate::cli::{PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs};
 use crate::failure::Failure;
 use crate::output::number::{bytes, count, duration};
 use crate::output::screen::Screen;
@@ -33,14 +33,9 @@ pub(super) fn run(command: &PlanCommand, screen: &Screen) -> Result<(), Failure>
 }
 
 fn new(args: &PlanNewArgs, screen: &Screen) -> Result<(), Failure> {
-    let purpose = match args.purpose {
-        Purpose::Word => template::Preset::Word,
-        Purpose::Character => template::Preset::Character,
-        Purpose::LargeVocabulary => template::Preset::LargeVocabulary,
-    };
-    let mut plan = purpose.plan();
+    let mut plan = args.preset.plan();
     plan.corpus.paths.clone_from(&args.paths);
-    let text = template::commented(&plan, purpose.about(), args.all);
+    let text = template::commented(&plan, args.preset.phrase(), args.all);
     match &args.output {
         None => screen.print(&text),
         Some(path) => {

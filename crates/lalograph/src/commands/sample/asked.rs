@@ -1,7 +1,7 @@
 //! What is to be written, how it is written, and how it is shown.
 
 use lalograph_lab::writing::beam::Beam;
-use lalograph_lab::writing::copying::{Copying, Measure};
+use lalograph_lab::writing::copying::{Copying, CopyingSettings};
 use lalograph_lab::writing::decoding::Decoding;
 use lalograph_lab::writing::generator::{Ended, Generator, Request, Sample, Stop};
 use lalograph_net::numbers::chance::{Stream, stream};
@@ -105,9 +105,9 @@ impl Asked<'_> {
     }
 
     /// From the tokens from which on a run counts as copied.
-    pub(super) fn measure(&self) -> Measure {
-        let usual = Measure::default();
-        Measure { run: self.args.copied_run.map_or(usual.run, usize::from), ..usual }
+    pub(super) fn measure(&self) -> CopyingSettings {
+        let usual = CopyingSettings::default();
+        CopyingSettings { run: self.args.copied_run.map_or(usual.run, usize::from), ..usual }
     }
 
     pub(super) fn random(&self, decoding: &Decoding, number: u64) -> Stream {

@@ -1,7 +1,7 @@
 //! What of samples stands word for word in the training text, and what they repeat of themselves.
 
 use lalograph_lab::ModelFile;
-use lalograph_lab::writing::copying::{Copying, Measure, copying, excerpts};
+use lalograph_lab::writing::copying::{Copying, CopyingSettings, copying, excerpts};
 use lalograph_text::{Reserved, Vocabulary};
 use serde::Serialize;
 
@@ -27,7 +27,7 @@ pub(super) struct HeldOutCopying {
 
 /// What was found in some samples.
 pub(super) struct Copies {
-    measure: Measure,
+    measure: CopyingSettings,
     found: Vec<Copying>,
     /// The longest run of each in words, and the document of the training text that it stands in.
     places: Vec<(String, Option<u64>)>,
@@ -66,7 +66,7 @@ impl Copies {
 
     /// A table of all samples, held-out text last.
     pub(super) fn render(&self, screen: &Screen) -> String {
-        let Measure { run, ngram } = self.measure;
+        let CopyingSettings { run, ngram } = self.measure;
         let share = |share: Option<f64>| share.map_or_else(|| "-".to_owned(), percent_of);
         let samples = self.found.iter().zip(&self.places).zip(&self.names).map(|((found, place), name)| {
             let (text, document) = place;

@@ -23,7 +23,7 @@ pub(crate) struct Validation {
 
 /// A line of training figures.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(crate) struct Figures {
+pub(crate) struct TrainingFigures {
     pub(crate) learning_rate: f64,
     pub(crate) norm: f64,
     pub(crate) clipped_share: f64,
@@ -44,7 +44,7 @@ pub(crate) struct State {
     pub(crate) exact: bool,
     smoothed: f64,
     weight: f64,
-    pub(crate) figures: Option<Figures>,
+    pub(crate) figures: Option<TrainingFigures>,
     pub(crate) training_curve: Vec<(f64, f64)>,
     pub(crate) validations: Vec<Validation>,
     /// The samples of the last step that there were any.
@@ -127,7 +127,7 @@ impl State {
                 tokens_per_second,
                 ..
             } => {
-                self.figures = Some(Figures {
+                self.figures = Some(TrainingFigures {
                     learning_rate,
                     norm: gradient_norm,
                     clipped_share,
