@@ -4,6 +4,20 @@
 //! tokens, [`vocabulary`] counts them and turns them into indices, [`tokens`] strings the indices of a
 //! whole corpus together, in the part that [`split`] gives each document, in memory or in a [`store`]. [`survey`] looks before any of it, and
 //! [`partition`] finds a split that suits a corpus.
+//!
+//! ```
+//! use lalograph_text::vocabulary::VocabularySpec;
+//! use lalograph_text::VocabularyBuilder;
+//!
+//! let mut builder = VocabularyBuilder::new(&VocabularySpec::default());
+//! builder.add("The bees came home, the bees slept.");
+//! let vocabulary = builder.finish(1)?;
+//! let tokens = vocabulary.encode("the bees hummed");
+//! let spelt: Vec<&str> = tokens.iter().map(|(token, _)| token.as_str()).collect();
+//! assert_eq!(spelt, ["the", "bees", "hummed"]);
+//! assert_eq!(tokens[2].1, lalograph_text::Reserved::UNKNOWN);
+//! # Ok::<(), lalograph_text::TextError>(())
+//! ```
 
 mod byte_pair;
 pub mod cleaning;

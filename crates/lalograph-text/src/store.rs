@@ -4,7 +4,7 @@
 use std::fs::File;
 use std::io::{self, Read, Seek, Write};
 use std::os::unix::fs::FileExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use memmap2::Mmap;
 
@@ -50,6 +50,23 @@ impl Planes {
         let labels = if self.labels { documents.checked_mul(4)?.checked_next_multiple_of(8)? } else { 0 };
         documents.checked_mul(DOCUMENT_BYTES as u64)?.checked_add(scored)?.checked_add(labels)
     }
+}
+
+/// A file in the making: it is in its place once it is whole, and vanishes if it is dropped before.
+pub trait WholeWriter: Write + Send {
+    /// Puts the file in its place.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn finish(self: Box<Self>) -> io::Result<()>;
+}
+
+/// Where a store is to be, and the file that it is written to.
+pub struct StorePlace {
+    /// The place.
+    pub path: PathBuf,
+    /// The file.
+    pub file: Box<dyn WholeWriter>,
 }
 
 /// A document that is put into a store.

@@ -1,16 +1,14 @@
 //! A corpus as one long sequence of indices.
 
-use std::io::{self, BufWriter};
+use std::io;
 use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use tempfile::NamedTempFile;
-
 use crate::corpus::{Batch, Corpus, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::split::{Cutoffs, Part, Split};
-use crate::store::{Planes, Store, StoreWriter, StoredDocument};
+use crate::store::{Planes, Store, StorePlace, StoreWriter, StoredDocument, WholeWriter};
 use crate::vocabulary::{Encoder, Reserved, Vocabulary};
 
 /// Below so many documents the split is made inside them, not between them.
@@ -208,24 +206,16 @@ impl TokenSequence {
 /// Takes the documents of one part, in order.
 enum Sink {
     Memory { indices: Vec<u32>, documents: u64, bytes: u64, unknown: u64 },
-    Store { writer: StoreWriter<BufWriter<NamedTempFile>>, place: PathBuf, document: Vec<u32> },
+    Store { writer: StoreWriter<Box<dyn WholeWriter>>, place: PathBuf, document: Vec<u32> },
 }
 
 impl Sink {
-    fn new(place: Option<&Path>, vocabulary: &Vocabulary) -> Result<Self, TextError> {
-        let Some(place) = place else {
+    fn new(place: Option<StorePlace>, vocabulary: &Vocabulary) -> Result<Self, TextError> {
+        let Some(StorePlace { path, file }) = place else {
             return Ok(Self::Memory { indices: Vec::new(), documents: 0, bytes: 0, unknown: 0 });
         };
-        let folder = place.parent().filter(|folder| !folder.as_os_str().is_empty()).unwrap_or(Path::new("."));
-        // The usual permissions of a new file, less what the user's mask takes away; temporary files are private otherwise.
-        let permissions = std::os::unix::fs::PermissionsExt::from_mode(0o666);
-        let beside =
-            tempfile::Builder::new().prefix(".lalograph-").permissions(permissions).tempfile_in(folder);
-        let beside = beside.map(|file| BufWriter::with_capacity(1 << 18, file));
-        let writer = beside
-            .and_then(|file| StoreWriter::new(file, vocabulary, Planes::default()))
-            .map_err(at(place))?;
-        Ok(Self::Store { writer, place: place.to_owned(), document: Vec::new() })
+        let writer = StoreWriter::new(file, vocabulary, Planes::default()).map_err(at(&path))?;
+        Ok(Self::Store { writer, place: path, document: Vec::new() })
     }
 
     fn push(&mut self, found: &[u32], text_bytes: u64) -> Result<(), TextError> {
@@ -262,12 +252,7 @@ impl Sink {
                 Ok(TokenSequence { documents, bytes, unknown, ..sequence })
             }
             Self::Store { writer, place, .. } => {
-                let placed = writer.finish().and_then(|file| {
-                    let file = file.into_inner().map_err(io::IntoInnerError::into_error)?;
-                    file.as_file().sync_all()?;
-                    file.persist(&place).map_err(|error| error.error)
-                });
-                placed.map_err(at(&place))?;
+                writer.finish().and_then(WholeWriter::finish).map_err(at(&place))?;
                 Ok(TokenSequence::from_store(Store::open(&place, vocabulary)?))
             }
         }
@@ -348,13 +333,14 @@ pub fn encode_corpus(
     corpus: &Corpus,
     vocabulary: &Vocabulary,
     held_out: &HeldOut,
-    stores: Option<[&Path; 3]>,
+    stores: Option<[StorePlace; 3]>,
     threads: usize,
     observer: &mut dyn ReadObserver,
 ) -> Result<EncodedCorpus, TextError> {
     let split = held_out.split();
-    let sink = |part: usize| Sink::new(stores.map(|places| places[part]), vocabulary);
-    let (mut training, mut validation, mut test) = (sink(0)?, sink(1)?, sink(2)?);
+    let places = stores.map_or([None, None, None], |places| places.map(Some));
+    let [training, validation, test] = places.map(|place| Sink::new(place, vocabulary));
+    let (mut training, mut validation, mut test) = (training?, validation?, test?);
     let mut all = blake3::Hasher::new();
     // Documents of a corpus too small to be parted by document, put back in order below.
     let mut few: Vec<(String, u64)> = Vec::new();

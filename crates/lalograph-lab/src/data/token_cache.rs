@@ -6,14 +6,14 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
-use lalograph_text::store::Store;
+use lalograph_text::store::{Store, StorePlace};
 use lalograph_text::tokens::{EncodedCorpus, SplitKind, TokenSequence};
 use lalograph_text::{Corpus, Reading, TextError, Vocabulary};
 use serde::{Deserialize, Serialize};
 
 use crate::error::LabError;
 use crate::plan::Plan;
-use crate::storage::files::{Existing, read_vocabulary, write_whole};
+use crate::storage::files::{Existing, WholeFile, read_vocabulary, write_whole};
 
 const FORMAT: &str = "lalograph encoded corpus";
 const VERSION: u32 = 1;
@@ -69,8 +69,8 @@ impl CacheEntry {
         &self.folder
     }
 
-    /// Where the parts are stored; makes the folder.
-    pub(crate) fn places(&mut self) -> Result<[PathBuf; 3], LabError> {
+    /// Where the parts are stored, ready to be written; makes the folder.
+    pub(crate) fn places(&mut self) -> Result<[StorePlace; 3], LabError> {
         let missing = self.folder.ancestors().take_while(|folder| !folder.exists());
         self.made = missing.map(Path::to_owned).collect();
         fs::create_dir_all(&self.folder).map_err(LabError::at(&self.folder))?;
@@ -79,7 +79,11 @@ impl CacheEntry {
         if description.exists() {
             fs::remove_file(&description).map_err(LabError::at(&description))?;
         }
-        Ok(self.stores())
+        let [training, validation, test] = self.stores().map(|path| {
+            let file = Box::new(WholeFile::create(&path, Existing::Replace)?);
+            Ok::<_, LabError>(StorePlace { path, file })
+        });
+        Ok([training?, validation?, test?])
     }
 
     fn stores(&self) -> [PathBuf; 3] {

@@ -4,6 +4,7 @@ use std::fs;
 use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
+use lalograph_text::store::WholeWriter;
 use lalograph_text::{Split, TextError, Vocabulary};
 
 use crate::error::LabError;
@@ -85,6 +86,15 @@ impl Write for WholeFile {
 
     fn flush(&mut self) -> std::io::Result<()> {
         self.beside.flush()
+    }
+}
+
+impl WholeWriter for WholeFile {
+    fn finish(self: Box<Self>) -> std::io::Result<()> {
+        WholeFile::finish(*self).map_err(|error| match error {
+            LabError::Io { source, .. } => source,
+            other => std::io::Error::other(other),
+        })
     }
 }
 

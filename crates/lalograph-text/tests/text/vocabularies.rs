@@ -215,7 +215,7 @@ fn files_read_back_and_damage_is_named_by_line() {
         ),
         (words.replace("\"comb\",1", "\"comb\",\"1\""), "line 11: not an index, a token and a count"),
         (words.replace("\"comb\"", "{\"bytes\":\"0\"}"), "line 11: the bytes are not in hexadecimal"),
-        (words.replace("\"version\": 2", "\"version\": 1"), "version"),
+        (words.replace("\"version\": 1", "\"version\": 2"), "version"),
         (words.replace("lalograph vocabulary", "something"), "format"),
         (words.replace("\"unit\": \"word\"", "\"unit\": \"sentence\""), "sentence"),
         (words.replace("\"counted\"", "\"extra\": 1, \"counted\""), "extra"),

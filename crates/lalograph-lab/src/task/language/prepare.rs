@@ -212,8 +212,7 @@ fn encode(
         (None, None) => count_vocabulary(plan, corpus, held_out, threads, &mut pass)?,
     };
     pass.number = 2;
-    let places = entry.as_mut().map(|entry| entry.places()).transpose()?;
-    let stores = places.as_ref().map(|places| places.each_ref().map(|place| place.as_path()));
+    let stores = entry.as_mut().map(|entry| entry.places()).transpose()?;
     let encoded = encode_corpus(corpus, &vocabulary, held_out, stores, threads, &mut pass);
     match (entry, &encoded) {
         (Some(entry), Ok(encoded)) => entry.keep(&vocabulary, encoded)?,
