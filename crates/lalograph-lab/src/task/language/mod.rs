@@ -7,7 +7,7 @@ pub mod flow;
 mod learner;
 pub mod model;
 pub mod prepare;
-mod seam;
+pub(crate) mod seam;
 mod start;
 
 pub use duties::LanguageNote;

@@ -16,6 +16,8 @@ use crate::plan::Plan;
 use crate::run::description::TextFacts;
 use crate::run::records::Figures;
 use crate::task::{Duty, Evaluator, Task};
+use crate::training::events::TrainingObserver;
+use crate::training::run_loop::{self, Running, TrainingOutcome};
 
 impl Task for LanguageTask {
     type Net = LanguageModel;
@@ -76,4 +78,18 @@ impl Task for LanguageTask {
     fn assets(&self) -> Result<Assets, LabError> {
         language_assets(&self.plan, &self.vocabulary)
     }
+}
+
+/// Trains a language model's run from where it stands: [`run_loop::train`] for this task, compiled here. What is generic is compiled in
+/// the crate that calls it, and a program may be compiled for size where this one is for speed.
+///
+/// # Errors
+/// Those of [`run_loop::train`].
+pub fn train(
+    task: &LanguageTask,
+    running: Running,
+    threads: usize,
+    observer: &mut (dyn TrainingObserver<LanguageNote> + Send),
+) -> Result<TrainingOutcome, LabError> {
+    run_loop::train(task, running, threads, observer)
 }
