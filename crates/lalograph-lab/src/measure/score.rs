@@ -54,17 +54,9 @@ impl Score {
         }
     }
 
-    /// The same as a loss and named figures.
+    /// What a run writes down of it: the loss and what judges; what the text counts is known before a run begins.
     pub fn evaluation(&self) -> Evaluation {
-        let figures = Figures::of([
-            ("perplexity", self.perplexity),
-            ("bits_per_token", self.bits_per_token),
-            ("bits_per_byte", self.bits_per_byte),
-            ("documents", self.documents as f64),
-            ("bytes", self.bytes as f64),
-            ("tokens", self.tokens as f64),
-            ("unknown_tokens", self.unknown_tokens as f64),
-        ]);
+        let figures = Figures::of([("perplexity", self.perplexity), ("bits_per_byte", self.bits_per_byte)]);
         Evaluation { loss: self.loss, figures }
     }
 }

@@ -2,7 +2,7 @@
 
 use super::description::{RunDescription, Standing};
 use super::folder::RunFolder;
-use super::records::{FlowRecord, MetricsRecord, SampleRecord, read_lines};
+use super::records::{Figures, FlowRecord, MetricsRecord, SampleRecord, read_lines};
 use crate::error::LabError;
 use crate::plan::Plan;
 use crate::plan::reference::sections;
@@ -78,6 +78,14 @@ impl RunHistory {
             MetricsRecord::Training { figures, .. } => Some(figures.get("perplexity")),
             _ => None,
         })?
+    }
+
+    /// What the task says of the best validation, if anything was validated.
+    pub fn best_figures(&self) -> Option<&Figures> {
+        self.metrics.iter().rev().find_map(|record| match record {
+            MetricsRecord::Validation { best: true, figures, .. } => Some(figures),
+            _ => None,
+        })
     }
 
     /// The samples of the last step that there were any.

@@ -324,6 +324,42 @@ fn runs_are_listed_shown_compared_reported_and_removed() {
 }
 
 #[test]
+fn a_run_of_another_task_is_told_by_the_figures_that_it_names() {
+    let workshop = workshop_with_demo();
+    workshop.run(&format!("{SMALL} --name words")).ok();
+    workshop.run(&format!("{SMALL} --name counts")).ok();
+    // A task without a vocabulary, that judges otherwise.
+    let mut description = json(&workshop.read("runs/counts/run.json"));
+    description["task"] = "odd counts".into();
+    description["vocabulary_size"] = 0.into();
+    workshop.write("runs/counts/run.json", description.to_string());
+    std::fs::remove_file(workshop.path("runs/counts/vocabulary.json")).unwrap();
+    let metrics = workshop.read("runs/counts/metrics.jsonl");
+    let told = metrics.lines().map(|line| {
+        let mut record = json(line);
+        let judged = record["kind"] == "validation";
+        record["figures"] =
+            if judged { serde_json::json!({ "share_right": 0.9375 }) } else { serde_json::json!({}) };
+        format!("{record}\n")
+    });
+    workshop.write("runs/counts/metrics.jsonl", told.collect::<String>());
+
+    let shown = workshop.run("runs show counts").ok();
+    assert!(shown.contains(", share right 0.9375") && !shown.contains("bits per byte"), "{shown}");
+    let compared = workshop.run("runs compare words counts").ok();
+    let row = |name: &str| {
+        let line = compared.lines().find(|line| line.trim().starts_with(name)).unwrap_or_default();
+        line.trim_start().trim_start_matches(name).split_whitespace().map(str::to_owned).collect::<Vec<_>>()
+    };
+    assert_eq!(row("share right"), ["-", "0.9375"], "{compared}");
+    assert_eq!(row("bits per byte")[1], "-", "{compared}");
+    workshop.run("runs report counts").ok();
+    let page = workshop.read("runs/counts/report/report.html");
+    assert!(page.contains("validation share right, best") && page.contains("0.9375"));
+    assert!(!page.contains("layer.0.recurrent"), "no plan describes its model");
+}
+
+#[test]
 fn a_damaged_run_is_named_and_the_others_are_listed() {
     let workshop = workshop_with_demo();
     workshop.run(&format!("{SMALL} --name whole")).ok();

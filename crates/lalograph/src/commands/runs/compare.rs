@@ -1,15 +1,16 @@
 //! `runs compare`: runs side by side.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
 use lalograph_lab::LabError;
 use lalograph_lab::run::description::Standing;
 use lalograph_lab::run::history::{RunHistory, differing_settings};
-use lalograph_lab::run::records::{Evaluation, MetricsRecord, SampleRecord};
+use lalograph_lab::run::records::{Evaluation, Figures, MetricsRecord, SampleRecord};
 use lalograph_lab::storage::files::{Existing, write_whole};
 use serde::Serialize;
 
-use super::figures::{from_loss, steps};
+use super::figures::{from_loss, other_figures, steps};
 use super::report::refuse_taken;
 use crate::cli::CompareArgs;
 use crate::commands::lookup::find_run;
@@ -41,7 +42,8 @@ struct Compared<'a> {
     steps: u64,
     best_validation_perplexity: Option<f64>,
     best_step: Option<u64>,
-    bits_per_byte: Option<f64>,
+    /// What the task says of the best validation.
+    figures: Option<&'a Figures>,
     test_perplexity: Option<f64>,
     training_perplexity: Option<f64>,
     seconds: Option<f64>,
@@ -81,12 +83,10 @@ pub(super) fn run(args: &CompareArgs, screen: &Screen) -> Result<(), Failure> {
     let lines = |rows: &[(String, Vec<String>)]| -> Vec<Vec<String>> {
         rows.iter().map(|(name, values)| [std::slice::from_ref(name), values].concat()).collect()
     };
-    let figures: Vec<_> =
-        rows.figures.iter().map(|(what, values)| ((*what).to_owned(), values.clone())).collect();
     screen.line(&format!(
         "{}\n{}",
         screen.heading("Figures"),
-        table(screen, &heads, &columns, &lines(&figures))
+        table(screen, &heads, &columns, &lines(&rows.figures))
     ))?;
     if rows.settings.is_empty() {
         screen.line("\nThey have the same settings.")?;
@@ -125,39 +125,43 @@ fn show_samples(histories: &[RunHistory], screen: &Screen) -> Result<(), Failure
     Ok(())
 }
 
-/// Bits per byte of the best validation.
-fn bits_per_byte(history: &RunHistory) -> Option<f64> {
-    history.metrics.iter().rev().find_map(|record| match record {
-        MetricsRecord::Validation { best: true, figures, .. } => figures.get("bits_per_byte"),
-        _ => None,
-    })
+/// What the tasks say of the best validations besides perplexity: each figure that any run has, and its value for every run.
+fn said_besides(histories: &[RunHistory]) -> Vec<(String, Vec<String>)> {
+    let of = |history: &RunHistory| -> BTreeMap<String, String> {
+        history.best_figures().into_iter().flat_map(other_figures).collect()
+    };
+    let all: Vec<_> = histories.iter().map(of).collect();
+    let names: BTreeSet<&String> = all.iter().flat_map(BTreeMap::keys).collect();
+    let value = |figures: &BTreeMap<String, String>, name: &String| {
+        figures.get(name).cloned().unwrap_or_else(|| "-".to_owned())
+    };
+    let row = |name: &String| (name.clone(), all.iter().map(|figures| value(figures, name)).collect());
+    names.into_iter().map(row).collect()
 }
 
 fn rows(histories: &[RunHistory], differing: &[(String, Vec<Option<String>>)]) -> ComparisonRows {
-    let each = |of: &dyn Fn(&RunHistory) -> String| -> Vec<String> { histories.iter().map(of).collect() };
+    let each = |what: &str, of: &dyn Fn(&RunHistory) -> String| -> (String, Vec<String>) {
+        (what.to_owned(), histories.iter().map(of).collect())
+    };
     let optional = |value: Option<f64>| value.map_or_else(|| "-".to_owned(), perplexity);
+    let test = |history: &RunHistory| optional(history.description.test.as_ref().map(Evaluation::perplexity));
+    let mut figures = vec![
+        each("status", &|history| history.standing.name().to_owned()),
+        each("validation perplexity", &|history| from_loss(history.description.best_validation_loss)),
+    ];
+    figures.extend(said_besides(histories));
+    figures.extend([
+        each("at step", &|history| history.description.best_step.map_or_else(|| "-".to_owned(), count)),
+        each("test perplexity", &test),
+        each("training perplexity", &|history| optional(history.training_perplexity())),
+        each("steps", &|history| steps(history.steps(), history.description.planned_steps)),
+        each("time", &|history| history.seconds().map_or_else(|| "-".to_owned(), duration)),
+        each("parameters", &|history| count(history.description.parameters)),
+        each("size", &|history| bytes(history.run.bytes())),
+    ]);
     ComparisonRows {
-        names: each(&|history| history.run.name()),
-        figures: vec![
-            ("status", each(&|history| history.standing.name().to_owned())),
-            ("validation perplexity", each(&|history| from_loss(history.description.best_validation_loss))),
-            (
-                "bits per byte",
-                each(&|history| {
-                    bits_per_byte(history).map_or_else(|| "-".to_owned(), |bits| format!("{bits:.4}"))
-                }),
-            ),
-            ("at step", each(&|history| history.description.best_step.map_or_else(|| "-".to_owned(), count))),
-            (
-                "test perplexity",
-                each(&|history| optional(history.description.test.as_ref().map(Evaluation::perplexity))),
-            ),
-            ("training perplexity", each(&|history| optional(history.training_perplexity()))),
-            ("steps", each(&|history| steps(history.steps(), history.description.planned_steps))),
-            ("time", each(&|history| history.seconds().map_or_else(|| "-".to_owned(), duration))),
-            ("parameters", each(&|history| count(history.description.parameters))),
-            ("size", each(&|history| bytes(history.run.bytes()))),
-        ],
+        names: histories.iter().map(|history| history.run.name()).collect(),
+        figures,
         settings: differing
             .iter()
             .map(|(key, values)| {
@@ -201,7 +205,7 @@ fn document(histories: &[RunHistory], differing: Vec<(String, Vec<Option<String>
             steps: history.steps(),
             best_validation_perplexity: history.description.best_validation_loss.map(f64::exp),
             best_step: history.description.best_step,
-            bits_per_byte: bits_per_byte(history),
+            figures: history.best_figures(),
             test_perplexity: history.description.test.as_ref().map(Evaluation::perplexity),
             training_perplexity: history.training_perplexity(),
             seconds: history.seconds(),

@@ -1,5 +1,7 @@
 //! Figures of runs in words.
 
+use lalograph_lab::run::records::Figures;
+
 use crate::output::number::{count, perplexity};
 
 /// Steps made, of how many.
@@ -10,4 +12,16 @@ pub(super) fn steps(made: u64, planned: u64) -> String {
 /// A perplexity from a loss, if there is one.
 pub(super) fn from_loss(loss: Option<f64>) -> String {
     loss.map_or_else(|| "-".to_owned(), |loss| perplexity(loss.exp()))
+}
+
+/// What a task says besides perplexity, to be put behind it: `, accuracy 0.9312`.
+pub(super) fn besides(figures: Option<&Figures>) -> String {
+    let said = figures.into_iter().flat_map(other_figures);
+    said.map(|(name, value)| format!(", {name} {value}")).collect()
+}
+
+/// Figures besides perplexity, by their names in words.
+pub(super) fn other_figures(figures: &Figures) -> impl Iterator<Item = (String, String)> {
+    let others = figures.iter().filter(|(name, _)| *name != "perplexity");
+    others.map(|(name, value)| (name.replace('_', " "), format!("{value:.4}")))
 }

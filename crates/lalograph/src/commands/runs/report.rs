@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use kuva::render::render::Scene;
 use lalograph_lab::LabError;
-use lalograph_lab::measure::cost::{cost, zipf_share};
+use lalograph_lab::measure::cost::{Cost, cost, zipf_share};
 use lalograph_lab::run::history::RunHistory;
 use lalograph_lab::storage::files::{Existing, read_vocabulary, write_whole};
 use serde::Serialize;
@@ -36,11 +36,7 @@ pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
     let (page, samples) = (folder.join("report.html"), folder.join("samples.html"));
     refuse_taken(&[&page, &samples], existing)?;
     let hints = history.hints();
-    let indices = match history.description.vocabulary_size {
-        0 => read_vocabulary(&history.run.vocabulary())?.len(),
-        indices => indices as usize,
-    };
-    let cost = cost(&history.plan, indices, &zipf_share(indices))?;
+    let cost = layers(&history)?;
     std::fs::create_dir_all(&folder).map_err(LabError::at(&folder))?;
 
     let levels: Vec<Level<'_>> = history
@@ -69,7 +65,7 @@ pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
         flow: draw("gradient-flow", flow_chart(&history.flow))?,
     };
     let about = about(&history);
-    write_whole(&page, report_page(&history, &about, &hints, &cost, &pictures).as_bytes(), existing)?;
+    write_whole(&page, report_page(&history, &about, &hints, cost.as_ref(), &pictures).as_bytes(), existing)?;
     write_whole(&samples, samples_page(&history).as_bytes(), existing)?;
     if args.json {
         return screen.json(&ReportDocument { report: &page, samples: &samples, pictures: &drawn });
@@ -84,6 +80,17 @@ pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
         ("pictures", names.join(", ")),
     ];
     screen.line(&facts(screen, &rows))
+}
+
+/// The layers of a run's model; none of a task without a vocabulary, whose model no plan describes.
+fn layers(history: &RunHistory) -> Result<Option<Cost>, Failure> {
+    let vocabulary = history.run.vocabulary();
+    let indices = match history.description.vocabulary_size {
+        0 if !vocabulary.exists() => return Ok(None),
+        0 => read_vocabulary(&vocabulary)?.len(),
+        indices => indices as usize,
+    };
+    Ok(Some(cost(&history.plan, indices, &zipf_share(indices))?))
 }
 
 /// Refuses places that are taken before anything is written.

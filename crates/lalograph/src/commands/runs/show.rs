@@ -6,7 +6,7 @@ use lalograph_lab::run::history::{RunHistory, settings};
 use lalograph_lab::run::records::MetricsRecord;
 use serde::Serialize;
 
-use super::figures::{from_loss, steps};
+use super::figures::{besides, from_loss, steps};
 use crate::cli::ShowArgs;
 use crate::commands::lookup::find_run;
 use crate::commands::settings::describe;
@@ -101,12 +101,12 @@ pub(super) fn about(history: &RunHistory) -> Vec<(&'static str, String)> {
     }
     if description.best_validation_loss.is_some() {
         let at = description.best_step.map_or_else(String::new, |step| format!(" at step {}", count(step)));
-        rows.push(("validation perplexity", format!("{}{at}", from_loss(description.best_validation_loss))));
+        let best = from_loss(description.best_validation_loss);
+        rows.push(("validation perplexity", format!("{best}{at}{}", besides(history.best_figures()))));
     }
     if let Some(test) = &description.test {
-        let bits =
-            test.figure("bits_per_byte").map_or_else(String::new, |b| format!(", {b:.4} bits per byte"));
-        rows.push(("test perplexity", format!("{}{bits}", perplexity(test.perplexity()))));
+        let best = perplexity(test.perplexity());
+        rows.push(("test perplexity", format!("{best}{}", besides(Some(&test.figures)))));
     }
     if let Some(training) = history.training_perplexity() {
         rows.push(("training perplexity", perplexity(training)));

@@ -11,7 +11,7 @@ pub(crate) struct Rows {
     /// The runs' names.
     pub(crate) names: Vec<String>,
     /// Figures: what, and its value for each run.
-    pub(crate) figures: Vec<(&'static str, Vec<String>)>,
+    pub(crate) figures: Vec<(String, Vec<String>)>,
     /// Settings that differ: the key, and its value for each run.
     pub(crate) settings: Vec<(String, Vec<String>)>,
 }
@@ -25,7 +25,7 @@ pub(crate) fn comparison_page(rows: &Rows, histories: &[RunHistory], picture: Op
         .iter()
         .map(|(what, values)| {
             let values = values.iter().map(|value| Cell::Number(value.clone()));
-            (false, std::iter::once(Cell::Words((*what).to_owned())).chain(values).collect())
+            (false, std::iter::once(Cell::Words(what.clone())).chain(values).collect())
         })
         .collect();
     let settings: Vec<(bool, Vec<Cell>)> = rows

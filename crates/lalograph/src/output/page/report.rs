@@ -2,6 +2,7 @@
 
 use lalograph_lab::measure::cost::Cost;
 use lalograph_lab::run::history::{RunHistory, settings};
+use lalograph_lab::run::records::Figures;
 use lalograph_lab::training::hints::Hint;
 
 use super::parts::{Cell, figure, page, pairs, section, table, text};
@@ -29,14 +30,14 @@ pub(crate) fn report_page(
     history: &RunHistory,
     about: &[(&str, String)],
     hints: &[Hint],
-    cost: &Cost,
+    cost: Option<&Cost>,
     pictures: &ReportPictures,
 ) -> String {
     let parts: Vec<(&str, &str, String)> = [
         ("curves", "Curves", curves(pictures)),
         ("samples", "How the text got better", some_samples(history)),
         ("run", "The run", pairs(about)),
-        ("layers", "Layers", layers(cost)),
+        ("layers", "Layers", cost.map_or_else(String::new, layers)),
         ("flow", "Gradient flow", flow(pictures)),
         ("settings", "Settings", all_settings(history)),
     ]
@@ -74,6 +75,11 @@ fn figures(history: &RunHistory) -> String {
     if let Some(loss) = description.best_validation_loss {
         let at = description.best_step.map_or_else(String::new, |step| format!(", step {}", count(step)));
         tiles.push((perplexity(loss.exp()), format!("validation perplexity, best{at}")));
+    }
+    for (name, value) in history.best_figures().into_iter().flat_map(Figures::iter) {
+        if name != "perplexity" {
+            tiles.push((format!("{value:.4}"), format!("validation {}, best", name.replace('_', " "))));
+        }
     }
     if let Some(test) = &description.test {
         tiles.push((
