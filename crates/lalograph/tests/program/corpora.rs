@@ -324,7 +324,7 @@ fn memory_does_not_grow_with_the_corpus() {
     memory_stays_flat("8MB", "40MB", 12_000);
 }
 
-/// The long form: `cargo test --release --test corpora -- --ignored --nocapture`.
+/// The long form: `cargo test --release --test program corpora -- --ignored --nocapture`.
 #[test]
 #[ignore = "writes several gigabytes and takes minutes"]
 fn memory_does_not_grow_with_a_corpus_of_a_gigabyte() {

@@ -1,6 +1,6 @@
 //! Runs that are killed at random moments, resumed, and must end as if they had not been.
 //!
-//! The long form takes minutes: `cargo test -p lalograph --test endurance -- --ignored --nocapture`.
+//! The long form takes minutes: `cargo test -p lalograph --test program endurance -- --ignored --nocapture`.
 
 use std::process::Stdio;
 use std::time::{Duration, Instant};
