@@ -88,11 +88,44 @@ fn vocabulary_hash(vocabulary: &Vocabulary) -> [u8; 32] {
     *blake3::hash(vocabulary.to_json().as_bytes()).as_bytes()
 }
 
+/// What is written, and the hash of it.
+#[derive(Debug)]
+struct Hashed<W> {
+    inner: W,
+    hash: blake3::Hasher,
+}
+
+impl<W: Write> Write for Hashed<W> {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        let written = self.inner.write(bytes)?;
+        self.hash.update(&bytes[..written]);
+        Ok(written)
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.inner.flush()
+    }
+}
+
+impl<W: Write> Hashed<W> {
+    /// Copies what was kept in a file of its own.
+    fn append(&mut self, kept: io::BufWriter<File>) -> io::Result<u64> {
+        let mut kept = kept.into_inner()?;
+        kept.rewind()?;
+        io::copy(&mut kept, self)
+    }
+
+    /// Writes zeros behind so many bytes, up to a multiple of eight.
+    fn pad(&mut self, written: u64) -> io::Result<()> {
+        let zeros = written.next_multiple_of(8) - written;
+        self.write_all(&[0; 8][..zeros as usize])
+    }
+}
+
 /// Writes a store in one pass.
 #[derive(Debug)]
 pub struct StoreWriter<W> {
-    inner: W,
-    hash: blake3::Hasher,
+    out: Hashed<W>,
     width: usize,
     /// Bytes that were not handed on yet.
     block: Vec<u8>,
@@ -126,8 +159,7 @@ impl<W: Write> StoreWriter<W> {
         block.extend(planes.bits().to_le_bytes());
         block.resize(HEADER_BYTES, 0);
         Ok(Self {
-            inner,
-            hash: blake3::Hasher::new(),
+            out: Hashed { inner, hash: blake3::Hasher::new() },
             width,
             block,
             planes,
@@ -175,30 +207,8 @@ impl<W: Write> StoreWriter<W> {
         if self.block.len() >= 1 << 16 { self.flush() } else { Ok(()) }
     }
 
-    /// Zeros behind so many bytes, up to a multiple of eight.
-    fn pad(&mut self, written: u64) {
-        let zeros = written.next_multiple_of(8) - written;
-        self.block.resize(self.block.len() + zeros as usize, 0);
-    }
-
-    /// Copies what was kept in a file of its own.
-    fn append(&mut self, kept: io::BufWriter<File>) -> io::Result<()> {
-        let mut kept = kept.into_inner()?;
-        kept.rewind()?;
-        let mut bytes = vec![0; 1 << 16];
-        loop {
-            let read = kept.read(&mut bytes)?;
-            if read == 0 {
-                return Ok(());
-            }
-            self.hash.update(&bytes[..read]);
-            self.inner.write_all(&bytes[..read])?;
-        }
-    }
-
     fn flush(&mut self) -> io::Result<()> {
-        self.hash.update(&self.block);
-        self.inner.write_all(&self.block)?;
+        self.out.write_all(&self.block)?;
         self.block.clear();
         Ok(())
     }
@@ -208,35 +218,30 @@ impl<W: Write> StoreWriter<W> {
     /// # Errors
     /// What the file system refuses.
     pub fn finish(mut self) -> io::Result<W> {
-        let size = self.tokens * self.width as u64;
-        self.pad(size);
         self.flush()?;
-        if self.planes.scored {
-            if !self.tokens.is_multiple_of(8) {
-                self.scored.write_all(&[self.bits])?;
+        let Self { mut out, width, planes, mut scored, table, labels, bits, tokens, documents, .. } = self;
+        out.pad(tokens * width as u64)?;
+        if planes.scored {
+            if !tokens.is_multiple_of(8) {
+                scored.write_all(&[bits])?;
             }
-            let scored = std::mem::replace(&mut self.scored, io::BufWriter::new(tempfile::tempfile()?));
-            self.append(scored)?;
-            self.pad(self.tokens.div_ceil(8));
-            self.flush()?;
+            let written = out.append(scored)?;
+            out.pad(written)?;
         }
-        let table = std::mem::replace(&mut self.table, io::BufWriter::new(tempfile::tempfile()?));
-        self.append(table)?;
-        if self.planes.labels {
-            let labels = std::mem::replace(&mut self.labels, io::BufWriter::new(tempfile::tempfile()?));
-            self.append(labels)?;
-            self.pad(self.documents * 4);
-            self.flush()?;
+        out.append(table)?;
+        if planes.labels {
+            let written = out.append(labels)?;
+            out.pad(written)?;
         }
         let mut footer = Vec::with_capacity(FOOTER_BYTES);
-        for figure in [self.tokens, self.documents, self.unknown, self.text_bytes] {
+        for figure in [tokens, documents, self.unknown, self.text_bytes] {
             footer.extend(figure.to_le_bytes());
         }
-        footer.extend(self.hash.finalize().as_bytes());
+        footer.extend(out.hash.finalize().as_bytes());
         let own = blake3::hash(&footer);
         footer.extend(own.as_bytes());
-        self.inner.write_all(&footer)?;
-        Ok(self.inner)
+        out.inner.write_all(&footer)?;
+        Ok(out.inner)
     }
 }
 

@@ -131,7 +131,9 @@ impl From<LabError> for Failure {
             LabError::NotFinite { .. } | LabError::Diverged { .. } => {
                 "lower --learning-rate or --clip-norm; the run's folder keeps the best model up to there"
             }
-            LabError::BadModel { .. } => "train it again, or copy it anew from where it is whole",
+            LabError::BadModel { .. } => {
+                "give a run's folder or a model file that training wrote; a damaged one must be copied or trained again"
+            }
             LabError::BadFile { ref source, .. } => match source {
                 TextError::BadSplit(_) => "make it anew with `lalograph split`",
                 _ => "make it anew with `lalograph vocab build`",

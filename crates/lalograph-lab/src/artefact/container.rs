@@ -126,6 +126,11 @@ impl Seal {
     }
 }
 
+/// Whether bytes begin as a container does: with the length of a JSON object, then the object. The first nine bytes decide.
+pub(crate) fn begins_as_container(bytes: &[u8]) -> bool {
+    bytes.get(8) == Some(&b'{') && bytes[6..8] == [0, 0]
+}
+
 /// The bytes of a file that is to be read whole.
 pub(crate) fn read_file(path: &Path) -> Result<Vec<u8>, LabError> {
     let size = fs::metadata(path).map_err(LabError::at(path))?.len();
@@ -152,6 +157,9 @@ impl<'b> Container<'b> {
     /// # Errors
     /// A phrase that says why these bytes are no such file.
     pub(crate) fn read(bytes: &'b [u8], kind: Kind) -> Result<Self, String> {
+        if bytes.len() > 8 && !begins_as_container(bytes) {
+            return Err("it does not begin as such a file does: it is of another kind, or damaged".into());
+        }
         let damaged = |error: safetensors::SafeTensorError| format!("it is cut short or damaged ({error})");
         let (length, header) = SafeTensors::read_metadata(bytes).map_err(damaged)?;
         let data = bytes.get(8 + length..).unwrap_or_default();

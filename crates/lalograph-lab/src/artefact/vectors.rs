@@ -9,7 +9,9 @@ use lalograph_vectors::import::{BadLine, Imported, read_text};
 use lalograph_vectors::pieces::Pieces;
 use lalograph_vectors::{VectorError, VectorTable};
 
-use super::container::{Assets, Container, Kind, Numbers, foreign_rows, json, read_file, write_container};
+use super::container::{
+    Assets, Container, Kind, Numbers, begins_as_container, foreign_rows, json, read_file, write_container,
+};
 use crate::error::LabError;
 use crate::storage::files::{Existing, WholeFile};
 
@@ -140,7 +142,7 @@ fn is_safetensors(path: &Path) -> Result<bool, LabError> {
     let mut head = Vec::new();
     let file = File::open(path).map_err(LabError::at(path))?;
     file.take(9).read_to_end(&mut head).map_err(LabError::at(path))?;
-    Ok(head.len() == 9 && head[8] == b'{' && head[6..8] == [0, 0])
+    Ok(begins_as_container(&head))
 }
 
 /// Reads vectors from text, of `wanted` words or of all; see [`read_text`].

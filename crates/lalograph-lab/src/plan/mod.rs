@@ -14,6 +14,8 @@ mod start;
 pub mod template;
 mod training;
 
+use std::path::PathBuf;
+
 use lalograph_net::LanguageModelShape;
 use lalograph_net::blocks::dropout::DropoutRates;
 use lalograph_net::blocks::recurrent::start::StartingValues;
@@ -85,6 +87,13 @@ impl Plan {
             },
             ..LanguageModelShape::new(vocabulary, model.embedding, model.hidden, model.cell)
         }
+    }
+
+    /// All paths that it names, in one order.
+    pub(crate) fn paths_mut(&mut self) -> impl Iterator<Item = &mut PathBuf> {
+        let Self { corpus, vocabulary, start, .. } = self;
+        let read = corpus.paths.iter_mut().chain(&mut corpus.split).chain(&mut vocabulary.file);
+        read.chain(&mut start.vectors).chain(&mut start.model)
     }
 
     /// What training does besides lowering the loss.

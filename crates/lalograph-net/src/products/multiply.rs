@@ -90,7 +90,7 @@ pub fn multiply<T: Real>(
     }
 }
 
-/// The product of a strip of `a` with packed panels, accumulation some columns of the output.
+/// The product of a strip of `a` with packed panels, put into some columns of the output or added to them.
 #[inline]
 fn strip_product<T: Real>(
     kernel: &Kernel<T>,

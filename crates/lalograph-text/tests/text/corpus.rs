@@ -6,7 +6,7 @@ use crate::common::{Folder, read, texts};
 use lalograph_text::corpus::Reason;
 use lalograph_text::store::{StorePlace, WholeWriter};
 use lalograph_text::survey::{SurveySpec, survey};
-use lalograph_text::tokens::{HeldOut, SplitKind, TokenSequence, encode_corpus};
+use lalograph_text::tokens::{EncodedCorpus, HeldOut, SplitKind, TokenSequence, encode_corpus};
 use lalograph_text::vocabulary::VocabularySpec;
 use lalograph_text::{Corpus, CorpusSpec, Division, Reserved, TextError, Vocabulary, VocabularyBuilder};
 
@@ -106,23 +106,21 @@ fn vocabulary(texts: &[&str]) -> Vocabulary {
     builder.finish(1).unwrap()
 }
 
+/// The corpus in its parts, these shares of it held out.
+fn encoded(corpus: &Corpus, words: &Vocabulary, validation: f64, test: f64) -> EncodedCorpus {
+    let held_out = HeldOut::Share { seed: 1, share: validation, test };
+    encode_corpus(corpus, words, &held_out, None, 2, &mut |_| true).unwrap()
+}
+
 #[test]
 fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
     let lines: String = (0..400).map(|i| format!("entry {i} of the hive\n")).collect();
     let folder = Folder::with(&[("a.txt", lines.as_bytes())]);
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
     let words = vocabulary(&["entry of the hive"]);
-    let encoded = encode_corpus(
-        &corpus,
-        &words,
-        &HeldOut::Share { seed: 1, share: 0.25, test: 0.0 },
-        None,
-        2,
-        &mut |_| true,
-    )
-    .unwrap();
-    assert_eq!(encoded.split, SplitKind::Documents);
-    let (training, validation) = (&encoded.training, &encoded.validation);
+    let first = encoded(&corpus, &words, 0.25, 0.0);
+    assert_eq!(first.split, SplitKind::Documents);
+    let (training, validation) = (&first.training, &first.validation);
     assert_eq!(training.documents + validation.documents, 400);
     assert!((60..140).contains(&validation.documents));
     assert_eq!(training.bytes + validation.bytes, lines.len() as u64);
@@ -135,18 +133,10 @@ fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
     // What is added at the end moves nobody.
     let longer = Folder::with(&[("a.txt", format!("{lines}one more entry\n").as_bytes())]);
     let corpus = Corpus::find(&longer.spec(Division::Line)).unwrap();
-    let again = encode_corpus(
-        &corpus,
-        &words,
-        &HeldOut::Share { seed: 1, share: 0.25, test: 0.0 },
-        None,
-        2,
-        &mut |_| true,
-    )
-    .unwrap();
+    let again = encoded(&corpus, &words, 0.25, 0.0);
     assert!(starts_with(&again.training, training) || starts_with(&again.validation, validation));
     assert_eq!(again.training.documents + again.validation.documents, 401);
-    assert_ne!(again.text_hash, encoded.text_hash);
+    assert_ne!(again.text_hash, first.text_hash);
 }
 
 /// A file that is written in its place at once.
@@ -181,9 +171,8 @@ fn a_test_part_is_held_out_beside_the_validation_part_in_memory_and_in_stores() 
         file: Box::new(Plain(std::fs::File::create(place).unwrap())),
     });
     let stored = encode_corpus(&corpus, &words, &held_out, Some(stores), 2, &mut |_| true).unwrap();
-    let kept = encode_corpus(&corpus, &words, &held_out, None, 2, &mut |_| true).unwrap();
-    let alone = HeldOut::Share { seed: 1, share: 0.2, test: 0.0 };
-    let alone = encode_corpus(&corpus, &words, &alone, None, 2, &mut |_| true).unwrap();
+    let kept = encoded(&corpus, &words, 0.2, 0.3);
+    let alone = encoded(&corpus, &words, 0.2, 0.0);
     for encoded in [&stored, &kept] {
         let parts = [&encoded.training, &encoded.validation, &encoded.test];
         assert_eq!(parts.iter().map(|part| part.documents).sum::<u64>(), 400);
@@ -223,21 +212,12 @@ fn a_single_long_document_is_parted_at_its_end() {
     let folder = Folder::with(&[("a.txt", text.as_bytes())]);
     let corpus = Corpus::find(&folder.spec(Division::File)).unwrap();
     let words = vocabulary(&[&text]);
-    let encoded = encode_corpus(
-        &corpus,
-        &words,
-        &HeldOut::Share { seed: 1, share: 0.1, test: 0.0 },
-        None,
-        2,
-        &mut |_| true,
-    )
-    .unwrap();
-    assert_eq!(encoded.split, SplitKind::Tail);
-    assert_eq!((encoded.training.len(), encoded.validation.len()), (901, 100));
-    assert_eq!(encoded.training.bytes + encoded.validation.bytes, text.len() as u64);
-    let three = HeldOut::Share { seed: 1, share: 0.1, test: 0.2 };
-    let encoded = encode_corpus(&corpus, &words, &three, None, 2, &mut |_| true).unwrap();
-    let lengths = [&encoded.training, &encoded.validation, &encoded.test].map(TokenSequence::len);
+    let two = encoded(&corpus, &words, 0.1, 0.0);
+    assert_eq!(two.split, SplitKind::Tail);
+    assert_eq!((two.training.len(), two.validation.len()), (901, 100));
+    assert_eq!(two.training.bytes + two.validation.bytes, text.len() as u64);
+    let three = encoded(&corpus, &words, 0.1, 0.2);
+    let lengths = [&three.training, &three.validation, &three.test].map(TokenSequence::len);
     assert_eq!((lengths, lengths.iter().sum::<usize>()), ([701, 100, 200], 1001));
 }
 

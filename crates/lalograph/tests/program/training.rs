@@ -214,6 +214,15 @@ fn damaged_and_foreign_model_files_are_refused() {
     foreign.extend_from_slice(&[0; 4]);
     workshop.write("foreign.safetensors", foreign);
     workshop.run("sample foreign.safetensors").fails(1, &["not one of Lalograph's"]);
+    // Intact, and no models.
+    for (file, what) in [
+        ("thornmere/runs/demo/plan.toml", "of another kind"),
+        ("thornmere/vectors/demo.safetensors", "its format is `lalograph word vectors`"),
+    ] {
+        workshop
+            .run(&format!("sample {file}"))
+            .fails(1, &[file, what, "give a run's folder or a model file"]);
+    }
     workshop.run("sample missing.safetensors").fails(1, &["missing.safetensors"]);
     workshop.write("empty/nothing", "");
     workshop.run("sample empty").fails(1, &["holds no model file"]);

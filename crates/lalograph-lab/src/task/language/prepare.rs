@@ -145,17 +145,12 @@ pub fn prepare_again(
         return Err(changed("vocabulary"));
     }
     let mut there = plan.clone();
-    let Plan { corpus, vocabulary: words, start, .. } = &mut there;
-    let paths = corpus.paths.iter_mut().chain(&mut corpus.split).chain(&mut words.file);
-    for path in paths.chain(&mut start.vectors).chain(&mut start.model) {
-        *path = base.map_or_else(|| path.clone(), |base| base.join(&path));
+    if let Some(base) = base {
+        there.paths_mut().for_each(|path| *path = base.join(&path));
     }
     let mut prepared = lay_out(there, threads, cache, Some(vocabulary), observer)?;
     // The paths as they were given: a model does not tell where it was trained.
-    prepared.plan.corpus.paths.clone_from(&plan.corpus.paths);
-    prepared.plan.corpus.split.clone_from(&plan.corpus.split);
-    prepared.plan.vocabulary.file.clone_from(&plan.vocabulary.file);
-    prepared.plan.start.clone_from(&plan.start);
+    prepared.plan.paths_mut().zip(plan.clone().paths_mut()).for_each(|(path, given)| path.clone_from(given));
     if prepared.corpus.text_hash != description.text_hash {
         return Err(changed("corpus"));
     }

@@ -123,7 +123,7 @@ impl Recurrent {
             let shape = [cell.state_parts() * hidden];
             layout.push(format!("{name}.first_state"), &shape, group, Initial::Constant(0.0))
         });
-        let shared = if cell == Cell::Gru { 2 * hidden } else { width };
+        let shared = cell.shared_gates() * hidden;
         let mut pack = |of: &Range<usize>, rows: usize, part: Range<usize>, back: bool| {
             let read_in = if back { ReadIn::Backward } else { ReadIn::Every };
             layout.pack(of, (rows, width), part, back, read_in)
@@ -241,11 +241,11 @@ impl Recurrent {
         let recurrent = weights.packed(self.recurrent_pack);
         let first = self.first_state.as_ref().map(|range| weights.part(range).split_at(hidden));
         let (state_output, state_cell) = state.split_at_mut(block);
+        let has_memory = self.cell.has_memory();
         outputs[..block].copy_from_slice(state_output);
-        if self.cell.has_memory() {
+        if has_memory {
             cells[..block].copy_from_slice(state_cell);
         }
-        let has_memory = self.cell.has_memory();
         let product_bias = weights.part(&self.candidate_bias);
         for step in 0..steps {
             let at = step * block..(step + 1) * block;
@@ -297,7 +297,7 @@ impl Recurrent {
         }
         let end = steps * block..(steps + 1) * block;
         state_output.copy_from_slice(&outputs[end.clone()]);
-        if self.cell.has_memory() {
+        if has_memory {
             state_cell.copy_from_slice(&cells[end]);
         }
     }
