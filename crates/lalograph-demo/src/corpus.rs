@@ -1,10 +1,11 @@
 //! Writes a corpus of any size, streamed: a folder of text files, and the same entries as CSV and JSON Lines.
 
 use std::collections::HashSet;
-use std::fs::{self, File};
 use std::io::{self, BufWriter, Write};
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
+use lalograph_storage::storage::StoredFile;
+use lalograph_storage::{Existing, Folder, StorageError, WholeFile};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
@@ -80,41 +81,62 @@ pub enum CorpusError {
     /// The size is below the smallest.
     #[error("a corpus of {0} bytes is too small; the smallest is {SMALLEST_BYTES}")]
     TooSmall(u64),
-    /// The file system refused.
-    #[error("{path}: {source}")]
-    Io {
-        /// The file or folder.
-        path: PathBuf,
-        /// What the system said.
-        source: io::Error,
-    },
+    /// A file cannot be written, or is there already.
+    #[error(transparent)]
+    Storage(#[from] StorageError),
     /// The observer asked to stop.
     #[error("stopped before the corpus was whole")]
     Stopped,
 }
 
-/// Writes a corpus into `folder`, which must exist. `progress` is told the bytes of text written so far, and
-/// stops the work by returning `false`.
+/// Names of what [`write_corpus`] writes into its folder, the truth last: where it stands, everything does.
+pub const CORPUS_FILES: [&str; 4] = [DIARIES, "diaries.csv", "diaries.jsonl", "diaries.truth.json"];
+
+const DIARIES: &str = "diaries";
+/// The folder of text files while it is put together.
+const BESIDE: &str = ".lalograph-new-diaries";
+
+/// Writes a corpus into `folder`; each of its files, and the folder of text files, is there whole or not at all. `progress` is told the bytes
+/// of text written so far, and stops the work by returning `false`.
 ///
 /// # Errors
-/// A size below 50,000 bytes; anything the file system refuses.
+/// A size below 50,000 bytes; something in a place already; what the file system refuses.
 pub fn write_corpus(
     grammar: &Grammar,
     plan: &CorpusPlan,
-    folder: &Path,
-    mut progress: impl FnMut(u64) -> bool,
+    folder: &Folder,
+    progress: impl FnMut(u64) -> bool,
 ) -> Result<(CorpusFiles, CorpusTruth), CorpusError> {
     plan.check()?;
+    let written = write_parts(grammar, plan, folder, progress);
+    if written.is_err() {
+        // The first error is the one to report.
+        let _ = folder.remove_all(BESIDE);
+    }
+    written
+}
+
+fn write_parts(
+    grammar: &Grammar,
+    plan: &CorpusPlan,
+    folder: &Folder,
+    mut progress: impl FnMut(u64) -> bool,
+) -> Result<(CorpusFiles, CorpusTruth), CorpusError> {
+    let [diaries, csv, json, truth] = CORPUS_FILES;
     let files = CorpusFiles {
-        diaries: folder.join("diaries"),
-        csv: plan.tables.then(|| folder.join("diaries.csv")),
-        json_lines: plan.tables.then(|| folder.join("diaries.jsonl")),
-        truth: folder.join("diaries.truth.json"),
+        diaries: folder.path_of(diaries),
+        csv: plan.tables.then(|| folder.path_of(csv)),
+        json_lines: plan.tables.then(|| folder.path_of(json)),
+        truth: folder.path_of(truth),
     };
-    fs::create_dir_all(&files.diaries).map_err(at(&files.diaries))?;
-    let mut volumes = Volumes { folder: &files.diaries, open: None };
-    let mut csv = files.csv.as_deref().map(CsvTable::create).transpose()?;
-    let mut json = files.json_lines.as_deref().map(create).transpose()?;
+    if folder.entry(diaries)?.is_some() {
+        return Err(StorageError::Exists(files.diaries).into());
+    }
+    folder.remove_all(BESIDE)?;
+    let mut volumes = Volumes { folder: folder.make_folder(BESIDE)?, open: None };
+    let mut csv = files.csv.as_ref().map(|_| CsvTable::create(folder, csv)).transpose()?;
+    let begin = |name: &str| WholeFile::within(folder, name.as_ref(), Existing::Keep);
+    let mut json = files.json_lines.as_ref().map(|_| begin(json)).transpose()?;
 
     let mut generator = Generator::new(grammar, plan.seed);
     let mut seen: HashSet<String> = HashSet::new();
@@ -125,8 +147,9 @@ pub fn write_corpus(
         if let Some(table) = &mut csv {
             table.write(&entry)?;
         }
-        if let (Some(file), Some(path)) = (&mut json, &files.json_lines) {
-            write_json(file, &entry).map_err(at(path))?;
+        if let Some(file) = &mut json {
+            let path = file.path();
+            write_json(file, &entry).map_err(StorageError::at(&path))?;
         }
         for word in words_of(&entry.text) {
             if !seen.contains(word) {
@@ -146,12 +169,14 @@ pub fn write_corpus(
     if let Some(table) = csv {
         table.finish()?;
     }
-    if let (Some(mut file), Some(path)) = (json, &files.json_lines) {
-        file.flush().map_err(at(path))?;
+    if let Some(file) = json {
+        file.finish()?;
     }
+    folder.rename(BESIDE, diaries, Existing::Keep)?;
+    folder.sync()?;
 
     let entropy = grammar.entropy();
-    let truth = CorpusTruth {
+    let known = CorpusTruth {
         seed: plan.seed,
         entries,
         bytes,
@@ -163,27 +188,19 @@ pub fn write_corpus(
         character_perplexity_floor: entropy.character_perplexity_floor(),
         bits_written,
     };
-    let mut file = create(&files.truth)?;
-    serde_json::to_writer_pretty(&mut file, &truth).map_err(io::Error::from).map_err(at(&files.truth))?;
-    file.flush().map_err(at(&files.truth))?;
-    Ok((files, truth))
-}
-
-fn at(path: &Path) -> impl FnOnce(io::Error) -> CorpusError + '_ {
-    move |source| CorpusError::Io { path: path.to_owned(), source }
-}
-
-fn create(path: &Path) -> Result<BufWriter<File>, CorpusError> {
-    File::create_new(path).map(|file| BufWriter::with_capacity(1 << 18, file)).map_err(at(path))
+    let text =
+        serde_json::to_vec_pretty(&known).map_err(io::Error::from).map_err(StorageError::at(&files.truth))?;
+    folder.write(truth, &text, Existing::Keep)?;
+    Ok((files, known))
 }
 
 /// The folder of text files: `volume-00001.txt` and so on.
-struct Volumes<'p> {
-    folder: &'p Path,
-    open: Option<(PathBuf, BufWriter<File>)>,
+struct Volumes {
+    folder: Folder,
+    open: Option<(PathBuf, BufWriter<Box<dyn StoredFile>>)>,
 }
 
-impl Volumes<'_> {
+impl Volumes {
     fn write(&mut self, entry: &Entry) -> Result<(), CorpusError> {
         if (entry.number - 1).is_multiple_of(ENTRIES_PER_VOLUME) {
             self.finish_one()?;
@@ -191,35 +208,37 @@ impl Volumes<'_> {
         let (path, file) = match &mut self.open {
             Some(open) => open,
             closed => {
-                let volume = (entry.number - 1) / ENTRIES_PER_VOLUME + 1;
-                let path = self.folder.join(format!("volume-{volume:05}.txt"));
-                let file = create(&path)?;
-                closed.insert((path, file))
+                let name = format!("volume-{:05}.txt", (entry.number - 1) / ENTRIES_PER_VOLUME + 1);
+                let file = BufWriter::with_capacity(1 << 18, self.folder.create(&name)?);
+                closed.insert((self.folder.path_of(&name), file))
             }
         };
-        file.write_all(entry.text.as_bytes()).and_then(|()| file.write_all(b"\n")).map_err(at(path))
+        let written = file.write_all(entry.text.as_bytes()).and_then(|()| file.write_all(b"\n"));
+        Ok(written.map_err(StorageError::at(path))?)
     }
 
     fn finish_one(&mut self) -> Result<(), CorpusError> {
-        match self.open.take() {
-            Some((path, mut file)) => file.flush().map_err(at(&path)),
-            None => Ok(()),
+        if let Some((path, mut file)) = self.open.take() {
+            file.flush().and_then(|()| file.get_mut().sync()).map_err(StorageError::at(&path))?;
         }
+        Ok(())
     }
 
     fn finish(mut self) -> Result<(), CorpusError> {
-        self.finish_one()
+        self.finish_one()?;
+        Ok(self.folder.sync()?)
     }
 }
 
 struct CsvTable {
     path: PathBuf,
-    writer: csv::Writer<BufWriter<File>>,
+    writer: csv::Writer<WholeFile>,
 }
 
 impl CsvTable {
-    fn create(path: &Path) -> Result<Self, CorpusError> {
-        let mut table = Self { path: path.to_owned(), writer: csv::Writer::from_writer(create(path)?) };
+    fn create(folder: &Folder, name: &str) -> Result<Self, CorpusError> {
+        let file = WholeFile::within(folder, name.as_ref(), Existing::Keep)?;
+        let mut table = Self { path: file.path(), writer: csv::Writer::from_writer(file) };
         table.row(["entry", "keeper", "season", "outcome", "text"])?;
         Ok(table)
     }
@@ -230,11 +249,13 @@ impl CsvTable {
     }
 
     fn row(&mut self, row: [&str; 5]) -> Result<(), CorpusError> {
-        self.writer.write_record(row).map_err(io::Error::from).map_err(at(&self.path))
+        let written = self.writer.write_record(row).map_err(io::Error::from);
+        Ok(written.map_err(StorageError::at(&self.path))?)
     }
 
-    fn finish(mut self) -> Result<(), CorpusError> {
-        self.writer.flush().map_err(at(&self.path))
+    fn finish(self) -> Result<(), CorpusError> {
+        let file = self.writer.into_inner().map_err(|error| error.into_error());
+        Ok(file.map_err(StorageError::at(&self.path))?.finish()?)
     }
 }
 

@@ -18,7 +18,7 @@ mod grammar;
 mod parser;
 mod word_tasks;
 
-pub use corpus::{CorpusError, CorpusFiles, CorpusPlan, CorpusTruth, write_corpus};
+pub use corpus::{CORPUS_FILES, CorpusError, CorpusFiles, CorpusPlan, CorpusTruth, write_corpus};
 pub use entropy::Entropy;
 pub use generator::{Entry, Generator};
 pub use grammar::{Grammar, GrammarError};

@@ -4,6 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use lalograph_net::models::language::ShapeError;
+use lalograph_storage::StorageError;
 use lalograph_text::TextError;
 use lalograph_vectors::VectorError;
 use thiserror::Error;
@@ -36,6 +37,22 @@ pub enum LabError {
     /// A folder that is not a run would have to give way to one.
     #[error("{0} is not a run, so it is left alone")]
     NotARun(PathBuf),
+    /// Another process writes there.
+    #[error("{0} is being written by another process")]
+    Written(PathBuf),
+    /// A run whose plan was changed by somebody else.
+    #[error("{0} is not the plan that the run was begun with")]
+    ForeignPlan(PathBuf),
+    /// A run that was to have fewer steps than it has made.
+    #[error("{run} has made {made} steps, and {asked} were asked for: they count from the run's beginning")]
+    FewerSteps {
+        /// The run.
+        run: PathBuf,
+        /// Steps made.
+        made: u64,
+        /// Steps asked for.
+        asked: u64,
+    },
     /// Another process is training it.
     #[error("{0} is being trained by another process")]
     Busy(PathBuf),
@@ -188,5 +205,15 @@ impl LabError {
     /// Wraps what the file system said about `path`.
     pub fn at(path: &Path) -> impl FnOnce(io::Error) -> Self + '_ {
         move |source| Self::Io { path: path.to_owned(), source }
+    }
+}
+
+impl From<StorageError> for LabError {
+    fn from(error: StorageError) -> Self {
+        match error {
+            StorageError::Exists(path) => Self::Exists(path),
+            StorageError::Busy(path) => Self::Written(path),
+            StorageError::Io { path, source } => Self::Io { path, source },
+        }
     }
 }

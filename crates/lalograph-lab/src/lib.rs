@@ -5,16 +5,17 @@
 //! no other file needed.
 //!
 //! The rooms: [`plan`]; [`data`] on its way to the network; [`task`], what is trained; [`training`], how; [`run`], what a run leaves, in
-//! [`artefact`]s and records; [`writing`] and [`measure`], what is done with a model; [`storage`], files.
+//! [`artefact`]s and records; [`writing`] and [`measure`], what is done with a model. Everything is written through `lalograph_storage`.
 //!
 //! ```
 //! use std::ops::ControlFlow;
 //! use std::sync::Arc;
 //!
-//! use lalograph_lab::storage::files::Existing;
 //! use lalograph_lab::writing::{decoding::Decoding, generator::{Generator, Request, Stop}};
 //! use lalograph_lab::task::language::LanguageNote;
-//! use lalograph_lab::{ModelFile, Plan, PreparationEvent, ReadyModel, RunFolder, Running, TrainingEvent, prepare, train};
+//! use lalograph_lab::run::shelf;
+//! use lalograph_lab::{ModelFile, Plan, PreparationEvent, ReadyModel, Running, TrainingEvent, prepare, train};
+//! use lalograph_storage::{Disk, Existing};
 //!
 //! let folder = tempfile::tempdir()?;
 //! let text = folder.path().join("letters.txt");
@@ -26,7 +27,8 @@
 //! plan.corpus.paths = vec![text];
 //! let task = prepare(plan, 1, None, None, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(()))?;
 //! let description = task.describe("small", "now".into(), "0", None);
-//! let (run, claim) = RunFolder::create(folder.path(), &task.plan, &description, &task.run_files(), Existing::Keep)?;
+//! let files = task.run_files();
+//! let (run, claim, description) = shelf::create(&Disk, folder.path(), &task.plan, description, &files, Existing::Keep)?;
 //! let running = Running { run: run.clone(), claim, description, from: None };
 //! let outcome = train(&task, running, 1, &mut |_: &TrainingEvent<'_, LanguageNote>| ControlFlow::Continue(()))?;
 //! assert_eq!(outcome.steps, 20);
@@ -46,7 +48,6 @@ mod error;
 pub mod measure;
 pub mod plan;
 pub mod run;
-pub mod storage;
 pub mod task;
 pub mod training;
 pub mod writing;

@@ -6,6 +6,7 @@ use std::io::{self, Read, Seek, Write};
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
+use lalograph_storage::WholeWriter;
 use memmap2::Mmap;
 
 use crate::error::TextError;
@@ -50,15 +51,6 @@ impl Planes {
         let labels = if self.labels { documents.checked_mul(4)?.checked_next_multiple_of(8)? } else { 0 };
         documents.checked_mul(DOCUMENT_BYTES as u64)?.checked_add(scored)?.checked_add(labels)
     }
-}
-
-/// A file in the making: it is in its place once it is whole, and vanishes if it is dropped before.
-pub trait WholeWriter: Write + Send {
-    /// Puts the file in its place.
-    ///
-    /// # Errors
-    /// What the file system refuses.
-    fn finish(self: Box<Self>) -> io::Result<()>;
 }
 
 /// Where a store is to be, and the file that it is written to.
@@ -292,7 +284,9 @@ impl Store {
         let width = small(12) as usize;
         let number = |at: usize| footer[at..].first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes));
         let [tokens, documents, unknown, text_bytes] = [0, 8, 16, 24].map(number);
-        let planes = Planes::of(small(PLANES_AT)).unwrap_or_default();
+        let Some(planes) = Planes::of(small(PLANES_AT)) else {
+            return Err(bad(path, "it has planes that this program does not know"));
+        };
         let expected = (width == 2 || width == 4)
             .then(|| {
                 let size = tokens.checked_mul(width as u64)?.checked_next_multiple_of(8)?;

@@ -5,10 +5,12 @@ use std::ops::Range;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use lalograph_storage::WholeWriter;
+
 use crate::corpus::{Batch, Corpus, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::split::{Cutoffs, Part, Split};
-use crate::store::{Planes, Store, StorePlace, StoreWriter, StoredDocument, WholeWriter};
+use crate::store::{Planes, Store, StorePlace, StoreWriter, StoredDocument};
 use crate::vocabulary::{Encoder, Reserved, Vocabulary};
 
 /// Below so many documents the split is made inside them, not between them.

@@ -253,8 +253,9 @@ impl Best {
 pub(crate) fn to_length_1(vector: &mut [f32]) {
     let square: f64 = vector.iter().map(|&x| f64::from(x) * f64::from(x)).sum();
     if square > 0.0 {
-        let factor = (1.0 / square.sqrt()) as f32;
-        vector.iter_mut().for_each(|x| *x *= factor);
+        // In double precision: one over a great length is no number of single precision any more.
+        let factor = 1.0 / square.sqrt();
+        vector.iter_mut().for_each(|x| *x = (f64::from(*x) * factor) as f32);
     }
 }
 

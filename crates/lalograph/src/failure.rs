@@ -4,6 +4,7 @@ use std::fmt::Display;
 
 use lalograph_demo::CorpusError;
 use lalograph_lab::{LabError, PlanError};
+use lalograph_storage::StorageError;
 use lalograph_text::TextError;
 use lalograph_vectors::VectorError;
 
@@ -102,6 +103,12 @@ impl From<PlanError> for Failure {
     }
 }
 
+impl From<StorageError> for Failure {
+    fn from(error: StorageError) -> Self {
+        LabError::from(error).into()
+    }
+}
+
 impl From<LabError> for Failure {
     fn from(error: LabError) -> Self {
         let remedy = match error {
@@ -120,10 +127,15 @@ impl From<LabError> for Failure {
             LabError::Exists(_) => "give another name, or --force to replace it",
             LabError::NotARun(_) => "give the name of a run, or its folder; `lalograph runs list` lists them",
             LabError::Busy(_) => "wait until it has ended, or stop it there with Ctrl-C",
+            LabError::Written(_) => "wait until it has ended",
+            LabError::ForeignPlan(_) => "put the plan back; `lalograph resume` takes changes as options",
+            LabError::FewerSteps { .. } => {
+                "ask for more, or give --anew to begin the run from its first step"
+            }
             LabError::AllDone(_) => "give it more with --epochs or --steps",
             LabError::Changed { .. } => "put it back as it was, or train a new run",
             LabError::BadCheckpoint { .. } => "--anew begins the run from its first step",
-            LabError::BadRun { .. } => "remove the run with `lalograph runs remove`, or put the file back",
+            LabError::BadRun { .. } => "put the file back, or remove the run's folder",
             LabError::TooShort { .. } => "lower --batch or --window, or give it more text",
             LabError::NoValidation { .. } => {
                 "raise --validation-share, or set it to 0 to train on everything"
@@ -158,10 +170,10 @@ impl From<CorpusError> for Failure {
         match error {
             CorpusError::Stopped => Self::Interrupted("stopped; the corpus is not whole".into()),
             CorpusError::TooSmall(_) => Self::Usage(error.to_string()),
-            CorpusError::Io { ref source, .. } if source.kind() == std::io::ErrorKind::AlreadyExists => {
-                Self::with_remedy(error, "give another --dir, or --force to replace the demo there")
+            CorpusError::Storage(inner @ StorageError::Exists(_)) => {
+                Self::with_remedy(inner, "give another --dir, or move it away")
             }
-            CorpusError::Io { .. } => Self::work(error),
+            CorpusError::Storage(inner) => inner.into(),
         }
     }
 }

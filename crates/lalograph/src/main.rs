@@ -3,9 +3,11 @@
 mod cli;
 mod commands;
 mod failure;
+mod files;
 mod interrupt;
 mod nearest;
 mod output;
+mod room;
 
 use std::process::ExitCode;
 
@@ -13,19 +15,20 @@ use clap::Parser;
 
 use crate::cli::Cli;
 use crate::failure::Failure;
-use crate::output::screen::Screen;
+use crate::output::screen::{Screen, write_err};
 
 fn main() -> ExitCode {
     let cli = match Cli::try_parse() {
         Ok(cli) => cli,
         Err(error) => {
             // Help and version go to standard output and are no failure.
-            let asked_for = !error.use_stderr();
-            return match error.print() {
-                Ok(()) if asked_for => ExitCode::SUCCESS,
-                Err(_) if asked_for => ExitCode::SUCCESS,
-                _ => ExitCode::from(2),
-            };
+            if error.use_stderr() {
+                write_err(error.render().to_string().trim_end());
+                return ExitCode::from(2);
+            }
+            // Nobody is left to tell if standard output is gone.
+            let _ = error.print();
+            return ExitCode::SUCCESS;
         }
     };
     let screen = Screen::new(&cli.general);

@@ -4,10 +4,12 @@ use std::fs;
 use std::path::Path;
 
 use lalograph_demo::{CorpusError, CorpusPlan, CorpusTruth, thornmere, write_corpus};
+use lalograph_storage::{Disk, Folder, StorageError};
 
 fn write(folder: &Path, bytes: u64, seed: u64) -> Result<CorpusTruth, CorpusError> {
     let plan = CorpusPlan { bytes, seed, tables: true };
-    write_corpus(&thornmere().unwrap(), &plan, folder, |_| true).map(|(_, truth)| truth)
+    let folder = Folder::open(&Disk, folder).unwrap();
+    write_corpus(&thornmere().unwrap(), &plan, &folder, |_| true).map(|(_, truth)| truth)
 }
 
 fn volumes(folder: &Path) -> String {
@@ -66,7 +68,7 @@ fn too_small_a_size_and_an_existing_corpus_are_refused() {
     assert!(matches!(write(folder.path(), 49_999, 1), Err(CorpusError::TooSmall(49_999))));
     write(folder.path(), 50_000, 1).unwrap();
     let before = volumes(folder.path());
-    assert!(matches!(write(folder.path(), 50_000, 2), Err(CorpusError::Io { .. })));
+    assert!(matches!(write(folder.path(), 50_000, 2), Err(CorpusError::Storage(StorageError::Exists(_)))));
     assert_eq!(volumes(folder.path()), before);
 }
 
@@ -74,6 +76,9 @@ fn too_small_a_size_and_an_existing_corpus_are_refused() {
 fn the_observer_can_stop_it() {
     let folder = tempfile::tempdir().unwrap();
     let plan = CorpusPlan { bytes: 10_000_000, seed: 1, tables: false };
-    let stopped = write_corpus(&thornmere().unwrap(), &plan, folder.path(), |bytes| bytes < 100_000);
+    let stopped =
+        write_corpus(&thornmere().unwrap(), &plan, &Folder::open(&Disk, folder.path()).unwrap(), |bytes| {
+            bytes < 100_000
+        });
     assert!(matches!(stopped, Err(CorpusError::Stopped)));
 }

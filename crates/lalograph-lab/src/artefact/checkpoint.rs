@@ -4,16 +4,17 @@
 //! begins follows from the step's number as well.
 
 use std::collections::BTreeMap;
+use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
 
 use lalograph_net::Network;
+use lalograph_storage::{Existing, Folder, StorageError, WholeFile};
 use serde::{Deserialize, Serialize};
 
 use super::container::{Assets, Container, Kind, Numbers, json, read_file, write_container};
 use super::model_file::tensors;
 use crate::error::LabError;
-use crate::storage::files::{Existing, WholeFile};
 use crate::training::meters::Meters;
 use crate::training::schedule::Plateau;
 use crate::training::selection::Selection;
@@ -62,7 +63,7 @@ fn state_name(lane: usize, layer: usize) -> String {
 
 /// Writes a checkpoint whole, or not at all, in place of an older one of the same step. `assets` are those of the task.
 pub(crate) fn save<N: Network>(
-    path: &Path,
+    folder: &Folder,
     mut assets: Assets,
     position: &Position,
     trainer: &Trainer<'_, N>,
@@ -82,9 +83,10 @@ pub(crate) fn save<N: Network>(
         all.extend(states.map(|(layer, values)| flat(state_name(lane, layer), values)));
     }
     all.extend(best.map(|values| flat(BEST.into(), values)));
-    let mut file = WholeFile::create(path, Existing::Replace)?;
-    write_container(KIND, assets, &all, &mut file).map_err(LabError::at(path))?;
-    file.finish()
+    let mut file = WholeFile::within(folder, name_of(position.step).as_ref(), Existing::Replace)?;
+    let path = file.path();
+    write_container(KIND, assets, &all, &mut file).map_err(StorageError::at(&path))?;
+    Ok(file.finish()?)
 }
 
 impl Checkpoint {
@@ -178,19 +180,20 @@ pub fn checkpoints(folder: &Path) -> Result<Vec<(u64, PathBuf)>, LabError> {
     let mut found = Vec::new();
     for entry in entries {
         let path = entry.map_err(LabError::at(folder))?.path();
-        let name = path.file_name().and_then(|name| name.to_str()).unwrap_or_default();
-        let step = name.strip_prefix("step-").and_then(|rest| rest.strip_suffix(".safetensors"));
-        if let Some(step) = step.and_then(|step| step.parse().ok()) {
-            found.push((step, path));
-        }
+        found.extend(path.file_name().and_then(step_of).map(|step| (step, path.clone())));
     }
     found.sort_by(|a, b| b.cmp(a));
     Ok(found)
 }
 
 /// The file of a step's checkpoint.
-pub(crate) fn path_of(folder: &Path, step: u64) -> PathBuf {
-    folder.join(format!("step-{step:010}.safetensors"))
+fn name_of(step: u64) -> String {
+    format!("step-{step:010}.safetensors")
+}
+
+/// The step whose checkpoint a file is, by its name.
+fn step_of(name: &OsStr) -> Option<u64> {
+    name.to_str()?.strip_prefix("step-")?.strip_suffix(".safetensors")?.parse().ok()
 }
 
 /// The newest checkpoint that is whole; `damaged` is told of newer ones that are not. None if there is none at all.
@@ -207,10 +210,13 @@ pub fn newest(folder: &Path, mut damaged: impl FnMut(&LabError)) -> Result<Optio
     Ok(None)
 }
 
-/// Removes all but the newest `keep`.
-pub(crate) fn keep_newest(folder: &Path, keep: usize) -> Result<(), LabError> {
-    for (_, path) in checkpoints(folder)?.into_iter().skip(keep.max(1)) {
-        fs::remove_file(&path).map_err(LabError::at(&path))?;
+/// Removes all but the newest `keep`, the newest first: whatever stops it, what is left is what was there before.
+pub(crate) fn keep_newest(folder: &Folder, keep: usize) -> Result<(), LabError> {
+    let entries = folder.entries()?;
+    let mut steps: Vec<_> = entries.iter().filter_map(|(name, _)| Some((step_of(name)?, name))).collect();
+    steps.sort_unstable_by(|a, b| b.cmp(a));
+    for (_, name) in steps.into_iter().skip(keep) {
+        folder.remove_file(name)?;
     }
     Ok(())
 }

@@ -1,6 +1,7 @@
-//! Files that hold tensors: one sealed container, and what is kept in it.
+//! Files that are read on their own: one sealed container and what is kept in it, vocabularies and splits.
 
 pub mod checkpoint;
 pub mod container;
 pub mod model_file;
+pub mod texts;
 pub mod vectors;

@@ -1,13 +1,11 @@
 //! Model files of any task: the weights, and in the metadata all that is needed to use them. `docs/formats/model.md` describes them.
 
-use std::path::Path;
-
 use lalograph_net::Layout;
+use lalograph_storage::{StorageError, WholeFile};
 use serde::{Deserialize, Serialize};
 
 use super::container::{Assets, Container, Kind, Numbers, json, write_container};
 use crate::error::LabError;
-use crate::storage::files::{Existing, WholeFile};
 
 /// The container of a model file.
 pub(crate) const KIND: Kind = Kind { format: "lalograph model", version: "1" };
@@ -36,19 +34,18 @@ pub(crate) fn tensors<'w>(layout: &Layout, weights: &'w [f32]) -> Vec<Numbers<'w
         .collect()
 }
 
-/// Writes a model file whole, or not at all. `assets` are those of the task.
+/// Writes a model file. `assets` are those of the task.
 pub(crate) fn save_model(
-    path: &Path,
+    mut file: WholeFile,
     mut assets: Assets,
     trained: &Trained,
     layout: &Layout,
     weights: &[f32],
-    existing: Existing,
 ) -> Result<(), LabError> {
     assets.insert("trained", json(trained)?);
-    let mut file = WholeFile::create(path, existing)?;
-    write_container(KIND, assets, &tensors(layout, weights), &mut file).map_err(LabError::at(path))?;
-    file.finish()
+    let path = file.path();
+    write_container(KIND, assets, &tensors(layout, weights), &mut file).map_err(StorageError::at(&path))?;
+    Ok(file.finish()?)
 }
 
 /// All weights of a model, each tensor where its layout has it. The shapes are checked against the file before anything is reserved.

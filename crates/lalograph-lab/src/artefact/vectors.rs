@@ -4,6 +4,7 @@ use std::fs::File;
 use std::io::{BufReader, Write};
 use std::path::Path;
 
+use lalograph_storage::WholeFile;
 use lalograph_text::Vocabulary;
 use lalograph_vectors::import::{BadLine, Imported, read_text};
 use lalograph_vectors::pieces::Pieces;
@@ -13,7 +14,6 @@ use super::container::{
     Assets, Container, Kind, Numbers, begins_as_container, foreign_rows, json, read_file, write_container,
 };
 use crate::error::LabError;
-use crate::storage::files::{Existing, WholeFile};
 
 const KIND: Kind = Kind { format: "lalograph word vectors", version: "1" };
 
@@ -31,11 +31,11 @@ pub struct VectorFile {
 }
 
 impl VectorFile {
-    /// Writes the file whole, or not at all.
+    /// Writes them to a file.
     ///
     /// # Errors
-    /// The place is taken; the file system refuses.
-    pub fn save(&self, path: &Path, existing: Existing) -> Result<(), LabError> {
+    /// What the file system refuses.
+    pub fn save(&self, mut file: WholeFile) -> Result<(), LabError> {
         let mut metadata = Assets::from([("words", json(&self.table.words())?), ("made", self.made.clone())]);
         if let Some(counts) = &self.counts {
             metadata.insert("counts", json(counts)?);
@@ -54,17 +54,17 @@ impl VectorFile {
             let shape = vec![pieces.rows as usize, dimensions];
             tensors.push(Numbers { name: "pieces".to_owned(), shape, values });
         }
-        let mut file = WholeFile::create(path, existing)?;
+        let path = &file.path();
         write_container(KIND, metadata, &tensors, &mut file).map_err(LabError::at(path))?;
-        file.finish()
+        Ok(file.finish()?)
     }
 
     /// Writes the words and their numbers as text, a line each after a line of how many there are and of how many numbers.
     ///
     /// # Errors
-    /// The place is taken; the file system refuses.
-    pub fn save_text(&self, path: &Path, existing: Existing) -> Result<(), LabError> {
-        let mut file = WholeFile::create(path, existing)?;
+    /// What the file system refuses.
+    pub fn save_text(&self, mut file: WholeFile) -> Result<(), LabError> {
+        let path = &file.path();
         let table = &self.table;
         let mut lines = format!("{} {}\n", table.words().len(), table.dimensions());
         for (word, numbers) in table.words().iter().zip(table.values().chunks(table.dimensions())) {
@@ -75,7 +75,7 @@ impl VectorFile {
             lines.clear();
         }
         file.write_all(lines.as_bytes()).map_err(LabError::at(path))?;
-        file.finish()
+        Ok(file.finish()?)
     }
 
     /// Reads vectors from a file of either kind: its beginning says which it is. `progress` is told the bytes read of a text, and stops the work by returning `false`.

@@ -4,5 +4,5 @@ pub(crate) mod filler;
 pub(crate) mod overlap;
 pub(crate) mod reading_rows;
 pub mod source;
-pub(crate) mod token_cache;
+pub mod token_cache;
 pub(crate) mod windows;

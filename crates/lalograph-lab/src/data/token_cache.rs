@@ -6,14 +6,15 @@
 use std::fs;
 use std::path::{Path, PathBuf};
 
+use lalograph_storage::{Existing, Folder, Storage, WholeFile};
 use lalograph_text::store::{Store, StorePlace};
 use lalograph_text::tokens::{EncodedCorpus, SplitKind, TokenSequence};
 use lalograph_text::{Corpus, Reading, TextError, Vocabulary};
 use serde::{Deserialize, Serialize};
 
+use crate::artefact::texts::read_vocabulary;
 use crate::error::LabError;
 use crate::plan::Plan;
-use crate::storage::files::{Existing, WholeFile, read_vocabulary, write_whole};
 
 const FORMAT: &str = "lalograph encoded corpus";
 const VERSION: u32 = 1;
@@ -30,17 +31,31 @@ struct Description {
     text_hash: String,
 }
 
+/// Where encoded corpora are kept.
+#[derive(Debug, Clone, Copy)]
+pub struct TokenCache<'c> {
+    /// What they are written to.
+    pub storage: &'c dyn Storage,
+    /// The folder of all of them; made where it is missing.
+    pub path: &'c Path,
+}
+
+const DESCRIPTION: &str = "encoded.json";
+const VOCABULARY: &str = "vocabulary.json";
+const STORES: [&str; 3] = ["training.tokens", "validation.tokens", "test.tokens"];
+
 /// The place of one encoded corpus.
 #[derive(Debug)]
-pub(crate) struct CacheEntry {
-    folder: PathBuf,
+pub(crate) struct CacheEntry<'c> {
+    storage: &'c dyn Storage,
+    path: PathBuf,
     /// Folders that were made for it, from the inside out.
     made: Vec<PathBuf>,
 }
 
-impl CacheEntry {
+impl<'c> CacheEntry<'c> {
     /// The entry of a plan and its corpus, which may or may not be there.
-    pub(crate) fn of(cache: &Path, plan: &Plan, corpus: &Corpus) -> Result<Self, LabError> {
+    pub(crate) fn of(cache: TokenCache<'c>, plan: &Plan, corpus: &Corpus) -> Result<Self, LabError> {
         let mut hash = blake3::Hasher::new();
         let mut add = |bytes: &[u8]| {
             hash.update(&(bytes.len() as u64).to_le_bytes());
@@ -62,40 +77,26 @@ impl CacheEntry {
             add(&changed.unwrap_or_default().as_nanos().to_le_bytes());
         }
         let name: String = hash.finalize().to_hex().chars().take(24).collect();
-        Ok(Self { folder: cache.join(name), made: Vec::new() })
+        Ok(Self { storage: cache.storage, path: cache.path.join(name), made: Vec::new() })
     }
 
-    pub(crate) fn folder(&self) -> &Path {
-        &self.folder
+    pub(crate) fn path(&self) -> &Path {
+        &self.path
     }
 
     /// Where the parts are stored, ready to be written; makes the folder.
     pub(crate) fn places(&mut self) -> Result<[StorePlace; 3], LabError> {
-        let missing = self.folder.ancestors().take_while(|folder| !folder.exists());
+        let missing = self.path.ancestors().take_while(|folder| !folder.exists());
         self.made = missing.map(Path::to_owned).collect();
-        fs::create_dir_all(&self.folder).map_err(LabError::at(&self.folder))?;
+        let folder = Folder::make(self.storage, &self.path)?;
         // What stands there is about to be replaced, and must not be taken for whole meanwhile.
-        let description = self.description();
-        if description.exists() {
-            fs::remove_file(&description).map_err(LabError::at(&description))?;
-        }
-        let [training, validation, test] = self.stores().map(|path| {
-            let file = Box::new(WholeFile::create(&path, Existing::Replace)?);
-            Ok::<_, LabError>(StorePlace { path, file })
+        folder.remove_file(DESCRIPTION)?;
+        folder.sync()?;
+        let [training, validation, test] = STORES.map(|name| {
+            let file = Box::new(WholeFile::within(&folder, name.as_ref(), Existing::Replace)?);
+            Ok::<_, LabError>(StorePlace { path: self.path.join(name), file })
         });
         Ok([training?, validation?, test?])
-    }
-
-    fn stores(&self) -> [PathBuf; 3] {
-        ["training.tokens", "validation.tokens", "test.tokens"].map(|name| self.folder.join(name))
-    }
-
-    fn description(&self) -> PathBuf {
-        self.folder.join("encoded.json")
-    }
-
-    fn vocabulary(&self) -> PathBuf {
-        self.folder.join("vocabulary.json")
     }
 
     /// Keeps what was encoded into [`CacheEntry::places`]. A corpus of which something was left out, or guessed, is not
@@ -106,7 +107,8 @@ impl CacheEntry {
             self.discard();
             return Ok(());
         }
-        write_whole(&self.vocabulary(), vocabulary.to_json().as_bytes(), Existing::Replace)?;
+        let folder = Folder::open(self.storage, &self.path)?;
+        folder.write(VOCABULARY, vocabulary.to_json().as_bytes(), Existing::Replace)?;
         let description = Description {
             format: FORMAT.into(),
             version: VERSION,
@@ -117,19 +119,24 @@ impl CacheEntry {
         };
         let json =
             serde_json::to_vec_pretty(&description).map_err(|error| LabError::Write(error.to_string()))?;
-        write_whole(&self.description(), &json, Existing::Replace)
+        Ok(folder.write(DESCRIPTION, &json, Existing::Replace)?)
     }
 
-    /// Takes away the folders that were made for nothing: those with something in them stay.
+    /// Takes away what was stored and not kept, and the folders that were made for it. What is being read stays readable.
     pub(crate) fn discard(&self) {
-        for folder in &self.made {
-            let _ = fs::remove_dir(folder);
+        let Ok(folder) = Folder::open(self.storage, &self.path) else { return };
+        for name in STORES {
+            let _ = folder.remove_file(name);
+        }
+        for path in &self.made {
+            // Those with something in them stay.
+            let _ = Folder::of(self.storage, path).and_then(|(parent, name)| parent.remove_folder(name));
         }
     }
 
     /// What was kept, if it was; an error if it is there and cannot be used.
     pub(crate) fn load(&self) -> Result<Option<(Vocabulary, EncodedCorpus)>, LabError> {
-        let path = self.description();
+        let path = self.path.join(DESCRIPTION);
         if !path.exists() {
             return Ok(None);
         }
@@ -140,10 +147,10 @@ impl CacheEntry {
         if description.format != FORMAT || description.version != VERSION {
             return Err(unusable("it is of another form or version".into()).into());
         }
-        let vocabulary = read_vocabulary(&self.vocabulary())?;
-        let open = |path: &PathBuf| Store::open(path, &vocabulary).map(TokenSequence::from_store);
-        let [training, validation, test] = self.stores();
-        let (training, validation, test) = (open(&training)?, open(&validation)?, open(&test)?);
+        let vocabulary = read_vocabulary(&self.path.join(VOCABULARY))?;
+        let open = |name| Store::open(&self.path.join(name), &vocabulary).map(TokenSequence::from_store);
+        let [training, validation, test] = STORES.map(open);
+        let (training, validation, test) = (training?, validation?, test?);
         let Description { files, documents, bytes, text_hash, .. } = description;
         let reading = Reading { files, documents, bytes, ..Reading::default() };
         let encoded =

@@ -16,8 +16,18 @@ impl Plan {
 
     /// Every value that is outside its range, each a [`PlanError::Range`].
     pub fn out_of_range(&self) -> Vec<PlanError> {
-        let Self { corpus, model, training, optimiser, regularisation, groups, samples, checkpoints, .. } =
-            self;
+        let Self {
+            corpus,
+            vocabulary,
+            model,
+            training,
+            optimiser,
+            regularisation,
+            groups,
+            samples,
+            checkpoints,
+            ..
+        } = self;
         let mut found = Vec::new();
         let mut range = |key, value: String, must| found.push(PlanError::Range { key, value, must });
         if let Some(delimiter) = corpus.delimiter.filter(|c| !c.is_ascii() || matches!(c, '\n' | '\r' | '"'))
@@ -36,6 +46,11 @@ impl Plan {
         if model.directions == Directions::Both {
             let must = "`forward`: a layer that reads backwards has read the token that is to be predicted";
             range("model.directions", "`both`".into(), must);
+        }
+        let resets = training.reset_at_documents || training.windows != WindowKind::Carried;
+        if model.learn_first_state && !resets {
+            let must = "false where windows are carried and `training.reset_at_documents` is off: no step would begin with it";
+            range("model.learn_first_state", "true".into(), must);
         }
         if regularisation.label_smoothing > 0.0 && model.softmax == Softmax::Sampled {
             let must = "0 with a sampled softmax, which never sees the whole distribution";
@@ -76,6 +91,7 @@ impl Plan {
             at_least_one("corpus.expansion", corpus.expansion),
             within("corpus.validation_share", corpus.validation_share, (0.0, 0.9), "from 0 to 0.9"),
             within("corpus.test_share", corpus.test_share, (0.0, f64::MAX), "from 0 to 0.9"),
+            at_least_one("vocabulary.size", vocabulary.size.unwrap_or(1) as u64),
             at_least_one("model.embedding", model.embedding as u64),
             at_least_one("model.hidden", model.hidden as u64),
             at_least_one("model.layers", model.layers as u64),

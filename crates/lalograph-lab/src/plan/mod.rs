@@ -6,6 +6,7 @@ mod check;
 mod corpus;
 mod error;
 mod keeping;
+mod large;
 mod model;
 mod reading;
 pub mod reference;

@@ -60,8 +60,7 @@ fn read(text: &str, overrides: &[String]) -> Result<Plan, Vec<Problem>> {
     if let (true, Err(error)) = (found.is_empty(), toml::from_str::<Plan>(text)) {
         found.push(Problem { place: place_of(&error, text), error: syntax(&error) });
     }
-    let mut table =
-        text.parse::<toml::Table>().map_err(|error| one(place_of(&error, text), syntax(&error)))?;
+    let mut table = table_of(parsed.get_ref());
     let mut overridden = Vec::new();
     for setting in overrides {
         match apply_override(&mut table, setting) {
@@ -95,6 +94,29 @@ fn syntax(error: &toml::de::Error) -> PlanError {
 
 fn place_of(error: &toml::de::Error, text: &str) -> Option<Place> {
     error.span().map(|span| Place::of(text, span.start))
+}
+
+/// What was parsed, with whole numbers that a table has no form for as text.
+fn table_of(parsed: &DeTable<'_>) -> toml::Table {
+    parsed.iter().map(|(key, value)| (key.get_ref().to_string(), value_of(value.get_ref()))).collect()
+}
+
+fn value_of(parsed: &DeValue<'_>) -> toml::Value {
+    match parsed {
+        DeValue::String(text) => toml::Value::String(text.to_string()),
+        DeValue::Integer(number) => match i64::from_str_radix(number.as_str(), number.radix()) {
+            Ok(number) => toml::Value::Integer(number),
+            Err(_) => toml::Value::String(number.to_string()),
+        },
+        // What is no number is not parsed as one.
+        DeValue::Float(number) => toml::Value::Float(number.as_str().parse().unwrap_or(f64::NAN)),
+        DeValue::Boolean(yes) => toml::Value::Boolean(*yes),
+        DeValue::Datetime(time) => toml::Value::Datetime(*time),
+        DeValue::Array(values) => {
+            toml::Value::Array(values.iter().map(|value| value_of(value.get_ref())).collect())
+        }
+        DeValue::Table(table) => toml::Value::Table(table_of(table)),
+    }
 }
 
 /// The keys that stand in a file, as `section.key`, and where.
@@ -192,6 +214,29 @@ mod tests {
         let plan = read("", &[]).unwrap();
         assert_eq!(plan, Plan::default());
         assert_eq!(read(&plan.to_toml().unwrap(), &[]).unwrap(), plan);
+    }
+
+    #[test]
+    fn seeds_are_any_number_of_64_bits_and_nothing_is_replaced_by_defaults() {
+        for seed in [0, i64::MAX as u64, i64::MAX as u64 + 1, u64::MAX] {
+            for text in [format!("seed = {seed}"), format!("seed = \"{seed}\""), format!("seed = {seed:#x}")]
+            {
+                let plan = read(&format!("[model]\nhidden = 7\n[training]\n{text}\n"), &[]).unwrap();
+                assert_eq!((plan.training.seed, plan.model.hidden), (seed, 7), "{text}");
+                assert_eq!(read(&plan.to_toml().unwrap(), &[]).unwrap(), plan);
+            }
+            let overridden = read("[model]\nhidden = 7\n", &[&format!("training.seed={seed}")]).unwrap();
+            assert_eq!((overridden.training.seed, overridden.model.hidden), (seed, 7));
+        }
+        for wrong in
+            ["seed = 18446744073709551616", "seed = -1", "seed = \"bees\"", "steps = 9223372036854775808"]
+        {
+            let text = format!("[training]\n{wrong}\n");
+            assert!(read(&text, &[]).is_err(), "{wrong}");
+        }
+        for wrong in ["training.seed=18446744073709551616", "training.steps=9223372036854775808"] {
+            assert!(read("", &[wrong]).is_err(), "{wrong}");
+        }
     }
 
     #[test]

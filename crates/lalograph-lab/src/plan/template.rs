@@ -4,6 +4,7 @@ use lalograph_net::heads::softmax::Softmax;
 use lalograph_text::Unit;
 
 use super::Plan;
+use super::error::PlanError;
 use super::reference::{Setting, sections};
 
 lalograph_net::choice! {
@@ -88,8 +89,11 @@ const COMMON: [&str; 29] = [
 const WIDTH: usize = 100;
 
 /// A plan as a file with a comment over every setting: all of them, or those that most people set and those that are not as usual.
-pub fn commented(plan: &Plan, about: &str, all: bool) -> String {
-    let values = toml::Table::try_from(plan).unwrap_or_default();
+///
+/// # Errors
+/// [`PlanError::Unwritable`] for values that TOML has no form for.
+pub fn commented(plan: &Plan, about: &str, all: bool) -> Result<String, PlanError> {
+    let values = toml::Table::try_from(plan).map_err(|error| PlanError::Unwritable(error.to_string()))?;
     let mut text = String::new();
     comment(
         &format!(
@@ -125,7 +129,7 @@ pub fn commented(plan: &Plan, about: &str, all: bool) -> String {
             }
         }
     }
-    text
+    Ok(text)
 }
 
 fn capitalised(text: &str) -> String {
@@ -160,7 +164,7 @@ mod tests {
                 let mut plan = purpose.plan();
                 plan.corpus.paths = vec!["letters/*.txt".into()];
                 plan.samples.seed_text.0 = vec!["Old \"Pell\"".into(), "Hesper".into()];
-                let text = commented(&plan, purpose.phrase(), all);
+                let text = commented(&plan, purpose.phrase(), all).unwrap();
                 assert_eq!(Plan::from_toml(&text, &[]).unwrap(), plan, "{text}");
                 assert!(
                     text.lines().all(|line| line.chars().count() <= 120 || !line.starts_with('#')),

@@ -50,6 +50,7 @@ section! {
     /// how the network learns.
     pub struct TrainingPlan in "training" {
         /// Fixes initial values, dropout, the split and the samples.
+        #[serde(with = "super::large")]
         pub seed: u64 = 1,
         /// Passes over the training text.
         pub epochs: u64 = 10,

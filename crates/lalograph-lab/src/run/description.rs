@@ -6,6 +6,11 @@ use serde::{Deserialize, Serialize};
 
 use super::records::Evaluation;
 
+/// What a description says that it is.
+pub const FORMAT: &str = "lalograph run";
+/// The version of its form.
+pub const VERSION: u32 = 1;
+
 /// How a run stands, as it was last written down.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
@@ -86,6 +91,12 @@ pub struct TextFacts {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct RunDescription {
+    /// [`FORMAT`]: what tells a run from a folder that somebody else made.
+    pub format: String,
+    /// [`VERSION`].
+    pub version: u32,
+    /// The hash of its plan as it stands in the folder: the two change together or not at all.
+    pub plan_hash: String,
     /// Its name, that of its folder.
     pub name: String,
     /// The kind of its task, such as `language model`.

@@ -1,10 +1,10 @@
 //! What a run writes down as it goes, one JSON object a line.
 
 use std::collections::BTreeMap;
-use std::fs::{File, OpenOptions};
-use std::io::Write;
 use std::path::{Path, PathBuf};
 
+use lalograph_storage::storage::StoredFile;
+use lalograph_storage::{Folder, StorageError};
 use serde::{Deserialize, Serialize};
 
 use crate::error::LabError;
@@ -179,7 +179,7 @@ impl SampleRecord {
 #[derive(Debug)]
 pub struct Lines {
     path: PathBuf,
-    file: File,
+    file: Box<dyn StoredFile>,
     bytes: u64,
 }
 
@@ -188,22 +188,23 @@ impl Lines {
     ///
     /// # Errors
     /// What the file system refuses.
-    pub fn after(path: &Path, bytes: u64) -> Result<Self, LabError> {
-        let file = OpenOptions::new().create(true).append(true).open(path).map_err(LabError::at(path))?;
-        let length = file.metadata().map_err(LabError::at(path))?.len();
+    pub fn after(folder: &Folder, name: &str, bytes: u64) -> Result<Self, LabError> {
+        let path = folder.path_of(name);
+        let mut file = folder.append(name)?;
+        let length = file.length().map_err(StorageError::at(&path))?;
         let bytes = bytes.min(length);
         if bytes < length {
-            file.set_len(bytes).map_err(LabError::at(path))?;
+            file.cut(bytes).map_err(StorageError::at(&path))?;
         }
-        Ok(Self { path: path.to_owned(), file, bytes })
+        Ok(Self { path, file, bytes })
     }
 
     /// Bytes of the file, once they are all sure to be there.
     ///
     /// # Errors
     /// What the file system refuses.
-    pub fn synced_bytes(&self) -> Result<u64, LabError> {
-        self.file.sync_data().map_err(LabError::at(&self.path))?;
+    pub fn synced_bytes(&mut self) -> Result<u64, LabError> {
+        self.file.sync().map_err(LabError::at(&self.path))?;
         Ok(self.bytes)
     }
 
@@ -226,19 +227,18 @@ impl Lines {
 /// # Errors
 /// The file cannot be read, or a line is not such a record.
 pub fn read_lines<T: for<'de> Deserialize<'de>>(path: &Path) -> Result<Vec<T>, LabError> {
-    let text = match std::fs::read_to_string(path) {
+    let bytes = match std::fs::read(path) {
         Err(error) if error.kind() == std::io::ErrorKind::NotFound => return Ok(Vec::new()),
-        text => text.map_err(LabError::at(path))?,
+        bytes => bytes.map_err(LabError::at(path))?,
     };
-    let whole = text.rfind('\n').map_or("", |end| &text[..=end]);
-    whole
-        .lines()
+    // It may have been cut inside a character.
+    let whole = bytes.iter().rposition(|&byte| byte == b'\n').map_or(&[][..], |end| &bytes[..=end]);
+    let unreadable = |what: String| LabError::BadRun { path: path.to_owned(), what };
+    let text = std::str::from_utf8(whole).map_err(|error| unreadable(error.to_string()))?;
+    text.lines()
         .enumerate()
         .map(|(number, line)| {
-            serde_json::from_str(line).map_err(|error| LabError::BadRun {
-                path: path.to_owned(),
-                what: format!("line {}: {error}", number + 1),
-            })
+            serde_json::from_str(line).map_err(|error| unreadable(format!("line {}: {error}", number + 1)))
         })
         .collect()
 }

@@ -45,6 +45,14 @@ pub trait Task: Sync {
     /// What all lanes read in a step.
     fn shared(&self) -> <Self::Net as Network>::Shared<f32>;
 
+    /// Refuses a start that is not there any more, before anything is changed for it.
+    ///
+    /// # Errors
+    /// What is not there.
+    fn check_start(&self) -> Result<(), LabError> {
+        Ok(())
+    }
+
     /// Changes first values that were drawn, as `[start]` of the plan says. Only for a run that has made no step.
     ///
     /// # Errors
@@ -94,11 +102,11 @@ pub trait Duty<T: Task + ?Sized>: Send {
     /// Whether it is due after a step; `over` is whether that was the last.
     fn is_due(&self, step: u64, over: bool) -> bool;
 
-    /// Does it.
+    /// Does it; none if it was stopped, and is to be done again from its beginning.
     ///
     /// # Errors
     /// Whatever it meets.
-    fn perform(&mut self, moment: Moment<'_, '_, T::Net>) -> Result<Vec<T::Note>, LabError>;
+    fn perform(&mut self, moment: Moment<'_, '_, T::Net>) -> Result<Option<Vec<T::Note>>, LabError>;
 }
 
 /// What a duty is given.
@@ -107,6 +115,8 @@ pub struct Moment<'m, 't, N: Network> {
     pub trainer: &'m mut Trainer<'t, N>,
     /// The last validation, if there was one.
     pub validation: Option<&'m Evaluation>,
+    /// Asked now and then whether to go on.
+    pub go_on: &'m mut dyn FnMut() -> bool,
 }
 
 /// Held-out data with the lanes to read it.

@@ -32,6 +32,8 @@ pub enum TrainingEvent<'a, N> {
     Note(&'a N),
     /// The validation part is being read: the share done.
     Validating(f64),
+    /// A duty of the task is at work.
+    AtWork,
     /// A checkpoint was written after this step.
     Checkpoint(u64),
     /// The figures say something that they did not say before.

@@ -3,7 +3,8 @@
 use std::collections::BTreeMap;
 
 use crate::error::LabError;
-use crate::run::folder::RunFolder;
+use crate::run::claim::Claim;
+use crate::run::folder::records_file;
 use crate::run::records::{Lines, MetricsRecord, read_lines};
 use crate::task::Note;
 
@@ -24,20 +25,22 @@ pub(super) struct Notebook<N> {
 impl<N: Note> Notebook<N> {
     /// Goes on with the files of a run after so many bytes of each: what comes after them is made again.
     pub(super) fn open(
-        run: &RunFolder,
+        claim: &Claim,
         names: impl IntoIterator<Item = &'static str>,
         bytes: &BTreeMap<String, u64>,
     ) -> Result<Self, LabError> {
-        let after = |name: &str| Lines::after(&run.records(name), bytes.get(name).copied().unwrap_or(0));
+        let folder = claim.folder();
+        let after =
+            |name: &str| Lines::after(folder, &records_file(name), bytes.get(name).copied().unwrap_or(0));
         let metrics = after(METRICS)?;
         let (mut duties, mut last) = (BTreeMap::new(), BTreeMap::new());
         for name in names {
             duties.insert(name, after(name)?);
-            if let Some(note) = read_lines(&run.records(name))?.pop() {
+            if let Some(note) = read_lines(&folder.path_of(records_file(name)))?.pop() {
                 last.insert(name, note);
             }
         }
-        Ok(Self { metrics, duties, so_far: read_lines(&run.metrics())?, last })
+        Ok(Self { metrics, duties, so_far: read_lines(&folder.path_of(records_file(METRICS)))?, last })
     }
 
     /// Writes a line of metrics.
@@ -57,9 +60,9 @@ impl<N: Note> Notebook<N> {
     }
 
     /// Bytes of each file, once they are all sure to be there.
-    pub(super) fn synced_bytes(&self) -> Result<BTreeMap<String, u64>, LabError> {
+    pub(super) fn synced_bytes(&mut self) -> Result<BTreeMap<String, u64>, LabError> {
         let mut bytes = BTreeMap::from([(METRICS.to_owned(), self.metrics.synced_bytes()?)]);
-        for (name, lines) in &self.duties {
+        for (name, lines) in &mut self.duties {
             bytes.insert((*name).to_owned(), lines.synced_bytes()?);
         }
         Ok(bytes)

@@ -2,16 +2,19 @@
 
 use std::path::Path;
 
+use lalograph_storage::Storage;
+
 use super::run_loop::Running;
-use crate::artefact::checkpoint::{checkpoints, newest};
+use crate::artefact::checkpoint::{checkpoints, keep_newest, newest};
 use crate::error::LabError;
 use crate::plan::Plan;
+use crate::run::claim::Claim;
 use crate::run::description::{Resumption, RunDescription, RunStatus};
-use crate::run::folder::{Claim, RunFolder};
-use crate::storage::files::{Existing, write_whole};
+use crate::run::folder::{CHECKPOINTS, RunFolder};
+use crate::task::Task;
 
 /// What may be changed in a plan when a run goes on.
-#[derive(Debug, Clone, Copy, Default, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Changes {
     /// Passes over the training text, from the beginning of the run.
     pub epochs: Option<u64>,
@@ -21,13 +24,19 @@ pub struct Changes {
     pub learning_rate: Option<f64>,
     /// Validations without a gain to wait for.
     pub patience: Option<u64>,
+    /// What samples go on from; as before if there are none.
+    pub seed_texts: Vec<String>,
 }
 
 impl Changes {
     /// Changes a plan; returns what is different now, as `section.key = value`.
     fn apply(&self, plan: &mut Plan) -> Vec<String> {
-        let training = &mut plan.training;
+        let Plan { training, samples, .. } = plan;
         let mut changed = Vec::new();
+        if !self.seed_texts.is_empty() && self.seed_texts != samples.seed_text.0 {
+            samples.seed_text.0.clone_from(&self.seed_texts);
+            changed.push(format!("samples.seed_text = {:?}", self.seed_texts));
+        }
         let mut say = |key: &str, value: String| changed.push(format!("training.{key} = {value}"));
         if let Some(epochs) =
             self.epochs.filter(|&epochs| epochs != training.epochs || training.steps.is_some())
@@ -67,13 +76,22 @@ impl Resumable {
     ///
     /// # Errors
     /// It is not a run, is being trained, or has made all its steps and no change gives it more; a plan that the changes make unusable.
-    pub fn open(path: &Path, changes: &Changes, anew: bool) -> Result<Self, LabError> {
+    pub fn open(storage: &dyn Storage, path: &Path, changes: &Changes, anew: bool) -> Result<Self, LabError> {
         let run = RunFolder::open(path)?;
-        let claim = run.claim()?;
+        run.description()?;
+        let claim = Claim::of(storage, &run)?;
+        // What it is now that nobody else writes it.
         let description = run.description()?;
         let mut plan = run.read_plan()?;
         let changed = changes.apply(&mut plan);
         plan.check()?;
+        let made = if anew { 0 } else { description.steps };
+        let steps_per_epoch = description.text.steps_per_epoch;
+        let by_epochs = || changes.epochs?.checked_mul(steps_per_epoch).filter(|&steps| steps > 0);
+        let asked = changes.steps.or_else(by_epochs);
+        if let Some(asked) = asked.filter(|&asked| asked < made) {
+            return Err(LabError::FewerSteps { run: path.to_owned(), made, asked });
+        }
         if description.status == RunStatus::Finished && changed.is_empty() && !anew {
             return Err(LabError::AllDone(path.to_owned()));
         }
@@ -95,11 +113,16 @@ impl Resumable {
         &self.run
     }
 
-    /// Finds where to go on, and writes down that it does, at `time`. `damaged` is told of checkpoints that cannot be used.
+    /// Finds where to go on with its task, and writes down that it does, at `time`. `damaged` is told of checkpoints that cannot be used.
     ///
     /// # Errors
     /// Checkpoints, all of them damaged; the file system refuses.
-    pub fn running(self, time: String, damaged: impl FnMut(&LabError)) -> Result<Running, LabError> {
+    pub fn running<T: Task>(
+        self,
+        task: &T,
+        time: String,
+        damaged: impl FnMut(&LabError),
+    ) -> Result<Running, LabError> {
         let Self { run, claim, mut description, plan, changed, anew } = self;
         let folder = run.checkpoints();
         let from = if anew { None } else { newest(&folder, damaged)? };
@@ -109,12 +132,28 @@ impl Resumable {
                 what: "none of the run's checkpoints is whole".into(),
             });
         }
-        if !changed.is_empty() {
-            write_whole(&run.plan(), plan.to_toml()?.as_bytes(), Existing::Replace)?;
+        if from.is_none() {
+            task.check_start()?;
         }
         let step = from.as_ref().map_or(0, |from| from.step());
+        let change = !changed.is_empty();
         description.resumed.push(Resumption { time, step, changed });
+        description.status = RunStatus::Running;
         (description.failure, description.not_finite_step) = (None, None);
+        if anew {
+            description.steps = 0;
+            (description.best_step, description.best_validation_loss) = (None, None);
+            (description.test, description.stopped_early) = (None, false);
+            // Else the old ones, of later steps, would be gone on with.
+            if claim.folder().entry(CHECKPOINTS)?.is_some() {
+                keep_newest(&claim.folder().folder(CHECKPOINTS)?, 0)?;
+            }
+        }
+        if change {
+            claim.change_plan(&plan, &mut description)?;
+        } else {
+            claim.describe(&description)?;
+        }
         Ok(Running { run, claim, description, from })
     }
 }

@@ -4,6 +4,7 @@ use std::time::Instant;
 
 use lalograph_net::Network;
 use lalograph_net::step::exchange::OneProcess;
+use lalograph_storage::{Existing, WholeFile};
 
 use super::events::{TrainingEvent, TrainingObserver};
 use super::hints::{Evidence, Hint, Stage, hints};
@@ -17,10 +18,10 @@ use crate::artefact::checkpoint::{self, Checkpoint, Position};
 use crate::artefact::model_file::{Trained, save_model};
 use crate::error::LabError;
 use crate::plan::Plan;
+use crate::run::claim::Claim;
 use crate::run::description::{RunDescription, RunStatus};
-use crate::run::folder::{Claim, RunFolder};
+use crate::run::folder::{CHECKPOINTS, RunFolder};
 use crate::run::records::{Evaluation, MetricsRecord};
-use crate::storage::files::Existing;
 use crate::task::{Duty, Evaluator, Moment, Task, flow_of};
 
 /// What came of a run.
@@ -84,7 +85,7 @@ const STEP: &str = "step";
 struct Loop<'a, T: Task> {
     task: &'a T,
     run: RunFolder,
-    _claim: Claim,
+    claim: Claim,
     description: RunDescription,
     observer: &'a mut (dyn TrainingObserver<T::Note> + Send),
     trainer: Trainer<'a, T::Net>,
@@ -134,9 +135,9 @@ impl<'a, T: Task> Loop<'a, T> {
         let names: Vec<&'static str> = duties.iter().map(|duty| duty.name()).collect();
         let this = Self {
             task,
-            notebook: Notebook::open(&run, names, &position.record_bytes)?,
+            notebook: Notebook::open(&claim, names, &position.record_bytes)?,
             run,
-            _claim: claim,
+            claim,
             description,
             observer,
             trainer,
@@ -245,29 +246,42 @@ impl<'a, T: Task> Loop<'a, T> {
                         return Ok(());
                     }
                 }
-                name => self.perform(name, over)?,
+                name => {
+                    if !self.perform(name, over)? {
+                        return Ok(());
+                    }
+                }
             }
             self.next = pair[1].to_owned();
         }
         Ok(())
     }
 
-    /// Performs the duty of this name if it is due.
-    fn perform(&mut self, name: &str, over: bool) -> Result<(), LabError> {
+    /// Performs the duty of this name if it is due; `false` if it was stopped meanwhile.
+    fn perform(&mut self, name: &str, over: bool) -> Result<bool, LabError> {
         let step = self.trainer.step();
         let Some(duty) = self.duties.iter_mut().find(|duty| duty.name() == name) else {
-            return Ok(());
+            return Ok(true);
         };
         if !duty.is_due(step, over) {
-            return Ok(());
+            return Ok(true);
         }
-        let moment = Moment { trainer: &mut self.trainer, validation: self.selection.last.as_ref() };
-        let (name, notes) = (duty.name(), duty.perform(moment)?);
+        let observer = &mut self.observer;
+        let moment = Moment {
+            trainer: &mut self.trainer,
+            validation: self.selection.last.as_ref(),
+            go_on: &mut || observer.event(&TrainingEvent::AtWork).is_continue(),
+        };
+        let name = duty.name();
+        let Some(notes) = duty.perform(moment)? else {
+            self.stopped = true;
+            return Ok(false);
+        };
         for note in notes {
             self.tell(&TrainingEvent::Note(&note));
             self.notebook.push_note(name, note)?;
         }
-        Ok(())
+        Ok(true)
     }
 
     fn is_validation_due(&self) -> bool {
@@ -325,7 +339,7 @@ impl<'a, T: Task> Loop<'a, T> {
         description.text = self.task.facts();
         description.best_step = best.map(|best| best.step);
         description.best_validation_loss = best.map(|best| best.evaluation.loss);
-        self.run.describe(description)
+        self.claim.describe(description)
     }
 
     fn make_step(&mut self) -> Result<(), LabError> {
@@ -492,7 +506,10 @@ impl<'a, T: Task> Loop<'a, T> {
             }
         };
         let (assets, layout) = (self.task.assets()?, self.task.net().layout());
-        save_model(&self.run.model(), assets, &trained, layout, weights, Existing::Replace)
+        let path = self.run.model();
+        let name = path.file_name().unwrap_or_default();
+        let file = WholeFile::within(self.claim.folder(), name, Existing::Replace)?;
+        save_model(file, assets, &trained, layout, weights)
     }
 
     /// Writes a checkpoint and lets go of the oldest.
@@ -508,11 +525,9 @@ impl<'a, T: Task> Loop<'a, T> {
             record_bytes: self.notebook.synced_bytes()?,
             optimiser_steps: self.trainer.optimiser().steps(),
         };
-        let folder = self.run.checkpoints();
-        std::fs::create_dir_all(&folder).map_err(LabError::at(&folder))?;
-        let path = checkpoint::path_of(&folder, position.step);
-        checkpoint::save(&path, self.task.assets()?, &position, &self.trainer, self.best.as_deref())?;
-        checkpoint::keep_newest(&folder, self.plan().checkpoints.keep)?;
+        let folder = self.claim.folder().make_folder(CHECKPOINTS)?;
+        checkpoint::save(&folder, self.task.assets()?, &position, &self.trainer, self.best.as_deref())?;
+        checkpoint::keep_newest(&folder, self.plan().checkpoints.keep.max(1))?;
         self.last_checkpoint = Instant::now();
         self.describe(RunStatus::Running)?;
         self.tell(&TrainingEvent::Checkpoint(position.step));

@@ -4,11 +4,12 @@ use std::io::Write;
 use std::path::Path;
 
 use lalograph_lab::measure::score::Score;
+use lalograph_lab::run::claim::Claim;
 use lalograph_lab::run::description::{RunDescription, RunStatus, Standing};
-use lalograph_lab::run::folder::Claim;
 use lalograph_lab::run::records::{Figures, Lines, MetricsRecord, SampleRecord, read_lines};
-use lalograph_lab::storage::files::Existing;
+use lalograph_lab::run::shelf;
 use lalograph_lab::{LabError, Plan, RunFolder};
+use lalograph_storage::{Disk, Existing, Folder};
 use lalograph_text::tokens::TokenSequence;
 
 fn description(name: &str) -> RunDescription {
@@ -21,7 +22,9 @@ fn create(
     name: &str,
     existing: Existing,
 ) -> Result<(RunFolder, Claim), LabError> {
-    RunFolder::create(parent, plan, &description(name), &[("vocabulary.json", "{}".into())], existing)
+    let files = [("vocabulary.json", "{}".into())];
+    let (run, claim, _) = shelf::create(&Disk, parent, plan, description(name), &files, existing)?;
+    Ok((run, claim))
 }
 
 fn write(path: &Path, bytes: &[u8]) {
@@ -33,17 +36,17 @@ fn a_run_is_made_with_its_plan_and_description_and_described_anew() {
     let folder = tempfile::tempdir().unwrap();
     let mut plan = Plan::default();
     plan.model.hidden = 77;
-    let (run, _claim) = create(&folder.path().join("deep/runs"), &plan, "one", Existing::Keep).unwrap();
+    let (run, claim) = create(&folder.path().join("deep/runs"), &plan, "one", Existing::Keep).unwrap();
     assert_eq!(Plan::from_toml(&std::fs::read_to_string(run.plan()).unwrap(), &[]).unwrap(), plan);
-    let mut later = description("one");
+    let mut later = run.description().unwrap();
     (later.status, later.steps, later.best_validation_loss) = (RunStatus::Finished, 12, Some(1.5));
-    run.describe(&later).unwrap();
+    claim.describe(&later).unwrap();
     let read: RunDescription =
         serde_json::from_slice(&std::fs::read(run.path().join("run.json")).unwrap()).unwrap();
     assert_eq!(read, later);
     assert_eq!((run.description().unwrap(), run.read_plan().unwrap()), (later, plan));
     let made: Vec<_> = std::fs::read_dir(folder.path().join("deep/runs")).unwrap().collect();
-    assert_eq!(made.len(), 1, "nothing is left beside it");
+    assert_eq!(made.len(), 2, "nothing is left beside it but the lock");
 }
 
 #[test]
@@ -77,14 +80,14 @@ fn only_a_run_gives_way_to_a_run_and_only_on_request() {
 fn a_run_is_claimed_by_one_and_stands_as_its_process_does() {
     let folder = tempfile::tempdir().unwrap();
     let (run, claim) = create(folder.path(), &Plan::default(), "one", Existing::Keep).unwrap();
-    assert!(matches!(run.claim(), Err(LabError::Busy(_))));
-    assert!(matches!(run.clone().remove(), Err(LabError::Busy(_))));
+    assert!(matches!(Claim::of(&Disk, &run), Err(LabError::Busy(_))));
+    assert!(matches!(shelf::remove(&Disk, &run), Err(LabError::Busy(_))));
     assert_eq!(run.standing(RunStatus::Running), Standing::Running);
     drop(claim);
     assert_eq!(run.standing(RunStatus::Running), Standing::Died);
     assert_eq!(run.standing(RunStatus::Finished), Standing::Finished);
     assert!(run.bytes() > 0);
-    let _again = run.claim().unwrap();
+    let _again = Claim::of(&Disk, &run).unwrap();
     assert_eq!(run.standing(RunStatus::Failed), Standing::Failed);
     drop(_again);
     // Other things in the folder are no runs.
@@ -94,9 +97,9 @@ fn a_run_is_claimed_by_one_and_stands_as_its_process_does() {
     let names =
         || -> Vec<String> { RunFolder::all(folder.path()).unwrap().iter().map(RunFolder::name).collect() };
     assert_eq!(names(), ["one"]);
-    run.remove().unwrap();
+    shelf::remove(&Disk, &run).unwrap();
     assert!(names().is_empty());
-    assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 3);
+    assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 4);
     assert!(RunFolder::all(&folder.path().join("nowhere")).unwrap().is_empty());
 }
 
@@ -127,7 +130,9 @@ fn records_come_back_as_they_were_written() {
             best: true,
         },
     ];
-    let mut lines = Lines::after(&path, 0).unwrap();
+    let open = Folder::open(&Disk, folder.path()).unwrap();
+    let after = |bytes| Lines::after(&open, "metrics.jsonl", bytes).unwrap();
+    let mut lines = after(0);
     for record in &records {
         lines.push(record).unwrap();
     }
@@ -138,15 +143,12 @@ fn records_come_back_as_they_were_written() {
     assert!(text.starts_with("{\"kind\":\"training\",\"step\":20,"), "{text}");
     // Gone on with after the first line: what came after it is made again.
     let first = text.find('\n').unwrap() as u64 + 1;
-    let mut lines = Lines::after(&path, first).unwrap();
+    let mut lines = after(first);
     lines.push(&records[1]).unwrap();
     lines.push(&records[1]).unwrap();
     assert_eq!(read_lines::<MetricsRecord>(&path).unwrap().len(), 3);
     // A file that is shorter than it was thought to be is gone on with where it ends.
-    assert_eq!(
-        Lines::after(&path, 1 << 40).unwrap().synced_bytes().unwrap(),
-        std::fs::metadata(&path).unwrap().len()
-    );
+    assert_eq!(after(1 << 40).synced_bytes().unwrap(), std::fs::metadata(&path).unwrap().len());
 }
 
 #[test]
@@ -166,16 +168,17 @@ fn a_damaged_or_foreign_record_is_an_error_and_no_panic() {
     write(&path, format!("{line}\n").as_bytes());
     assert_eq!(read_lines::<SampleRecord>(&path).unwrap(), [whole]);
     for cut in 1..line.len() {
+        // Inside a character too.
+        write(&path, &line.as_bytes()[..cut]);
+        assert!(read_lines::<SampleRecord>(&path).unwrap().is_empty(), "its writer died: {cut}");
         if line.is_char_boundary(cut) {
-            write(&path, &line.as_bytes()[..cut]);
-            assert!(read_lines::<SampleRecord>(&path).unwrap().is_empty(), "its writer died: {cut}");
             write(&path, format!("{}\n", &line[..cut]).as_bytes());
             assert!(read_lines::<SampleRecord>(&path).is_err(), "{cut}");
         }
     }
     write(&path, format!("{}\n", line.replace("\"step\"", "\"stride\"")).as_bytes());
     assert!(read_lines::<SampleRecord>(&path).unwrap_err().to_string().contains("samples.jsonl"));
-    write(&path, b"\xff\xfe");
+    write(&path, b"\xff\xfe\n");
     assert!(read_lines::<SampleRecord>(&path).is_err());
 }
 

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 mod baselines;
+mod crash;
 mod folder;
 mod generation;
 mod plan_page;

@@ -6,13 +6,14 @@ use std::path::Path;
 use lalograph_lab::artefact::checkpoint::{Checkpoint, checkpoints, newest};
 use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::records::{MetricsRecord, read_lines};
-use lalograph_lab::storage::files::Existing;
+use lalograph_lab::run::shelf;
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::training::resume::{Changes, Resumable};
 use lalograph_lab::{
     LabError, Plan, PreparationEvent, RunFolder, Running, TrainingEvent, TrainingOutcome, prepare,
     prepare_again, train,
 };
+use lalograph_storage::{Disk, Existing};
 
 /// A corpus in which something can be learnt, and a plan that does everything in 24 steps.
 fn plan(folder: &Path, settings: &[&str]) -> Plan {
@@ -55,8 +56,8 @@ fn quiet(_: &PreparationEvent<'_>) -> ControlFlow<()> {
 fn begin(parent: &Path, name: &str, plan: &Plan, stop: usize) -> (RunFolder, TrainingOutcome) {
     let prepared = prepare(plan.clone(), 1, None, None, &mut quiet).unwrap();
     let description = prepared.describe(name, "now".into(), "0", None);
-    let (run, claim) =
-        RunFolder::create(parent, &prepared.plan, &description, &prepared.run_files(), Existing::Keep)
+    let (run, claim, description) =
+        shelf::create(&Disk, parent, &prepared.plan, description, &prepared.run_files(), Existing::Keep)
             .unwrap();
     let running = Running { run: run.clone(), claim, description, from: None };
     let outcome = train(&prepared, running, 1, &mut breaking_at(stop)).unwrap();
@@ -72,9 +73,9 @@ fn breaking_at(stop: usize) -> impl FnMut(&TrainingEvent<'_, LanguageNote>) -> C
 }
 
 fn go_on(run: &RunFolder, changes: &Changes, stop: usize) -> Result<TrainingOutcome, LabError> {
-    let resumable = Resumable::open(run.path(), changes, false)?;
+    let resumable = Resumable::open(&Disk, run.path(), changes, false)?;
     let prepared = prepare_again(resumable.run(), resumable.plan(), None, 1, None, &mut quiet)?;
-    let running = resumable.running("later".into(), |error| panic!("{error}"))?;
+    let running = resumable.running(&prepared, "later".into(), |error| panic!("{error}"))?;
     train(&prepared, running, 1, &mut breaking_at(stop))
 }
 
@@ -169,9 +170,10 @@ fn a_finished_run_is_done_unless_it_is_given_more() {
     assert_eq!(described.resumed[0].changed, ["training.steps = 33"]);
     assert_eq!((described.resumed[0].step, described.steps), (20, 33));
     assert_eq!(run.read_plan().unwrap().training.steps, Some(33));
-    // Too few steps are no more steps.
+    // Fewer than were made are refused, and the plan stays.
     let fewer = Changes { steps: Some(10), ..Changes::default() };
-    assert_eq!(go_on(&run, &fewer, usize::MAX).unwrap().steps, 33);
+    assert!(matches!(go_on(&run, &fewer, usize::MAX), Err(LabError::FewerSteps { made: 33, asked: 10, .. })));
+    assert_eq!(run.read_plan().unwrap().training.steps, Some(33));
 }
 
 #[test]
@@ -206,10 +208,10 @@ fn a_byte_flipped_anywhere_is_found_and_the_checkpoint_before_is_used() {
     assert!(matches!(Checkpoint::load(&path), Err(LabError::BadCheckpoint { .. })));
 
     // Gone on with from the one before, it ends the same.
-    let resumable = Resumable::open(run.path(), &Changes::default(), false).unwrap();
+    let resumable = Resumable::open(&Disk, run.path(), &Changes::default(), false).unwrap();
     let prepared = prepare_again(resumable.run(), resumable.plan(), None, 1, None, &mut quiet).unwrap();
     let mut told = Vec::new();
-    let running = resumable.running("later".into(), |error| told.push(error.to_string())).unwrap();
+    let running = resumable.running(&prepared, "later".into(), |error| told.push(error.to_string())).unwrap();
     assert!(told.len() == 1 && told[0].contains(&format!("step-{newest_step:010}")), "{told:?}");
     train(&prepared, running, 1, &mut breaking_at(usize::MAX)).unwrap();
     assert!(left(&run) == left(&whole));
@@ -218,10 +220,14 @@ fn a_byte_flipped_anywhere_is_found_and_the_checkpoint_before_is_used() {
     for (_, path) in checkpoints(&run.checkpoints()).unwrap() {
         std::fs::File::create(path).unwrap();
     }
-    let open =
-        |anew| Resumable::open(run.path(), &Changes { steps: Some(30), ..Changes::default() }, anew).unwrap();
-    assert!(matches!(open(false).running("x".into(), |_| ()), Err(LabError::BadCheckpoint { .. })));
-    assert!(open(true).running("x".into(), |_| ()).unwrap().from.is_none());
+    let open = |anew| {
+        Resumable::open(&Disk, run.path(), &Changes { steps: Some(30), ..Changes::default() }, anew).unwrap()
+    };
+    assert!(matches!(
+        open(false).running(&prepared, "x".into(), |_| ()),
+        Err(LabError::BadCheckpoint { .. })
+    ));
+    assert!(open(true).running(&prepared, "x".into(), |_| ()).unwrap().from.is_none());
 }
 
 #[test]
@@ -258,9 +264,15 @@ fn a_run_that_failed_goes_on_with_a_lower_rate_from_before() {
     );
     let prepared = prepare(plan, 1, None, None, &mut quiet).unwrap();
     let description = prepared.describe("one", "now".into(), "0", None);
-    let (run, claim) =
-        RunFolder::create(folder.path(), &prepared.plan, &description, &prepared.run_files(), Existing::Keep)
-            .unwrap();
+    let (run, claim, description) = shelf::create(
+        &Disk,
+        folder.path(),
+        &prepared.plan,
+        description,
+        &prepared.run_files(),
+        Existing::Keep,
+    )
+    .unwrap();
     let mut hints = Vec::new();
     let failed = train(
         &prepared,

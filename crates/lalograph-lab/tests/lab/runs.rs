@@ -5,7 +5,7 @@ use std::path::Path;
 use std::sync::Arc;
 
 use lalograph_lab::run::description::RunStatus;
-use lalograph_lab::storage::files::Existing;
+use lalograph_lab::run::shelf;
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::writing::decoding::Decoding;
 use lalograph_lab::writing::generator::{Generator, Request, Stop};
@@ -14,6 +14,7 @@ use lalograph_lab::{
     TrainingOutcome, prepare, train,
 };
 use lalograph_net::numbers::chance::stream;
+use lalograph_storage::{Disk, Existing};
 use lalograph_text::Division;
 
 fn plan(folder: &Path) -> Plan {
@@ -40,8 +41,8 @@ fn run(folder: &Path, plan: Plan, stop: u64) -> (RunFolder, TrainingOutcome, Vec
     let prepared =
         prepare(plan, 2, None, None, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(())).unwrap();
     let description = prepared.describe("one", "now".into(), "0", None);
-    let (run, claim) =
-        RunFolder::create(folder, &prepared.plan, &description, &prepared.run_files(), Existing::Keep)
+    let (run, claim, description) =
+        shelf::create(&Disk, folder, &prepared.plan, description, &prepared.run_files(), Existing::Keep)
             .unwrap();
     let running = Running { run: run.clone(), claim, description, from: None };
     let mut heard = Vec::new();
@@ -55,6 +56,7 @@ fn run(folder: &Path, plan: Plan, stop: u64) -> (RunFolder, TrainingOutcome, Vec
             TrainingEvent::Note(LanguageNote::Sample(_)) => "sample",
             TrainingEvent::Checkpoint(_) => "checkpoint",
             TrainingEvent::Hint(_) => "hint",
+            TrainingEvent::AtWork => "at work",
         });
         match event {
             TrainingEvent::Step { step, .. } if *step == stop => ControlFlow::Break(()),
@@ -103,7 +105,7 @@ fn a_model_file_reads_back_and_contradictions_are_refused() {
     let bytes = std::fs::read(run.model()).unwrap();
     let again = folder.path().join("again.safetensors");
     let to_bytes = |file: &ModelFile| {
-        file.save(&again, Existing::Replace).unwrap();
+        file.save(&Disk, &again, Existing::Replace).unwrap();
         std::fs::read(&again).unwrap()
     };
     let file = ModelFile::from_bytes(&bytes).unwrap();

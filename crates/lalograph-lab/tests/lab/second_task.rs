@@ -10,7 +10,7 @@ use lalograph_lab::data::source::Windows;
 use lalograph_lab::run::description::{RunDescription, RunStatus, TextFacts};
 use lalograph_lab::run::history::RunHistory;
 use lalograph_lab::run::records::{Evaluation, Figures, MetricsRecord};
-use lalograph_lab::storage::files::Existing;
+use lalograph_lab::run::shelf;
 use lalograph_lab::task::{Duty, Evaluator, Moment, Note, Task};
 use lalograph_lab::training::resume::{Changes, Resumable};
 use lalograph_lab::training::run_loop::train;
@@ -30,6 +30,7 @@ use lalograph_net::weights::gradient::LaneGradient;
 use lalograph_net::weights::layout::Initial;
 use lalograph_net::weights::packed::Parameters;
 use lalograph_net::{Cell, Layout, Network, Real};
+use lalograph_storage::{Disk, Existing};
 use rand::RngExt;
 use rand::seq::SliceRandom;
 use serde::{Deserialize, Serialize};
@@ -309,9 +310,9 @@ impl Duty<OddTask> for LargestDuty {
         over || step.is_multiple_of(30)
     }
 
-    fn perform(&mut self, moment: Moment<'_, '_, OddNetwork>) -> Result<Vec<Largest>, LabError> {
+    fn perform(&mut self, moment: Moment<'_, '_, OddNetwork>) -> Result<Option<Vec<Largest>>, LabError> {
         let weight = moment.trainer.settled().iter().fold(0.0f32, |most, w| most.max(w.abs()));
-        Ok(vec![Largest { step: moment.trainer.step(), weight }])
+        Ok(Some(vec![Largest { step: moment.trainer.step(), weight }]))
     }
 }
 
@@ -340,7 +341,8 @@ impl OddTask {
     fn begin(&self, parent: &Path, name: &str) -> Running {
         let description =
             RunDescription { name: name.into(), task: Self::KIND.into(), ..RunDescription::default() };
-        let (run, claim) = RunFolder::create(parent, &self.plan, &description, &[], Existing::Keep).unwrap();
+        let (run, claim, description) =
+            shelf::create(&Disk, parent, &self.plan, description, &[], Existing::Keep).unwrap();
         Running { run, claim, description, from: None }
     }
 }
@@ -479,13 +481,13 @@ fn killed_at_any_time_it_ends_as_if_it_had_not_been() {
         let run = RunFolder::open(&path).unwrap();
         if run.description().unwrap().status == RunStatus::Running {
             interrupted += 1;
-            let resumable = Resumable::open(&path, &Changes::default(), false).unwrap();
-            let running = resumable.running("later".into(), |error| panic!("{error}")).unwrap();
+            let resumable = Resumable::open(&Disk, &path, &Changes::default(), false).unwrap();
+            let running = resumable.running(&task, "later".into(), |error| panic!("{error}")).unwrap();
             assert!(running.from.is_some());
             train(&task, running, 1, &mut quiet).unwrap();
         }
         assert!(left(&run) == expected, "killed after {milliseconds} ms");
-        run.remove().unwrap();
+        shelf::remove(&Disk, &run).unwrap();
     }
     assert!(interrupted > 0, "none was killed before its end");
 }

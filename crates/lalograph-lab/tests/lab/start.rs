@@ -4,13 +4,14 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use lalograph_lab::run::folder::RunFolder;
-use lalograph_lab::storage::files::Existing;
+use lalograph_lab::run::shelf;
 use lalograph_lab::task::Task;
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::{
     LabError, LanguageTask, ModelFile, Plan, PreparationEvent, Running, TrainingEvent, prepare, train,
 };
 use lalograph_net::Network;
+use lalograph_storage::{Disk, Existing};
 
 fn plan(folder: &Path, settings: &[&str]) -> Plan {
     let path = folder.join("letters.txt");
@@ -39,8 +40,8 @@ fn ready(plan: Plan) -> Result<LanguageTask, LabError> {
 
 fn trained(folder: &Path, name: &str, task: &LanguageTask) -> (RunFolder, ModelFile) {
     let description = task.describe(name, "now".into(), "0", None);
-    let (run, claim) =
-        RunFolder::create(folder, &task.plan, &description, &task.run_files(), Existing::Keep).unwrap();
+    let (run, claim, description) =
+        shelf::create(&Disk, folder, &task.plan, description, &task.run_files(), Existing::Keep).unwrap();
     let running = Running { run: run.clone(), claim, description, from: None };
     train(task, running, 1, &mut |_: &TrainingEvent<'_, LanguageNote>| ControlFlow::Continue(())).unwrap();
     let file = ModelFile::load(&run.model()).unwrap();

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use lalograph_lab::LabError;
 use lalograph_lab::artefact::vectors::{VectorFile, import};
-use lalograph_lab::storage::files::{Existing, write_whole};
+use lalograph_storage::{Disk, Existing, StorageError, WholeFile, write_whole};
 use lalograph_text::VocabularyBuilder;
 use lalograph_text::vocabulary::VocabularySpec;
 use lalograph_vectors::VectorTable;
@@ -39,9 +39,13 @@ fn load(path: &Path) -> Result<VectorFile, LabError> {
     VectorFile::load(path, |_| true)
 }
 
+fn at(path: &Path) -> Result<WholeFile, StorageError> {
+    WholeFile::create(&Disk, path, Existing::Keep)
+}
+
 fn saved(folder: &TempDir) -> PathBuf {
     let path = folder.path().join("v.safetensors");
-    file().save(&path, Existing::Keep).unwrap();
+    file().save(at(&path).unwrap()).unwrap();
     path
 }
 
@@ -59,16 +63,16 @@ fn everything_that_is_known_of_vectors_comes_back() {
     assert!((shares[0] - 0.5).abs() < 1e-12 && (shares.iter().sum::<f64>() - 1.0).abs() < 1e-12);
     // The same content, the same bytes.
     let again = folder.path().join("again.safetensors");
-    load(&path).unwrap().save(&again, Existing::Keep).unwrap();
+    load(&path).unwrap().save(at(&again).unwrap()).unwrap();
     assert_eq!(std::fs::read(&path).unwrap(), std::fs::read(&again).unwrap());
-    assert!(matches!(file().save(&path, Existing::Keep), Err(LabError::Exists(_))));
+    assert!(matches!(at(&path), Err(StorageError::Exists(_))));
 }
 
 #[test]
 fn text_holds_every_number_exactly() {
     let folder = folder();
     let path = folder.path().join("v.txt");
-    file().save_text(&path, Existing::Keep).unwrap();
+    file().save_text(at(&path).unwrap()).unwrap();
     assert!(std::fs::read_to_string(&path).unwrap().starts_with("3 2\nhive 1 0.5\n"));
     let back = load(&path).unwrap();
     assert_eq!(back.table.values(), file().table.values());
@@ -84,7 +88,7 @@ fn every_flipped_byte_and_every_cut_is_found() {
     let path = saved(&folder);
     let whole = std::fs::read(&path).unwrap();
     let refused = |bytes: &[u8]| {
-        write_whole(&path, bytes, Existing::Replace).unwrap();
+        write_whole(&Disk, &path, bytes, Existing::Replace).unwrap();
         load(&path).is_err()
     };
     for at in (0..whole.len()).step_by(13) {
@@ -100,7 +104,7 @@ fn every_flipped_byte_and_every_cut_is_found() {
     for length in [0, 1, 7, 8, 9, 60, whole.len() / 2, whole.len() - 1] {
         assert!(refused(&whole[..length]), "{length} bytes");
     }
-    write_whole(&path, &whole, Existing::Replace).unwrap();
+    write_whole(&Disk, &path, &whole, Existing::Replace).unwrap();
     assert!(load(&path).is_ok());
     assert!(matches!(load(&folder.path().join("nowhere")), Err(LabError::Io { .. })));
 }
@@ -110,7 +114,7 @@ fn wanted_words_are_taken_in_their_order_from_every_kind_of_file() {
     let folder = folder();
     let path = saved(&folder);
     let text = folder.path().join("v.txt");
-    file().save_text(&text, Existing::Keep).unwrap();
+    file().save_text(at(&text).unwrap()).unwrap();
     let wanted = words(&["wax", "smoke", "hive"]);
     for path in [&path, &text] {
         let found = import(path, None, Some(&wanted), |_| {}, |_| true).unwrap();

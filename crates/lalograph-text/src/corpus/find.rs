@@ -71,7 +71,8 @@ impl Files {
             match entry {
                 Ok(path) => match fs::metadata(&path) {
                     Ok(meta) if meta.is_dir() => self.folder(&path, spec)?,
-                    Ok(meta) => self.file(path, meta.len(), spec, None),
+                    Ok(meta) if meta.is_file() => self.file(path, meta.len(), spec, None),
+                    Ok(_) => self.special(path),
                     Err(error) => self.unreadable(path, &error),
                 },
                 Err(error) => self.unreadable(error.path().to_owned(), error.error()),
@@ -82,6 +83,12 @@ impl Files {
 
     fn unreadable(&mut self, path: PathBuf, error: &std::io::Error) {
         self.skipped.push(Skipped { path, line: None, reason: Reason::Unreadable(plain(error)) });
+    }
+
+    /// A pipe may never end, nor begin: it is read only if it is named itself.
+    fn special(&mut self, path: PathBuf) {
+        let reason = Reason::Unreadable("no regular file: a pipe, a socket or a device".into());
+        self.skipped.push(Skipped { path, line: None, reason });
     }
 
     /// The files of a folder, by name; of the folders in it too where that was asked for, or where they are the classes.
@@ -107,7 +114,11 @@ impl Files {
                     continue;
                 }
             };
-            if !entry.file_type().is_file() || !spec.takes(entry.path()) {
+            if entry.file_type().is_dir() || !spec.takes(entry.path()) {
+                continue;
+            }
+            if !entry.file_type().is_file() {
+                self.special(entry.into_path());
                 continue;
             }
             let label = if spec.folder_labels { class_of(folder, entry.path()) } else { None };

@@ -3,8 +3,9 @@
 use std::path::PathBuf;
 
 use crate::common::{Folder, read, texts};
+use lalograph_storage::{Disk, Existing, WholeFile};
 use lalograph_text::corpus::Reason;
-use lalograph_text::store::{StorePlace, WholeWriter};
+use lalograph_text::store::StorePlace;
 use lalograph_text::survey::{SurveySpec, survey};
 use lalograph_text::tokens::{EncodedCorpus, HeldOut, SplitKind, TokenSequence, encode_corpus};
 use lalograph_text::vocabulary::VocabularySpec;
@@ -139,25 +140,6 @@ fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
     assert_ne!(again.text_hash, first.text_hash);
 }
 
-/// A file that is written in its place at once.
-struct Plain(std::fs::File);
-
-impl std::io::Write for Plain {
-    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
-        self.0.write(bytes)
-    }
-
-    fn flush(&mut self) -> std::io::Result<()> {
-        self.0.flush()
-    }
-}
-
-impl WholeWriter for Plain {
-    fn finish(self: Box<Self>) -> std::io::Result<()> {
-        self.0.sync_all()
-    }
-}
-
 #[test]
 fn a_test_part_is_held_out_beside_the_validation_part_in_memory_and_in_stores() {
     let lines: String = (0..400).map(|i| format!("entry {i} of the hive\n")).collect();
@@ -168,7 +150,7 @@ fn a_test_part_is_held_out_beside_the_validation_part_in_memory_and_in_stores() 
     let places = ["training", "validation", "test"].map(|name| folder.path().join(name));
     let stores = places.each_ref().map(|place| StorePlace {
         path: place.clone(),
-        file: Box::new(Plain(std::fs::File::create(place).unwrap())),
+        file: Box::new(WholeFile::create(&Disk, place, Existing::Keep).unwrap()),
     });
     let stored = encode_corpus(&corpus, &words, &held_out, Some(stores), 2, &mut |_| true).unwrap();
     let kept = encoded(&corpus, &words, 0.2, 0.3);

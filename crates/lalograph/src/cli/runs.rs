@@ -43,6 +43,9 @@ pub(crate) struct ResumeArgs {
     /// Stop after N validations without a gain; 0 for never.
     #[arg(long, value_name = "N")]
     pub(crate) patience: Option<u64>,
+    /// What samples go on from, from here on; may be given again and again.
+    #[arg(long, value_name = "TEXT")]
+    pub(crate) seed_text: Vec<String>,
     /// Begin from the first step instead of the last checkpoint.
     #[arg(long)]
     pub(crate) anew: bool,

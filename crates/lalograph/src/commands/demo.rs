@@ -1,12 +1,14 @@
 //! `demo`: the whole job on the hive diaries, from nothing to a report.
 
-use std::fs;
 use std::path::{Path, PathBuf};
 
-use lalograph_demo::{CorpusPlan, CorpusTruth, analogies_file, similarity_file, thornmere, write_corpus};
+use lalograph_demo::{
+    CORPUS_FILES, CorpusPlan, CorpusTruth, analogies_file, similarity_file, thornmere, write_corpus,
+};
 use lalograph_lab::run::records::{MetricsRecord, read_lines};
-use lalograph_lab::storage::files::{Existing, write_whole};
+use lalograph_lab::run::shelf;
 use lalograph_lab::{LabError, LanguageTask, Plan, RunFolder, TrainingOutcome};
+use lalograph_storage::{Existing, FileSet, Folder, StorageError};
 use lalograph_text::survey::SurveySpec;
 use lalograph_text::{Corpus, Division};
 use lalograph_vectors::train::Settings;
@@ -15,10 +17,11 @@ use super::embed::vectors_of;
 use super::input::threads;
 use super::survey::look;
 use super::train::begin;
-use super::training::{carry_out, read, refuse_interrupted, render_start};
+use super::training::{TOKENS, carry_out, read, refuse_interrupted, render_start};
 use super::vocab::vocabularies::render_size;
 use crate::cli::DemoArgs;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::chart::{Level, learning_curve, write_pictures};
 use crate::output::number::{bytes, count, duration, perplexity};
@@ -29,8 +32,14 @@ use crate::output::table::{Column, facts, table};
 use crate::output::training::Output;
 use crate::output::wrap::indented;
 
-/// The file that marks a folder as a demo's.
-const MARK: &str = "diaries.truth.json";
+/// What a demo writes beside its corpus and its run.
+const OWN_FILES: [&str; 5] =
+    ["similarity.tsv", "analogies.txt", "vocabulary.json", "vectors.safetensors", "vectors.txt"];
+/// The folder of its runs, and the name of its run there.
+const RUNS: &str = "runs";
+const RUN: &str = "demo";
+/// The name of all of it, while it is not whole.
+const SET: &str = "demo";
 
 /// Runs the command.
 pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
@@ -39,13 +48,13 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     let corpus = CorpusPlan { bytes: args.size.unwrap_or(usual), seed: args.seed, tables: !args.no_tables };
     // Before an older demo has to give way.
     corpus.check()?;
-    let folder = make_folder(args)?;
+    let (folder, mut set) = begin_demo(args)?;
     let (diaries, truth) = write_diaries(&corpus, &folder, screen)?;
     for (name, text) in [("similarity.tsv", similarity_file()), ("analogies.txt", analogies_file())] {
-        write_whole(&folder.join(name), text.as_bytes(), Existing::Keep)?;
+        set.write(&folder.join(name), text.as_bytes())?;
     }
     if args.corpus_only {
-        return Ok(());
+        return Ok(set.finish()?);
     }
 
     let mut plan = demo_plan(args);
@@ -58,17 +67,19 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
         screen.line(&format!("\n{}", indented(&row.text, screen.width())))?;
     }
 
-    let runs = folder.join("runs");
+    let runs = folder.join(RUNS);
     let prepared = read(plan, &runs, threads(args.threads), None, Existing::Keep, screen)?;
     let vocabulary = folder.join("vocabulary.json");
-    write_whole(&vocabulary, prepared.vocabulary.to_json().as_bytes(), Existing::Keep)?;
+    set.write(&vocabulary, prepared.vocabulary.to_json().as_bytes())?;
     screen.line(&format!("\n{}", render_size(&prepared.vocabulary, screen)))?;
     let settings =
         Settings { epochs: if args.quick { 20 } else { 8 }, seed: args.seed, ..Settings::default() };
-    vectors_of(&prepared, &settings, &folder, threads(args.threads), screen)?;
+    vectors_of(&prepared, &settings, (&mut set, &folder), threads(args.threads), screen)?;
+    // From here on it is a run, which can be gone on with.
+    set.finish()?;
     screen.line(&format!("\n{}\n", render_start(&prepared, screen)))?;
 
-    let running = begin(&prepared, &runs, "demo", Existing::Keep)?;
+    let running = begin(&prepared, &runs, RUN, Existing::Keep)?;
     let (run, outcome) = carry_out(&prepared, running, threads(args.threads), Output::Words, screen)?;
     let records: Vec<MetricsRecord> = read_lines(&run.metrics())?;
     draw(&run, &records, &prepared, &truth)?;
@@ -76,30 +87,84 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     refuse_interrupted(&run, &outcome)
 }
 
-/// Makes the folder to write into: the one asked for, or the first free one of the usual name.
-fn make_folder(args: &DemoArgs) -> Result<PathBuf, Failure> {
+/// Begins a demo in the folder that was asked for, or in the first of the usual name that is free, is empty, or holds one that was never
+/// finished.
+fn begin_demo(args: &DemoArgs) -> Result<(PathBuf, FileSet), Failure> {
+    let storage = files::storage();
+    let is_free = |folder: &Path| {
+        let is_empty =
+            |folder: &Path| std::fs::read_dir(folder).is_ok_and(|mut inside| inside.next().is_none());
+        !folder.exists() || is_empty(folder) || FileSet::is_unfinished(&*storage, folder, SET)
+    };
     let folder = match &args.dir {
         Some(folder) => folder.clone(),
         None => std::iter::once("thornmere".to_owned())
             .chain((2..).map(|n| format!("thornmere-{n}")))
             .map(PathBuf::from)
-            .find(|folder| !folder.exists())
+            .find(|folder| is_free(folder))
             .unwrap_or_default(),
     };
-    if folder.exists() {
+    if !is_free(&folder) {
         if !args.force {
             return Err(LabError::Exists(folder).into());
         }
-        if !folder.join(MARK).is_file() {
+        let [.., truth] = CORPUS_FILES;
+        let truth = std::fs::read(folder.join(truth)).unwrap_or_else(|_| Vec::new());
+        if serde_json::from_slice::<CorpusTruth>(&truth).is_err() {
             return Err(Failure::with_remedy(
                 format!("{} is not a demo's folder, so it is left alone", folder.display()),
                 "give another --dir",
             ));
         }
-        fs::remove_dir_all(&folder).map_err(LabError::at(&folder))?;
     }
-    fs::create_dir_all(&folder).map_err(LabError::at(&folder))?;
-    Ok(folder)
+    let places: Vec<PathBuf> = CORPUS_FILES.iter().chain(&OWN_FILES).map(|name| folder.join(name)).collect();
+    let set = FileSet::begin(&*storage, SET, &places, Existing::Replace)?;
+    clear(&folder)?;
+    Ok((folder, set))
+}
+
+/// Takes away what an earlier demo wrote into a folder, and nothing else.
+fn clear(folder: &Path) -> Result<(), Failure> {
+    let storage = files::storage();
+    let run = folder.join(RUNS).join(RUN);
+    if run.exists() {
+        shelf::remove(&*storage, &RunFolder::open(&run)?)?;
+    }
+    let open = Folder::open(&*storage, folder)?;
+    if open.entry(RUNS)?.is_some() {
+        let runs = open.folder(RUNS)?;
+        runs.remove_all(TOKENS)?;
+        // Where nobody trained anything else there.
+        if runs.entries()?.iter().all(|(name, _)| name == shelf::LOCK) {
+            open.remove_all(RUNS)?;
+        }
+    }
+    let [diaries, tables @ ..] = CORPUS_FILES;
+    // The truth first: without it nothing there is taken for a demo's.
+    for name in tables.iter().rev().chain(&OWN_FILES) {
+        open.remove_file(name)?;
+    }
+    if open.entry(diaries)?.is_some() {
+        let volumes = open.folder(diaries)?;
+        for (name, _) in volumes.entries()? {
+            let is_volume = name.to_str().is_some_and(|name| {
+                name.strip_prefix("volume-").and_then(|rest| rest.strip_suffix(".txt")).is_some()
+            });
+            if is_volume {
+                volumes.remove_file(&name)?;
+            }
+        }
+        open.remove_folder(diaries).map_err(|error| match error {
+            StorageError::Io { source, .. } if source.kind() == std::io::ErrorKind::DirectoryNotEmpty => {
+                Failure::with_remedy(
+                    format!("{} holds files that no demo wrote", volumes.path().display()),
+                    "move them away, or give another --dir",
+                )
+            }
+            other => other.into(),
+        })?;
+    }
+    Ok(())
 }
 
 fn write_diaries(
@@ -109,7 +174,8 @@ fn write_diaries(
 ) -> Result<(PathBuf, CorpusTruth), Failure> {
     let grammar = thornmere().map_err(Failure::work)?;
     let mut progress = Progress::new(screen, "writing diaries", Measure::Bytes, plan.bytes);
-    let written = write_corpus(&grammar, plan, folder, |bytes| {
+    let open = Folder::open(&*files::storage(), folder)?;
+    let written = write_corpus(&grammar, plan, &open, |bytes| {
         progress.at(bytes, "");
         !interrupt::asked()
     });
@@ -187,7 +253,12 @@ fn draw(
         levels.push(Level { perplexity: loss.exp(), name: "unigram model" });
     }
     match learning_curve("Learning the hive diaries", records, &levels) {
-        Some(scene) => write_pictures(scene, &run.path().join("learning"), Existing::Keep),
+        Some(scene) => {
+            let stem = run.path().join("learning");
+            let mut set = files::begin("learning", &files::picture(&stem), Existing::Keep)?;
+            write_pictures(scene, &mut set, &stem)?;
+            Ok(set.finish()?)
+        }
         None => Ok(()),
     }
 }

@@ -1,14 +1,14 @@
 //! `flow`: how far back in time a model's gradients reach.
 
-use lalograph_lab::LabError;
-use lalograph_lab::storage::files::Existing;
 use lalograph_lab::task::language::flow::flow_over;
+use lalograph_storage::Existing;
 
 use super::input::threads;
 use super::lookup::load_model;
 use super::reading::{find_corpus, watched};
 use crate::cli::FlowArgs;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::chart::write_pictures;
 use crate::output::flow_chart::flow_chart;
@@ -20,10 +20,11 @@ use crate::output::table::{Column, table};
 pub(super) fn run(args: &FlowArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
     let stem = args.pictures.as_ref().map(|folder| folder.join("gradient-flow"));
-    let picture = stem.as_ref().map(|stem| stem.with_extension("png"));
-    if let Some(taken) = picture.filter(|path| path.exists() && !args.force) {
-        return Err(LabError::Exists(taken).into());
-    }
+    let existing = Existing::replaced_if(args.force);
+    let pictures = stem
+        .as_ref()
+        .map(|stem| files::begin("gradient-flow", &files::picture(stem), existing))
+        .transpose()?;
     let file = load_model(&args.model)?;
     let corpus = find_corpus(&args.corpus, &file.plan.corpus, &[])?;
     let window = args.window.unwrap_or(file.plan.training.window);
@@ -31,12 +32,11 @@ pub(super) fn run(args: &FlowArgs, screen: &Screen) -> Result<(), Failure> {
     let record = watched(&corpus, "reading", left_out, screen, |observer| {
         Ok(flow_over(&file, &corpus, threads(None), observer, window)?)
     })?;
-    if let (Some(folder), Some(stem)) = (&args.pictures, &stem) {
-        std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
-        let existing = if args.force { Existing::Replace } else { Existing::Keep };
+    if let (Some(mut set), Some(stem)) = (pictures, &stem) {
         if let Some(scene) = flow_chart(std::slice::from_ref(&record)) {
-            write_pictures(scene, stem, existing)?;
+            write_pictures(scene, &mut set, stem)?;
         }
+        set.finish()?;
     }
     if args.json {
         return screen.json(&record);

@@ -1,15 +1,16 @@
 //! `gauge`: how fast this machine is.
 
+use lalograph_lab::Plan;
 use lalograph_lab::measure::cost::{cost, zipf_share};
 use lalograph_lab::measure::gauge::{Bench, Gauge, Spread};
-use lalograph_lab::storage::files::Existing;
-use lalograph_lab::{LabError, Plan};
+use lalograph_storage::Existing;
 use serde::Serialize;
 
 use super::input::threads;
-use super::settings::{Sized, describe, sized_plan};
+use super::settings::{Sized, check_room, describe, sized_plan};
 use crate::cli::GaugeArgs;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::chart::write_pictures;
 use crate::output::number::{bytes, count};
@@ -110,6 +111,7 @@ fn measure(
     indices: usize,
     mut progress: impl FnMut(u64) + Send,
 ) -> Result<GaugeDocument, Failure> {
+    check_room(plan, indices)?;
     let bench = Bench::new(plan, indices)?;
     let rounds = usize::from(args.rounds);
     let gauge = bench.measure(threads(args.plan.threads), rounds, args.seconds, |round| {
@@ -132,14 +134,14 @@ fn measure(
 
 /// Measures plans that differ from the given one in one size each.
 fn scale(args: &GaugeArgs, plan: &Plan, indices: usize, screen: &Screen) -> Result<(), Failure> {
-    let place = |folder: &std::path::Path, name: &str| folder.join(name);
-    let names = ["scale-hidden.png", "scale-batch.png", "scale-vocabulary.png"];
-    let folder = args.pictures.as_ref().filter(|_| !args.force);
-    if let Some(taken) =
-        folder.and_then(|folder| names.iter().map(|name| place(folder, name)).find(|path| path.exists()))
-    {
-        return Err(LabError::Exists(taken).into());
-    }
+    // Better refused before the work than after it.
+    let stems: Vec<_> = args
+        .pictures
+        .iter()
+        .flat_map(|folder| ["hidden", "batch", "vocabulary"].map(|name| folder.join(format!("scale-{name}"))))
+        .collect();
+    let places: Vec<_> = stems.iter().flat_map(|stem| files::picture(stem)).collect();
+    let mut pictures = files::begin("scale", &places, Existing::replaced_if(args.force))?;
     let mut points = Vec::new();
     let mut plans = Vec::new();
     for hidden in HIDDEN {
@@ -166,13 +168,10 @@ fn scale(args: &GaugeArgs, plan: &Plan, indices: usize, screen: &Screen) -> Resu
         });
     }
     progress.finish();
-    if let Some(folder) = &args.pictures {
-        std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
-        let existing = if args.force { Existing::Replace } else { Existing::Keep };
-        for (name, scene) in scale_charts(&points) {
-            write_pictures(scene, &place(folder, &format!("scale-{name}")), existing)?;
-        }
+    for (stem, (_, scene)) in stems.iter().zip(scale_charts(&points)) {
+        write_pictures(scene, &mut pictures, stem)?;
     }
+    pictures.finish()?;
     if args.plan.json {
         return screen.json(&points);
     }
@@ -199,7 +198,7 @@ fn scale(args: &GaugeArgs, plan: &Plan, indices: usize, screen: &Screen) -> Resu
         table(screen, &heads, &columns, &rows)
     );
     if let Some(folder) = &args.pictures {
-        text.push_str(&format!("\n\n  charts: {}", place(folder, "scale-*.png and .svg").display()));
+        text.push_str(&format!("\n\n  charts: {}", folder.join("scale-*.png and .svg").display()));
     }
     screen.line(&text)
 }

@@ -3,9 +3,11 @@
 use std::path::{Path, PathBuf};
 
 use lalograph_lab::run::folder::model_in;
+use lalograph_lab::run::shelf;
 use lalograph_lab::{ModelFile, RunFolder};
 
 use crate::failure::Failure;
+use crate::files;
 use crate::nearest::nearest_name;
 
 /// The model file that a path means: itself, or the one in a run's folder.
@@ -55,15 +57,29 @@ pub(crate) fn load_model(path: &Path) -> Result<ModelFile, Failure> {
     Ok(ModelFile::load(&file)?)
 }
 
-/// The run that a name or a path means.
+/// The run that a name or a path means, to be looked at or gone on with.
 pub(crate) fn find_run(runs: &Path, name: &Path) -> Result<RunFolder, Failure> {
+    shelf::tidy(&*files::storage(), runs);
     let inside = runs.join(name);
     let found = [name, &inside].into_iter().find_map(|path| RunFolder::open(path).ok());
-    if let Some(run) = found {
-        return Ok(run);
-    }
+    found.map_or_else(|| Err(no_run(runs, name)), Ok)
+}
+
+/// The run that is to be removed: a name means one in the folder of runs and no other, anything else is a path.
+pub(crate) fn run_meant(runs: &Path, name: &Path) -> Result<RunFolder, Failure> {
+    shelf::tidy(&*files::storage(), runs);
+    let is_name = name.file_name() == Some(name.as_os_str());
+    let path = if is_name { runs.join(name) } else { name.to_owned() };
+    RunFolder::open(&path).map_err(|error| {
+        // What is there and is no run is left alone; what is not there may be misspelt.
+        if path.exists() { error.into() } else { no_run(runs, name) }
+    })
+}
+
+fn no_run(runs: &Path, name: &Path) -> Failure {
     let wanted = name.to_string_lossy();
-    let all: Vec<String> = RunFolder::all(runs)?.iter().map(RunFolder::name).collect();
+    let all: Vec<String> =
+        RunFolder::all(runs).unwrap_or_else(|_| Vec::new()).iter().map(RunFolder::name).collect();
     let remedy = match nearest_name(&last_part(name), &all) {
         Some(near) => format!("did you mean `{near}`?"),
         None if all.is_empty() => {
@@ -71,5 +87,5 @@ pub(crate) fn find_run(runs: &Path, name: &Path) -> Result<RunFolder, Failure> {
         }
         None => format!("`lalograph runs list --runs {}` lists them", runs.display()),
     };
-    Err(Failure::with_remedy(format!("no run `{wanted}`, neither here nor in {}", runs.display()), remedy))
+    Failure::with_remedy(format!("no run `{wanted}`, neither here nor in {}", runs.display()), remedy)
 }

@@ -1,5 +1,7 @@
 //! One file a command.
 
+#[cfg(test)]
+mod crash;
 mod demo;
 mod embed;
 mod flow;

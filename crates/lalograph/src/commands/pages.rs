@@ -3,11 +3,11 @@
 use std::path::Path;
 
 use clap::CommandFactory;
-use lalograph_lab::LabError;
-use lalograph_lab::storage::files::{Existing, write_whole};
+use lalograph_storage::Existing;
 
 use crate::cli::Cli;
 use crate::failure::Failure;
+use crate::files;
 use crate::output::number::counted;
 use crate::output::screen::Screen;
 
@@ -20,9 +20,7 @@ pub(crate) fn completions(shell: clap_complete::Shell, screen: &Screen) -> Resul
 
 /// Writes the manual pages.
 pub(crate) fn manual(folder: &Path, force: bool, screen: &Screen) -> Result<(), Failure> {
-    std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
-    let existing = if force { Existing::Replace } else { Existing::Keep };
-    let mut pages = 0;
+    let mut pages = Vec::new();
     let mut open = vec![("lalograph".to_owned(), Cli::command().disable_help_subcommand(true))];
     while let Some((name, command)) = open.pop() {
         for inner in command.get_subcommands() {
@@ -30,8 +28,13 @@ pub(crate) fn manual(folder: &Path, force: bool, screen: &Screen) -> Result<(), 
         }
         let mut page = Vec::new();
         clap_mangen::Man::new(command.name(name.clone())).render(&mut page)?;
-        write_whole(&folder.join(format!("{name}.1")), &page, existing)?;
-        pages += 1;
+        pages.push((folder.join(format!("{name}.1")), page));
     }
-    screen.line(&format!("{} in {}", counted(pages, "page", "pages"), folder.display()))
+    let places: Vec<_> = pages.iter().map(|(path, _)| path).collect();
+    let mut set = files::begin("manual", &places, Existing::replaced_if(force))?;
+    for (path, page) in &pages {
+        set.write(path, page)?;
+    }
+    set.finish()?;
+    screen.line(&format!("{} in {}", counted(pages.len() as u64, "page", "pages"), folder.display()))
 }

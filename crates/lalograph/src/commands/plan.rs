@@ -2,19 +2,21 @@
 
 use std::path::Path;
 
+use lalograph_lab::Plan;
+use lalograph_lab::artefact::texts::{read_split, read_vocabulary};
 use lalograph_lab::measure::cost::{Cost, MemoryCost, cost, zipf_share};
 use lalograph_lab::measure::gauge::{Bench, Gauge};
 use lalograph_lab::plan::{Problem, problems, template};
-use lalograph_lab::storage::files::{Existing, read_split, read_vocabulary, write_whole};
-use lalograph_lab::{LabError, Plan};
+use lalograph_storage::Existing;
 use lalograph_text::Corpus;
 use serde::Serialize;
 
 use super::gauge::operations_per_second;
 use super::input::{text_or_input, threads};
-use super::settings::{Sized, describe, sized_plan};
+use super::settings::{Sized, check_room, describe, plan_text, sized_plan};
 use crate::cli::{PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs};
 use crate::failure::Failure;
+use crate::files;
 use crate::output::number::{bytes, count, duration};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, facts, table};
@@ -35,12 +37,12 @@ pub(super) fn run(command: &PlanCommand, screen: &Screen) -> Result<(), Failure>
 fn new(args: &PlanNewArgs, screen: &Screen) -> Result<(), Failure> {
     let mut plan = args.preset.plan();
     plan.corpus.paths.clone_from(&args.paths);
-    let text = template::commented(&plan, args.preset.phrase(), args.all);
+    let text = template::commented(&plan, args.preset.phrase(), args.all)?;
     match &args.output {
         None => screen.print(&text),
         Some(path) => {
-            let existing = if args.force { Existing::Replace } else { Existing::Keep };
-            write_whole(path, text.as_bytes(), existing)?;
+            let existing = Existing::replaced_if(args.force);
+            files::write(path, text.as_bytes(), existing)?;
             screen.note(&format!(
                 "written to {}; `lalograph plan cost --plan {0}` says what it costs",
                 path.display()
@@ -66,11 +68,7 @@ struct Found {
 }
 
 fn check(args: &PlanCheckArgs, screen: &Screen) -> Result<(), Failure> {
-    let text = if args.plan == Path::new("-") {
-        text_or_input("-")?
-    } else {
-        std::fs::read_to_string(&args.plan).map_err(LabError::at(&args.plan))?
-    };
+    let text = if args.plan == Path::new("-") { text_or_input("-")? } else { plan_text(&args.plan)? };
     let mut found: Vec<Found> = problems(&text, &args.settings)
         .into_iter()
         .map(|Problem { place, error }| Found {
@@ -148,6 +146,7 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
     let measured = if args.no_measure {
         None
     } else {
+        check_room(&plan, indices)?;
         let threads = threads(args.plan.threads);
         let gauge = Bench::new(&plan, indices)?.measure(threads, ROUNDS, SECONDS, |_| true)?;
         let Gauge { training_tokens_per_second: speed, training_share_of_peak: share, .. } = gauge;

@@ -5,14 +5,16 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use lalograph_lab::LabError;
+use lalograph_lab::artefact::texts::read_split;
 use lalograph_lab::plan::CorpusPlan;
-use lalograph_lab::storage::files::{Existing, WholeFile, read_split};
+use lalograph_storage::{Existing, WholeFile};
 use lalograph_text::corpus::{ReadObserver, Skipped};
 use lalograph_text::{Cleaning, CleaningStep, Corpus, CorpusSpec, Reading};
 use serde::Serialize;
 
 use crate::cli::{CleaningArgs, CorpusArgs, ReadingArgs, YesNo};
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::number::{counted, percent};
 use crate::output::progress::{Measure, Progress};
@@ -123,7 +125,7 @@ pub(crate) struct LeftOut {
 impl LeftOut {
     /// Begins the file.
     pub(crate) fn new(path: Option<&Path>, existing: Existing) -> Result<Self, Failure> {
-        let file = path.map(|path| WholeFile::create(path, existing).map(|file| (path.to_owned(), file)));
+        let file = path.map(|path| files::create(path, existing).map(|file| (path.to_owned(), file)));
         Ok(Self { file: file.transpose()?, failure: None })
     }
 

@@ -1,16 +1,19 @@
 //! `resume`: go on with a run.
 
+use lalograph_lab::data::token_cache::TokenCache;
 use lalograph_lab::plan::Schedule;
 use lalograph_lab::prepare_again;
-use lalograph_lab::storage::files::Existing;
 use lalograph_lab::training::resume::{Changes, Resumable};
+use lalograph_storage::Existing;
 
 use super::input::threads;
 use super::lookup::find_run;
+use super::settings::check_room;
 use super::training::{carry_out, now, reading, render_start, say_outcome};
 use super::training_text::{base, tokens_of};
 use crate::cli::ResumeArgs;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::number::count;
 use crate::output::screen::Screen;
@@ -25,15 +28,19 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
         steps: args.steps,
         learning_rate: args.learning_rate,
         patience: args.patience,
+        seed_texts: args.seed_text.clone(),
     };
-    let resumable = Resumable::open(found.path(), &changes, args.anew)?;
+    let storage = files::storage();
+    let resumable = Resumable::open(&*storage, found.path(), &changes, args.anew)?;
     let count_of_threads = threads(args.threads);
-    let cache = tokens_of(&found);
+    let tokens = tokens_of(&found);
+    let cache = tokens.as_deref().map(|path| TokenCache { storage: &*storage, path });
     let base = base(resumable.description(), screen);
     let prepared = reading(None, Existing::Keep, screen, |observer| {
         let (run, plan) = (resumable.run(), resumable.plan());
-        prepare_again(run, plan, base.as_deref(), count_of_threads, cache.as_deref(), observer)
+        prepare_again(run, plan, base.as_deref(), count_of_threads, cache, observer)
     })?;
+    check_room(&prepared.plan, prepared.vocabulary.len())?;
     let output = if args.json { Output::Json } else { Output::Words };
     if output == Output::Words {
         screen.line(&render_start(&prepared, screen))?;
@@ -44,7 +51,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
             "this schedule depends on the run's length: the learning rate goes on as in a run of the new one",
         );
     }
-    let running = resumable.running(now(), |damaged| {
+    let running = resumable.running(&prepared, now(), |damaged| {
         screen.warn(&format!("{damaged}; the checkpoint before it is used"));
     })?;
     screen.note(&match &running.from {

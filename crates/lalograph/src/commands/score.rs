@@ -6,8 +6,8 @@ use lalograph_lab::measure::baseline::{NgramModel, Uniform, Unigram};
 use lalograph_lab::measure::score::{
     Judgement, PassageScore, Score, Scoring, TextScore, score, score_baseline, sentences,
 };
-use lalograph_lab::storage::files::{Existing, write_whole};
 use lalograph_lab::{LabError, ModelFile};
+use lalograph_storage::Existing;
 use lalograph_text::tokens::TokenSequence;
 use lalograph_text::{Reserved, Unit, Vocabulary};
 use serde::Serialize;
@@ -18,6 +18,7 @@ use super::reading::{find_corpus, say_unknown, watched};
 use super::training_text::training_text;
 use crate::cli::{PassageChoice, ScoreArgs, StateChoice};
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::number::{bytes, count, percent, perplexity};
 use crate::output::page::{SurpriseToken, surprise_page};
@@ -285,8 +286,8 @@ fn write_page(
     let spaced = file.vocabulary.unit() == Unit::Word;
     let facts = rows(&found.judgement);
     let page = surprise_page(&args.model.display().to_string(), &facts, &tokens, spaced);
-    let existing = if args.force { Existing::Replace } else { Existing::Keep };
-    write_whole(path, page.as_bytes(), existing)?;
+    let existing = Existing::replaced_if(args.force);
+    files::write(path, page.as_bytes(), existing)?;
     screen.note(&format!("written to {}", path.display()));
     Ok(())
 }

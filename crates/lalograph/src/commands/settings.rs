@@ -2,16 +2,28 @@
 
 use std::path::Path;
 
+use lalograph_lab::artefact::texts::read_vocabulary;
+use lalograph_lab::measure::cost::cost;
 use lalograph_lab::plan::{LossAt, TrainingPlan, WindowKind};
-use lalograph_lab::storage::files::read_vocabulary;
 use lalograph_lab::{LabError, Plan};
 use lalograph_net::heads::softmax::Softmax;
-use lalograph_net::{Cell, LanguageModelShape};
+use lalograph_net::{Cell, LanguageModel, LanguageModelShape};
 use lalograph_text::Reserved;
 
 use crate::cli::{ModelArgs, PlanArgs, StepArgs};
 use crate::failure::Failure;
-use crate::output::number::count;
+use crate::output::number::{bytes, count};
+use crate::room;
+
+/// Refuses a plan whose training would need more memory than there is.
+pub(super) fn check_room(plan: &Plan, indices: usize) -> Result<(), Failure> {
+    let needed = cost(plan, indices, &|_| 0.0)?.bytes.total();
+    room::check(
+        needed,
+        "training by this plan",
+        "lower --hidden, --layers, --batch or --window; `lalograph plan cost --no-measure` says what takes how much",
+    )
+}
 
 /// A plan and the size of the vocabulary that it is about.
 pub(super) struct Sized {
@@ -36,17 +48,34 @@ pub(super) fn sized_plan(args: &PlanArgs) -> Result<Sized, Failure> {
         (Some(indices), _) => (indices as usize, "as given".to_owned()),
         (None, Some(path)) => (read_vocabulary(path)?.len(), format!("of {}", path.display())),
         (None, None) => {
-            let size = plan.vocabulary.size.unwrap_or(20_000) + Reserved::COUNT as usize;
+            let size = plan.vocabulary.size.unwrap_or(20_000).saturating_add(Reserved::COUNT as usize);
             (size, "the most that the plan allows; --indices says another".to_owned())
         }
     };
+    // Sizes that no model has, before anything is worked out for them.
+    LanguageModel::new(plan.shape(indices)).map_err(LabError::from)?;
     Ok(Sized { plan, indices, source })
+}
+
+/// The text of a plan file.
+pub(super) fn plan_text(path: &Path) -> Result<String, Failure> {
+    /// No plan is as long; whatever is has another use.
+    const LONGEST: u64 = 1 << 20;
+    let size = std::fs::metadata(path).map_err(LabError::at(path))?.len();
+    if size > LONGEST {
+        return Err(Failure::Usage(format!(
+            "{}: {} is no plan: it is too long",
+            path.display(),
+            bytes(size)
+        )));
+    }
+    Ok(std::fs::read_to_string(path).map_err(LabError::at(path))?)
 }
 
 /// Reads a plan file, or begins with an empty one.
 pub(super) fn read_plan(file: Option<&Path>, settings: &[String]) -> Result<Plan, Failure> {
     let text = match file {
-        Some(path) => std::fs::read_to_string(path).map_err(LabError::at(path))?,
+        Some(path) => plan_text(path)?,
         None => String::new(),
     };
     Plan::from_toml(&text, settings).map_err(|error| match file {

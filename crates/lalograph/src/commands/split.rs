@@ -1,13 +1,12 @@
 //! `split`: training, validation and test parts of a corpus.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use lalograph_lab::LabError;
+use lalograph_lab::artefact::texts::read_split;
 use lalograph_lab::plan::CorpusPlan;
-use lalograph_lab::storage::files::{Existing, WholeFile, read_split, write_whole};
+use lalograph_storage::{Existing, FileSet, WholeFile};
 use lalograph_text::corpus::ReadObserver;
 use lalograph_text::partition::{SplitSpec, make};
 use lalograph_text::split::PartCount;
@@ -19,6 +18,7 @@ use super::input::threads;
 use super::reading::{find_corpus, watched};
 use crate::cli::SplitArgs;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::number::{bytes, count, counted, percent};
 use crate::output::screen::Screen;
@@ -27,10 +27,7 @@ use crate::output::table::{Column, table};
 /// Runs the command.
 pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
-    let existing = if args.force { Existing::Replace } else { Existing::Keep };
-    if args.by.is_none() && existing == Existing::Keep && args.output.exists() {
-        return Err(LabError::Exists(args.output.clone()).into());
-    }
+    let existing = Existing::replaced_if(args.force);
     let corpus = find_corpus(&args.corpus, &CorpusPlan::default(), &args.keep)?;
     if !args.set_aside.is_empty() && args.corpus.reading.label.is_none() && !args.corpus.reading.folder_labels
     {
@@ -41,8 +38,13 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
             "--keep has nothing to keep: only tables and JSON Lines have fields".into(),
         ));
     }
-    let mut files =
-        args.files.as_deref().map(|folder| PartFiles::create(folder, &corpus, existing)).transpose()?;
+    let parts = args.files.as_deref().map(|folder| PartFiles::places(folder, &corpus));
+    // Better refused before the work than after it.
+    let output = args.by.is_none().then(|| args.output.clone());
+    let places: Vec<PathBuf> =
+        output.iter().chain(parts.iter().flat_map(|parts| parts.values())).cloned().collect();
+    let mut set = files::begin("split", &places, existing)?;
+    let mut files = parts.map(|parts| PartFiles::begin(&mut set, parts, &corpus)).transpose()?;
     let left_out = (args.corpus.reading.left_out.as_deref(), existing);
     let split = watched(&corpus, "splitting", left_out, screen, |observer| {
         let each = |document: &Document<'_>, part| match &mut files {
@@ -64,13 +66,14 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
         }
     })?;
     let mut written = Vec::new();
-    if args.by.is_none() {
-        write_whole(&args.output, split.to_json().as_bytes(), existing)?;
-        written.push(args.output.display().to_string());
+    if let Some(output) = &output {
+        set.write(output, split.to_json().as_bytes())?;
+        written.push(output.display().to_string());
     }
     if let Some(files) = files {
         written.extend(files.finish()?.iter().map(|path| path.display().to_string()));
     }
+    set.finish()?;
     if args.json {
         return screen.json(&SplitLine::new(&split, written));
     }
@@ -112,19 +115,26 @@ struct PartFiles {
 }
 
 impl PartFiles {
-    fn create(folder: &Path, corpus: &Corpus, existing: Existing) -> Result<Self, Failure> {
+    fn holds_lines(corpus: &Corpus) -> bool {
         let spec = corpus.spec();
         let (_, tables) = corpus.has_texts_and_tables();
-        let lines = spec.division == Some(Division::Line) && !tables && !spec.folder_labels;
-        let ending = if lines { "txt" } else { "jsonl" };
-        fs::create_dir_all(folder).map_err(LabError::at(folder))?;
+        spec.division == Some(Division::Line) && !tables && !spec.folder_labels
+    }
+
+    /// Where each part goes.
+    fn places(folder: &Path, corpus: &Corpus) -> BTreeMap<Part, PathBuf> {
+        let ending = if Self::holds_lines(corpus) { "txt" } else { "jsonl" };
+        let place = |part: Part| (part, folder.join(format!("{}.{ending}", part.name())));
+        Part::ALL.into_iter().map(place).collect()
+    }
+
+    fn begin(set: &mut FileSet, places: BTreeMap<Part, PathBuf>, corpus: &Corpus) -> Result<Self, Failure> {
         let mut parts = BTreeMap::new();
-        for part in Part::ALL {
-            let path = folder.join(format!("{}.{ending}", part.name()));
-            let file = WholeFile::create(&path, existing)?;
+        for (part, path) in places {
+            let file = set.file(&path)?;
             parts.insert(part, (path, file));
         }
-        Ok(Self { parts, lines, keep: spec.keep.clone() })
+        Ok(Self { parts, lines: Self::holds_lines(corpus), keep: corpus.spec().keep.clone() })
     }
 
     fn write(&mut self, document: &Document<'_>, part: Part) -> Result<(), TextError> {

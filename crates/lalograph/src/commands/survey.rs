@@ -3,9 +3,8 @@
 use std::ops::ControlFlow;
 use std::path::Path;
 
-use lalograph_lab::LabError;
 use lalograph_lab::plan::CorpusPlan;
-use lalograph_lab::storage::files::Existing;
+use lalograph_storage::{Existing, Folder};
 use lalograph_text::survey::{Survey, SurveySpec, count, survey};
 use lalograph_text::{Cleaning, Corpus};
 use similar::{ChangeTag, TextDiff};
@@ -14,6 +13,7 @@ use super::input::threads;
 use super::reading::{cleaning, find_corpus, watched};
 use crate::cli::SurveyArgs;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::chart::write_pictures;
 use crate::output::palette::{BRICK, HONEY, SLATE};
@@ -30,7 +30,7 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<(), Failure> {
     if let Some(documents) = args.show_cleaning {
         return show_cleaning(&corpus, &cleaning, documents, screen);
     }
-    let existing = if args.force { Existing::Replace } else { Existing::Keep };
+    let existing = Existing::replaced_if(args.force);
     let left_out = (args.corpus.reading.left_out.as_deref(), existing);
     if args.counts {
         let counts = watched(&corpus, "counting", left_out, screen, |observer| {
@@ -40,7 +40,7 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<(), Failure> {
     }
     if let Some(folder) = &args.pictures {
         // Better said before the work than after it.
-        std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
+        Folder::make(&*files::storage(), folder)?;
     }
     let spec = SurveySpec {
         cleaning,
@@ -58,9 +58,17 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<(), Failure> {
         screen.line(&render(&survey, screen))?;
     }
     if let Some(folder) = &args.pictures {
-        for (name, scene) in survey_charts(&survey) {
-            let stem = folder.join(name);
-            write_pictures(scene, &stem, existing)?;
+        let charts: Vec<_> =
+            survey_charts(&survey).into_iter().map(|(name, scene)| (folder.join(name), scene)).collect();
+        let places: Vec<_> = charts.iter().flat_map(|(stem, _)| files::picture(stem)).collect();
+        let mut set = files::begin("survey", &places, existing)?;
+        let mut drawn = Vec::new();
+        for (stem, scene) in charts {
+            write_pictures(scene, &mut set, &stem)?;
+            drawn.push(stem);
+        }
+        set.finish()?;
+        for stem in drawn {
             screen.note(&format!("drawn: {}.png and .svg", stem.display()));
         }
     }

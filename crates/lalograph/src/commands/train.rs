@@ -4,17 +4,19 @@ use std::path::Path;
 
 use jiff::ZonedDateTime;
 use lalograph_lab::plan::Texts;
-use lalograph_lab::storage::files::Existing;
-use lalograph_lab::{LabError, LanguageTask, Plan, RunFolder, Running};
+use lalograph_lab::run::shelf;
+use lalograph_lab::{LabError, LanguageTask, Plan, Running};
+use lalograph_storage::Existing;
 use lalograph_text::Corpus;
 
 use super::input::threads;
 use super::reading::{lay_over, refuse_idle};
-use super::settings::{lay, lay_model, read_plan};
+use super::settings::{check_room, lay, lay_model, read_plan};
 use super::training::{carry_out, now, read, render_start, say_outcome};
 use super::vocab::vocabularies::apply_token_args;
 use crate::cli::TrainArgs;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::screen::Screen;
 use crate::output::training::Output;
@@ -32,7 +34,7 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
         Some(name) => checked_name(name)?.to_owned(),
         None => free_name(&args.runs, &plan),
     };
-    let existing = if args.force { Existing::Replace } else { Existing::Keep };
+    let existing = Existing::replaced_if(args.force);
     let place = args.runs.join(&name);
     if existing == Existing::Keep && place.exists() {
         return Err(LabError::Exists(place).into());
@@ -41,6 +43,7 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
     refuse_idle(&args.reading, &Corpus::find(&plan.corpus.spec())?)?;
     let count = threads(args.threads);
     let prepared = read(plan, &args.runs, count, args.reading.left_out.as_deref(), existing, screen)?;
+    check_room(&prepared.plan, prepared.vocabulary.len())?;
     let output = if args.json { Output::Json } else { Output::Words };
     if output == Output::Words {
         screen.line(&render_start(&prepared, screen))?;
@@ -58,8 +61,9 @@ pub(super) fn begin(
     existing: Existing,
 ) -> Result<Running, Failure> {
     let description = prepared.describe(name, now(), env!("CARGO_PKG_VERSION"), std::env::current_dir().ok());
-    let files = prepared.run_files();
-    let (run, claim) = RunFolder::create(runs, &prepared.plan, &description, &files, existing)?;
+    let own = prepared.run_files();
+    let (run, claim, description) =
+        shelf::create(&*files::storage(), runs, &prepared.plan, description, &own, existing)?;
     Ok(Running { run, claim, description, from: None })
 }
 
@@ -108,7 +112,9 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
 
 /// A name that is one folder's, and no path.
 fn checked_name(name: &str) -> Result<&str, Failure> {
-    let fine = !name.is_empty() && !name.starts_with('.') && !name.contains(['/', '\\', '\0']);
+    let fine = !name.is_empty()
+        && !name.starts_with('.')
+        && !name.contains(|c: char| matches!(c, '/' | '\\') || c.is_control());
     if fine { Ok(name) } else { Err(Failure::Usage(format!("`{name}` cannot be the name of a run"))) }
 }
 

@@ -3,15 +3,16 @@
 use std::path::{Path, PathBuf};
 
 use jiff::ZonedDateTime;
+use lalograph_lab::data::token_cache::TokenCache;
 use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::records::Evaluation;
-use lalograph_lab::storage::files::Existing;
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::{
     LabError, LanguageTask, Plan, PreparationEvent, PreparationObserver, RunFolder, Running, TrainingEvent,
     TrainingOutcome, prepare, train,
 };
 use lalograph_net::Network;
+use lalograph_storage::Existing;
 use lalograph_text::Vocabulary;
 use lalograph_text::tokens::EncodedCorpus;
 use serde::Serialize;
@@ -19,6 +20,7 @@ use serde::Serialize;
 use super::reading::{LeftOut, say_reading, say_unknown};
 use super::settings::{describe, describe_windows};
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::number::{bytes, count, duration, percent, perplexity};
 use crate::output::progress::{Measure, Progress};
@@ -45,7 +47,8 @@ pub(super) fn read(
 ) -> Result<LanguageTask, Failure> {
     // A list of what is left out is only there if the corpus is read.
     let cache = runs.join(TOKENS);
-    let cache = left_out.is_none().then_some(cache.as_path());
+    let storage = files::storage();
+    let cache = left_out.is_none().then_some(TokenCache { storage: &*storage, path: &cache });
     reading(left_out, existing, screen, |observer| prepare(plan, threads, cache, None, observer))
 }
 

@@ -2,13 +2,15 @@
 
 use std::path::{Path, PathBuf};
 
+use lalograph_lab::data::token_cache::TokenCache;
 use lalograph_lab::run::description::RunDescription;
-use lalograph_lab::storage::files::Existing;
 use lalograph_lab::{LanguageTask, RunFolder, prepare_again};
+use lalograph_storage::Existing;
 
 use super::input::threads;
 use super::training::{TOKENS, reading};
 use crate::failure::Failure;
+use crate::files;
 use crate::output::screen::Screen;
 
 /// The folder that a run's paths are meant from, where it is another than this one.
@@ -37,8 +39,9 @@ pub(super) fn training_text(model: &Path, screen: &Screen) -> Result<LanguageTas
     })?;
     let plan = run.read_plan()?;
     let base = base(&run.description()?, screen);
-    let cache = tokens_of(&run);
+    let (storage, tokens) = (files::storage(), tokens_of(&run));
+    let cache = tokens.as_deref().map(|path| TokenCache { storage: &*storage, path });
     reading(None, Existing::Keep, screen, |observer| {
-        prepare_again(&run, &plan, base.as_deref(), threads(None), cache.as_deref(), observer)
+        prepare_again(&run, &plan, base.as_deref(), threads(None), cache, observer)
     })
 }

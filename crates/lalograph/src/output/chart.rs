@@ -7,9 +7,10 @@ use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
 use lalograph_lab::run::records::MetricsRecord;
-use lalograph_lab::storage::files::{Existing, write_whole};
+use lalograph_storage::FileSet;
 
 use crate::failure::Failure;
+use crate::files;
 use crate::output::number;
 use crate::output::outline::outline_text;
 use crate::output::palette::{Colour, HONEY, PLUM, SLATE, TEAL};
@@ -116,16 +117,16 @@ impl Picture {
     }
 
     /// Writes it as `stem.svg` and `stem.png`.
-    pub(crate) fn write(&self, stem: &Path, existing: Existing) -> Result<(), Failure> {
-        write_whole(&stem.with_extension("svg"), self.svg.as_bytes(), existing)?;
-        write_whole(&stem.with_extension("png"), &self.png, existing)?;
-        Ok(())
+    pub(crate) fn write(&self, set: &mut FileSet, stem: &Path) -> Result<(), Failure> {
+        let [svg, png] = files::picture(stem);
+        set.write(&svg, self.svg.as_bytes())?;
+        Ok(set.write(&png, &self.png)?)
     }
 }
 
 /// Writes a scene as `stem.svg` and `stem.png`.
-pub(crate) fn write_pictures(scene: Scene, stem: &Path, existing: Existing) -> Result<(), Failure> {
-    Picture::of(scene)?.write(stem, existing)
+pub(crate) fn write_pictures(scene: Scene, set: &mut FileSet, stem: &Path) -> Result<(), Failure> {
+    Picture::of(scene)?.write(set, stem)
 }
 
 /// A picture that grows and shrinks as a whole where it is given another size.
@@ -144,10 +145,21 @@ fn scaling(svg: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    use std::path::Path;
+
+    use kuva::render::render::Scene;
     use lalograph_lab::run::records::{Figures, MetricsRecord};
-    use lalograph_lab::storage::files::Existing;
+    use lalograph_storage::Existing;
 
     use super::{Level, learning_curve, plain, write_pictures};
+    use crate::failure::Failure;
+    use crate::files;
+
+    fn write(scene: Scene, stem: &Path) -> Result<(), Failure> {
+        let mut set = files::begin("test", &files::picture(stem), Existing::Keep)?;
+        write_pictures(scene, &mut set, stem)?;
+        Ok(set.finish()?)
+    }
 
     fn records() -> Vec<MetricsRecord> {
         let steps = [20u64, 40, 80, 160];
@@ -180,9 +192,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let levels = [Level { perplexity: 1.6, name: "floor" }, Level { perplexity: 220.0, name: "unigram" }];
         let stem = folder.path().join("learning");
-        let draw = || {
-            write_pictures(learning_curve("Learning", &records(), &levels).unwrap(), &stem, Existing::Keep)
-        };
+        let draw = || write(learning_curve("Learning", &records(), &levels).unwrap(), &stem);
         draw().unwrap();
         let svg = std::fs::read_to_string(folder.path().join("learning.svg")).unwrap();
         assert!(svg.contains("<svg") && !svg.contains("<text"), "letters are outlines");
@@ -201,7 +211,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         for (name, only) in [("training", 0), ("validation", 4)] {
             let scene = learning_curve(name, &records()[only..=only], &[]).unwrap();
-            write_pictures(scene, &folder.path().join(name), Existing::Keep).unwrap();
+            write(scene, &folder.path().join(name)).unwrap();
         }
         assert!(learning_curve("none", &[], &[Level { perplexity: 2.0, name: "floor" }]).is_none());
     }

@@ -4,6 +4,8 @@ use std::io::{self, Write};
 
 use unicode_width::UnicodeWidthStr;
 
+use super::harmless::harmless;
+
 /// The lines as they were last drawn.
 #[derive(Debug, Default)]
 pub(crate) struct Live {
@@ -24,7 +26,7 @@ impl Live {
         let mut out = format!("\u{1b}[?2026h{}", self.back(columns));
         for line in lines {
             // Cleared before it is written: a terminal whose last column was just written would clear that.
-            out.push_str(&format!("\u{1b}[2K{line}\r\n"));
+            out.push_str(&format!("\u{1b}[2K{}\r\n", harmless(line)));
         }
         out.push_str("\u{1b}[J\u{1b}[?2026l");
         self.drawn = lines.iter().map(|line| shown_width(line)).collect();

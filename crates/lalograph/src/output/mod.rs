@@ -3,8 +3,10 @@
 pub(crate) mod chart;
 pub(crate) mod coverage_chart;
 pub(crate) mod curve;
+pub(crate) mod cut;
 pub(crate) mod decoding_charts;
 pub(crate) mod flow_chart;
+pub(crate) mod harmless;
 pub(crate) mod live;
 pub(crate) mod number;
 pub(crate) mod outline;

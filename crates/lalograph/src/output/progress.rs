@@ -4,6 +4,7 @@ use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
 
+use crate::output::harmless::harmless;
 use crate::output::number::{bytes, count, duration};
 use crate::output::screen::Screen;
 
@@ -47,7 +48,7 @@ impl<'s> Progress<'s> {
             if let Ok(style) = ProgressStyle::with_template(&template) {
                 bar.set_style(style.progress_chars("\u{2588}\u{2592}\u{2591}"));
             }
-            bar.set_prefix(what.to_owned());
+            bar.set_prefix(harmless(what).into_owned());
             bar
         });
         let now = Instant::now();
@@ -59,7 +60,7 @@ impl<'s> Progress<'s> {
         if let Some(bar) = &self.bar {
             bar.set_position(position);
             if !message.is_empty() {
-                bar.set_message(message.to_owned());
+                bar.set_message(harmless(message).into_owned());
             }
         } else if self.last_plain.elapsed() >= PLAIN_EVERY {
             self.last_plain = Instant::now();

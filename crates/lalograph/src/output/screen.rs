@@ -6,6 +6,7 @@ use anstyle::Style;
 
 use crate::cli::{ColourChoice, General};
 use crate::failure::Failure;
+use crate::output::harmless::{harmless, harmless_json};
 use crate::output::palette::{BRICK, HONEY, SLATE};
 
 /// Width of a table where no terminal says its own.
@@ -80,13 +81,22 @@ impl Screen {
         self.styled(HONEY.style().bold(), text)
     }
 
-    /// Writes to standard output.
+    /// Writes to standard output: as it is to a file or another program, and to a terminal without what that would obey.
     pub(crate) fn print(&self, text: &str) -> Result<(), Failure> {
-        self.bytes(text.as_bytes())
+        let shown = if self.to_terminal { harmless(text) } else { text.into() };
+        self.send(shown.as_bytes())
     }
 
-    /// Writes to standard output what need not be text.
+    /// The same with what need not be text.
     pub(crate) fn bytes(&self, bytes: &[u8]) -> Result<(), Failure> {
+        if self.to_terminal { self.print(&String::from_utf8_lossy(bytes)) } else { self.send(bytes) }
+    }
+
+    fn send(&self, bytes: &[u8]) -> Result<(), Failure> {
+        // Tests of the program's own parts look at files, not at what is printed.
+        if cfg!(test) {
+            return Ok(());
+        }
         let mut out = io::stdout().lock();
         out.write_all(bytes)?;
         out.flush()?;
@@ -100,7 +110,7 @@ impl Screen {
 
     /// Writes JSON to standard output, on one line.
     pub(crate) fn json<T: serde::Serialize>(&self, value: &T) -> Result<(), Failure> {
-        self.line(&serde_json::to_string(value).map_err(Failure::work)?)
+        self.line(&harmless_json(&serde_json::to_string(value).map_err(Failure::work)?))
     }
 
     /// Says something on standard error, unless only results are wanted.
@@ -131,8 +141,8 @@ fn paint(colour: bool, style: Style, text: &str) -> String {
 }
 
 /// Nobody is left to tell if standard error is gone.
-fn write_err(text: &str) {
-    let _ = writeln!(io::stderr(), "{text}");
+pub(crate) fn write_err(text: &str) {
+    let _ = writeln!(io::stderr(), "{}", harmless(text));
 }
 
 #[cfg(test)]

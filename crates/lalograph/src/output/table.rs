@@ -2,10 +2,16 @@
 
 use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, LineStyle, Table, TableStyle, Width};
 
+use unicode_width::UnicodeWidthStr;
+
+use crate::output::cut::cut;
 use crate::output::screen::Screen;
 
 const STYLE: TableStyle =
     TableStyle::new().header_separator(LineStyle::none().fill('\u{2500}').junction('\u{2500}'));
+
+/// Columns of a cell, in all its lines. Longer ones are cut: nobody reads them, and breaking them takes the square of their length.
+const LONGEST_CELL: usize = 2000;
 
 /// How a column stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -27,14 +33,14 @@ pub(crate) fn table(screen: &Screen, heads: &[&str], columns: &[Column], rows: &
         table.set_header(heads.to_vec());
     }
     for row in rows {
-        table.add_row(row.clone());
+        table.add_row(row.iter().map(|cell| cut(cell, LONGEST_CELL)));
     }
     for (index, column) in columns.iter().enumerate() {
         let widest = rows
             .iter()
             .map(|row| row[index].as_str())
             .chain(heads.get(index).copied())
-            .map(unicode_width::UnicodeWidthStr::width)
+            .map(|cell| cell.width().min(LONGEST_CELL))
             .max()
             .unwrap_or(1);
         if let Some(drawn) = table.column_mut(index) {
@@ -60,7 +66,7 @@ pub(crate) fn facts(screen: &Screen, rows: &[(&str, String)]) -> String {
 mod tests {
     use unicode_width::UnicodeWidthStr;
 
-    use super::{Column, facts, table};
+    use super::{Column, LONGEST_CELL, facts, table};
     use crate::output::screen::Screen;
 
     #[test]
@@ -85,6 +91,14 @@ mod tests {
             assert!(drawn.contains("123,456,789"), "{width}:\n{drawn}");
             assert_eq!(drawn.matches("mill").count(), 8, "{width}:\n{drawn}");
         }
+    }
+
+    #[test]
+    fn a_word_of_a_megabyte_is_cut_before_it_is_drawn() {
+        let drawn = facts(&Screen::plain(80), &[("longest", "w".repeat(1_000_000))]);
+        let shown = drawn.matches('w').count();
+        assert!((LONGEST_CELL - 10..=LONGEST_CELL).contains(&shown), "{shown}");
+        assert!(drawn.trim_end().ends_with('\u{2026}'));
     }
 
     #[test]

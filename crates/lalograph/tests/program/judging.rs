@@ -168,7 +168,13 @@ fn surprise_is_a_page_that_needs_nothing_else_and_is_not_overwritten() {
     workshop.run_with_input(&words, "Hesper pottered to <b>vlorped</b> & Foxgate.\n").ok();
     let page = workshop.read("page.html");
     assert!(page.starts_with("<!DOCTYPE html>") && page.contains("class=\"s3 unknown\""), "{page}");
-    assert!(!page.contains("http") && !page.contains("<b>vlorped") && !page.contains("<script"), "{page}");
+    assert!(
+        !page.contains("http://")
+            && !page.contains("https://")
+            && !page.contains("<b>vlorped")
+            && !page.contains("<script"),
+        "{page}"
+    );
     workshop.run_with_input(&words, "bees\n").fails(1, &["exists already"]);
     workshop.run_with_input(&[&words[..], &["--force"]].concat(), "bees\n").ok();
     assert!(!workshop.read("page.html").contains("Foxgate"));

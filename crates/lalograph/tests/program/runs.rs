@@ -103,7 +103,8 @@ fn told_twice_it_ends_at_once_and_killed_it_died_but_nothing_is_lost() {
     assert_eq!(status(&listed, "killed"), "died");
     assert!(workshop.run("runs show killed").ok().contains("died: its process ended without a word"));
     for name in ["twice", "killed"] {
-        workshop.run(&format!("resume {name} --steps 12 --quiet")).ok();
+        let made = json(&workshop.run(&format!("runs show {name} --json")).ok())["steps"].as_u64().unwrap();
+        workshop.run(&format!("resume {name} --steps {} --quiet", made + 2)).ok();
         workshop.run(&format!("score runs/{name} thornmere/diaries --first 5")).ok();
     }
 }
@@ -317,10 +318,33 @@ fn runs_are_listed_shown_compared_reported_and_removed() {
     workshop.run("runs remove first nothing").fails(1, &["no run `nothing`"]);
     assert!(workshop.path("runs/first").is_dir(), "all are found before any is removed");
     assert!(workshop.run("runs remove first second --tokens").ok().contains("removed runs/first"));
-    assert_eq!(std::fs::read_dir(workshop.path("runs")).unwrap().count(), 0);
+    let left: Vec<_> =
+        std::fs::read_dir(workshop.path("runs")).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    assert_eq!(left, [".lalograph-lock"]);
     workshop.write("letters/one.txt", "dear bees");
     workshop.run("runs remove letters").fails(1, &["no run"]);
     assert!(workshop.path("letters/one.txt").is_file());
+}
+
+#[test]
+fn only_what_is_a_run_is_removed_and_only_by_the_path_that_was_meant() {
+    let workshop = workshop_with_demo();
+    workshop.run(&format!("{SMALL} --name first")).ok();
+    // Somebody's own folder with a file of that name, here and among the runs.
+    for folder in ["mine", "runs/mine"] {
+        workshop.write(&format!("{folder}/run.json"), "{\"name\": \"five miles\", \"steps\": 9000}");
+        workshop.write(&format!("{folder}/diary.txt"), "dear bees");
+    }
+    workshop.run("runs remove mine").fails(1, &["runs/mine/run.json"]);
+    workshop.run("runs remove ./mine").fails(1, &["mine/run.json"]);
+    workshop.run(&format!("{SMALL} --name mine --force")).fails(1, &["run.json"]);
+    for folder in ["mine", "runs/mine"] {
+        assert_eq!(workshop.read(&format!("{folder}/diary.txt")), "dear bees");
+    }
+    // A name is that of a run in the folder of runs, even where a folder here has the same.
+    std::fs::rename(workshop.path("mine"), workshop.path("first")).unwrap();
+    assert!(workshop.run("runs remove first").ok().contains("removed runs/first"));
+    assert_eq!(workshop.read("first/diary.txt"), "dear bees");
 }
 
 #[test]
@@ -366,6 +390,8 @@ fn a_damaged_run_is_named_and_the_others_are_listed() {
     workshop.write("runs/hurt/run.json", "{\"name\": \"hurt\"");
     workshop.write("runs/torn/run.json", std::fs::read(workshop.path("runs/whole/run.json")).unwrap());
     workshop.write("runs/torn/plan.toml", "[model]\nhidden = 16\n");
+    workshop.run("runs show torn").fails(1, &["is not the plan that the run was begun with"]);
+    workshop.write("runs/torn/plan.toml", std::fs::read(workshop.path("runs/whole/plan.toml")).unwrap());
     workshop.write("runs/torn/metrics.jsonl", "{\"kind\":\"training\",\"step\":20");
     let listed = workshop.run("runs list");
     assert!(listed.err.contains("runs/hurt/run.json") && listed.err.contains("left out"), "{listed:?}");

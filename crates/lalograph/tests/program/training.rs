@@ -217,7 +217,7 @@ fn damaged_and_foreign_model_files_are_refused() {
     // Intact, and no models.
     for (file, what) in [
         ("thornmere/runs/demo/plan.toml", "of another kind"),
-        ("thornmere/vectors/demo.safetensors", "its format is `lalograph word vectors`"),
+        ("thornmere/vectors.safetensors", "its format is `lalograph word vectors`"),
     ] {
         workshop
             .run(&format!("sample {file}"))

@@ -205,7 +205,13 @@ fn a_map_is_a_picture_and_a_page() {
     assert_eq!(map["words"].as_array().unwrap().len(), 40);
     assert!(workshop.path("map.png").exists() && workshop.read("map.svg").contains("<svg"));
     let page = workshop.read("map.html");
-    assert!(page.contains("<title>") && page.contains("near: ") && !page.contains("http"), "{page}");
+    assert!(
+        page.contains("<title>")
+            && page.contains("near: ")
+            && !page.contains("http://")
+            && !page.contains("https://"),
+        "{page}"
+    );
     let words = "embed map thornmere/vectors.txt --word June --word July --word Hesper --word Maudry --output axes --layout principal";
     workshop.run(words).ok();
     assert!(workshop.read("axes.html").contains("of the spread"));

@@ -64,12 +64,15 @@ impl Duty<LanguageTask> for FlowDuty<'_> {
         every(self.task.plan.training.flow_every, step)
     }
 
-    fn perform(&mut self, moment: Moment<'_, '_, LanguageModel>) -> Result<Vec<LanguageNote>, LabError> {
+    fn perform(
+        &mut self,
+        moment: Moment<'_, '_, LanguageModel>,
+    ) -> Result<Option<Vec<LanguageNote>>, LabError> {
         let step = moment.trainer.step();
         let (team, weights) = moment.trainer.last_step();
         let lanes: Vec<_> = team.windows().collect();
         let record = self.meter.measure(&self.task.model, weights, &lanes);
-        Ok(vec![LanguageNote::Flow(FlowRecord { step, ..record })])
+        Ok(Some(vec![LanguageNote::Flow(FlowRecord { step, ..record })]))
     }
 }
 
@@ -114,10 +117,13 @@ impl Duty<LanguageTask> for SamplesDuty<'_> {
         over || every(samples.every, step) || samples.at.contains(&step)
     }
 
-    fn perform(&mut self, moment: Moment<'_, '_, LanguageModel>) -> Result<Vec<LanguageNote>, LabError> {
+    fn perform(
+        &mut self,
+        moment: Moment<'_, '_, LanguageModel>,
+    ) -> Result<Option<Vec<LanguageNote>>, LabError> {
         let LanguageTask { plan, seed_texts, .. } = self.task;
         if plan.samples.temperatures.is_empty() {
-            return Ok(Vec::new());
+            return Ok(Some(Vec::new()));
         }
         let (step, seed) = (moment.trainer.step(), plan.training.seed);
         let ready = Arc::new(self.ready(moment.trainer.settled()));
@@ -130,7 +136,10 @@ impl Duty<LanguageTask> for SamplesDuty<'_> {
                 let request =
                     Request { seed_text, decoding, tokens, past_end: false, stop: &Stop::default() };
                 let mut random = stream(seed, "sampling", &[step, notes.len() as u64]);
-                let sample = generator.write(&request, &mut random, |_| true)?;
+                let sample = generator.write(&request, &mut random, |_| (moment.go_on)())?;
+                if sample.ended == Ended::Stopped {
+                    return Ok(None);
+                }
                 notes.push(LanguageNote::Sample(SampleRecord {
                     step,
                     validation_perplexity: moment.validation.map(|validation| validation.perplexity()),
@@ -144,6 +153,6 @@ impl Duty<LanguageTask> for SamplesDuty<'_> {
         }
         drop(generator);
         self.ready = Arc::into_inner(ready);
-        Ok(notes)
+        Ok(Some(notes))
     }
 }

@@ -4,13 +4,13 @@ use std::path::Path;
 
 use lalograph_net::weights::packed::{PackedWeights, Parameters, Pass};
 use lalograph_net::{LanguageModel, Network};
+use lalograph_storage::{Existing, Storage, WholeFile};
 use lalograph_text::Vocabulary;
 
 use crate::artefact::container::{Assets, Container, json, read_file};
 use crate::artefact::model_file::{KIND, Trained, read_weights, save_model};
 use crate::error::LabError;
 use crate::plan::Plan;
-use crate::storage::files::Existing;
 
 /// The task that such files name.
 pub(super) const TASK: &str = "language model";
@@ -45,9 +45,10 @@ impl ModelFile {
     ///
     /// # Errors
     /// The place is taken; the file system refuses.
-    pub fn save(&self, path: &Path, existing: Existing) -> Result<(), LabError> {
+    pub fn save(&self, storage: &dyn Storage, path: &Path, existing: Existing) -> Result<(), LabError> {
         let assets = language_assets(&self.plan, &self.vocabulary)?;
-        save_model(path, assets, &self.trained, self.model.layout(), &self.weights, existing)
+        let file = WholeFile::create(storage, path, existing)?;
+        save_model(file, assets, &self.trained, self.model.layout(), &self.weights)
     }
 
     /// Reads and checks a model file.

@@ -12,18 +12,18 @@ use rand::seq::SliceRandom;
 use super::events::{PreparationEvent, PreparationObserver};
 use super::learner::LanguageTask;
 use super::start::Start;
+use crate::artefact::texts::{read_split, read_vocabulary};
 use crate::data::overlap::seen_share;
 use crate::data::source::Windows;
-use crate::data::token_cache::CacheEntry;
+use crate::data::token_cache::{CacheEntry, TokenCache};
 use crate::data::windows::TrainingWindows;
 use crate::error::LabError;
 use crate::measure::baseline::unigram_loss;
 use crate::plan::{Plan, PlanError};
 use crate::run::description::TextFacts;
 use crate::run::folder::RunFolder;
-use crate::storage::files::{read_split, read_vocabulary};
 
-/// Reads the corpus with `threads` threads and lays the model out. In `cache`, a folder, encoded corpora are kept; what was encoded before and has
+/// Reads the corpus with `threads` threads and lays the model out. In `cache` encoded corpora are kept; what was encoded before and has
 /// not changed since is taken from there. With a `vocabulary`, that is used and none is counted.
 ///
 /// # Errors
@@ -31,7 +31,7 @@ use crate::storage::files::{read_split, read_vocabulary};
 pub fn prepare(
     plan: Plan,
     threads: usize,
-    cache: Option<&Path>,
+    cache: Option<TokenCache<'_>>,
     vocabulary: Option<Vocabulary>,
     observer: &mut dyn PreparationObserver,
 ) -> Result<LanguageTask, LabError> {
@@ -44,7 +44,7 @@ pub fn prepare(
 fn lay_out(
     mut plan: Plan,
     threads: usize,
-    cache: Option<&Path>,
+    cache: Option<TokenCache<'_>>,
     vocabulary: Option<Vocabulary>,
     observer: &mut dyn PreparationObserver,
 ) -> Result<LanguageTask, LabError> {
@@ -82,6 +82,15 @@ fn lay_out(
         steps_per_epoch: windows,
     };
     let mut seed_texts = plan.samples.seed_text.0.clone();
+    let mut encoder = vocabulary.encoder();
+    for seed_text in &seed_texts {
+        let mut indices = Vec::new();
+        encoder.encode_into(seed_text, &mut indices);
+        if !indices.is_empty() && indices.iter().all(|&index| index == Reserved::UNKNOWN) {
+            return Err(LabError::SeedUnknown);
+        }
+    }
+    drop(encoder);
     seed_texts.extend(drawn_seeds(&plan, &vocabulary, validation)?);
     Ok(LanguageTask { plan, vocabulary, corpus, model, steps, seed_texts, facts, start })
 }
@@ -93,7 +102,7 @@ fn lay_out(
 pub fn read_text(
     plan: &Plan,
     threads: usize,
-    cache: Option<&Path>,
+    cache: Option<TokenCache<'_>>,
     vocabulary: Option<Vocabulary>,
     observer: &mut dyn PreparationObserver,
 ) -> Result<(Vocabulary, EncodedCorpus), LabError> {
@@ -117,7 +126,7 @@ pub fn read_text(
     };
     match kept {
         Some(kept) => {
-            let folder = entry.as_ref().map(CacheEntry::folder).unwrap_or(Path::new(""));
+            let folder = entry.as_ref().map(CacheEntry::path).unwrap_or(Path::new(""));
             let _ = observer.event(&PreparationEvent::Reused(folder));
             Ok(kept)
         }
@@ -135,7 +144,7 @@ pub fn prepare_again(
     plan: &Plan,
     base: Option<&Path>,
     threads: usize,
-    cache: Option<&Path>,
+    cache: Option<TokenCache<'_>>,
     observer: &mut dyn PreparationObserver,
 ) -> Result<LanguageTask, LabError> {
     let description = run.description()?;
@@ -196,7 +205,7 @@ fn encode(
     corpus: &Corpus,
     held_out: &HeldOut,
     given: Option<Vocabulary>,
-    mut entry: Option<&mut CacheEntry>,
+    mut entry: Option<&mut CacheEntry<'_>>,
     threads: usize,
     observer: &mut dyn PreparationObserver,
 ) -> Result<(Vocabulary, EncodedCorpus), LabError> {

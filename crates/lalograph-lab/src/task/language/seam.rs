@@ -49,6 +49,10 @@ impl Task for LanguageTask {
         self.model.shared(|| self.corpus.training.counts(self.vocabulary.len()))
     }
 
+    fn check_start(&self) -> Result<(), LabError> {
+        self.start.check()
+    }
+
     fn start(&self, weights: &mut [f32]) -> Result<(), LabError> {
         self.start.fill(&self.model, weights, &self.vocabulary)
     }

@@ -4,8 +4,8 @@ use std::path::Path;
 
 use lalograph_demo::{analogies_file, similarity_file};
 use lalograph_lab::artefact::vectors::VectorFile;
-use lalograph_lab::storage::files::Existing;
 use lalograph_lab::{LabError, LanguageTask};
+use lalograph_storage::FileSet;
 use lalograph_vectors::judge::{Method, analogies, likeness, read_pairs, read_questions};
 use lalograph_vectors::train::{LearningProgress as Reached, Settings, train};
 
@@ -25,7 +25,7 @@ const NEIGHBOURS: usize = 4;
 pub(crate) fn vectors_of(
     prepared: &LanguageTask,
     settings: &Settings,
-    folder: &Path,
+    (set, folder): (&mut FileSet, &Path),
     threads: usize,
     screen: &Screen,
 ) -> Result<(), Failure> {
@@ -81,7 +81,7 @@ pub(crate) fn vectors_of(
         table,
         made: serde_json::to_string(settings).map_err(Failure::work)?,
     };
-    file.save(&folder.join("vectors.safetensors"), Existing::Keep)?;
-    file.save_text(&folder.join("vectors.txt"), Existing::Keep)?;
+    file.save(set.file(&folder.join("vectors.safetensors"))?)?;
+    file.save_text(set.file(&folder.join("vectors.txt"))?)?;
     screen.line(&format!("\n{}\n{}", screen.heading("Word vectors"), facts(screen, &rows)))
 }

@@ -2,13 +2,15 @@
 
 use lalograph_lab::LabError;
 use lalograph_lab::artefact::vectors::{VectorFile, import};
+use lalograph_storage::Existing;
 use lalograph_vectors::import::BadLine;
 use serde::Serialize;
 
-use super::words::{counts, own_words, places, words_of};
+use super::words::{counts, own_words, words_of};
 use crate::cli::EmbedImportArgs;
 use crate::commands::vocab::vocabularies;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::number::{count, percent};
 use crate::output::progress::{Measure, Progress};
@@ -43,7 +45,7 @@ struct BadLineNamed<'a> {
 
 /// Runs the command.
 pub(super) fn run(args: &EmbedImportArgs, screen: &Screen) -> Result<(), Failure> {
-    let existing = places(&[&args.output], args.force)?;
+    let output = files::create(&args.output, Existing::replaced_if(args.force))?;
     interrupt::listen();
     let vocabulary = args.vocabulary.as_deref().map(vocabularies::load).transpose()?;
     let wanted = vocabulary.as_ref().map(own_words);
@@ -94,7 +96,7 @@ pub(super) fn run(args: &EmbedImportArgs, screen: &Screen) -> Result<(), Failure
         vocabulary,
         made: serde_json::json!({ "imported": true }).to_string(),
     };
-    file.save(&args.output, existing)?;
+    file.save(output)?;
     if args.json {
         return screen.json(&ImportDocument {
             vectors: args.output.display().to_string(),

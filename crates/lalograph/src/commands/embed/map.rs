@@ -1,12 +1,13 @@
 //! `embed map`: words in a plane.
 
-use lalograph_lab::storage::files::write_whole;
+use lalograph_storage::Existing;
 use lalograph_vectors::map::{Neighbourhood, Plane, neighbourhood, principal};
 use serde::Serialize;
 
-use super::words::{load, places, words_of};
+use super::words::{load, words_of};
 use crate::cli::{EmbedMapArgs, LayoutChoice};
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::chart::Picture;
 use crate::output::number::count;
@@ -43,7 +44,7 @@ pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
         ));
     }
     let [svg, png, page] = ["svg", "png", "html"].map(|form| args.output.with_extension(form));
-    let existing = places(&[&svg, &png, &page], args.force)?;
+    let mut set = files::begin("map", &[&svg, &png, &page], Existing::replaced_if(args.force))?;
     let file = load(&args.vectors, screen)?;
     let table = &file.table;
     let mut rows: Vec<u32> = Vec::new();
@@ -78,7 +79,7 @@ pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
     let words: Vec<&str> = rows.iter().map(|&row| table.word(row)).collect();
     let scene = word_map(&words, &points, shares);
     let picture = Picture::of(scene)?;
-    picture.write(&args.output, existing)?;
+    picture.write(&mut set, &args.output)?;
     let near: Vec<Vec<(String, f32)>> = table
         .nearest_of_all(
             &rows.iter().flat_map(|&row| table.at(row).to_vec()).collect::<Vec<f32>>(),
@@ -89,7 +90,8 @@ pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
         .map(|found| found.iter().map(|other| (table.word(other.row).to_owned(), other.nearness)).collect())
         .collect();
     let source = args.vectors.display().to_string();
-    write_whole(&page, map_page(&source, &words, &points, &near, shares).as_bytes(), existing)?;
+    set.write(&page, map_page(&source, &words, &points, &near, shares).as_bytes())?;
+    set.finish()?;
     if args.json {
         let place = |(word, point): (&&str, &[f64; 2])| PlacedWord {
             word: (*word).to_owned(),

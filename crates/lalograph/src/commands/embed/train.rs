@@ -3,8 +3,9 @@
 use std::time::Instant;
 
 use lalograph_lab::artefact::vectors::VectorFile;
-use lalograph_lab::storage::files::Existing;
+use lalograph_lab::data::token_cache::TokenCache;
 use lalograph_lab::{LabError, Plan, read_text};
+use lalograph_storage::Existing;
 use lalograph_text::tokens::TokenSequence;
 use lalograph_text::{Corpus, Vocabulary};
 use lalograph_vectors::VectorTable;
@@ -13,19 +14,21 @@ use lalograph_vectors::pmi::{Factorising, factorise};
 use lalograph_vectors::train::{Direction, LearningProgress as Reached, Learnt, Settings, train};
 use serde::Serialize;
 
-use super::words::{NearWord, counts, places, spellings};
+use super::words::{NearWord, counts, spellings};
 use crate::cli::{DirectionChoice, EmbedTrainArgs};
 use crate::commands::input::threads;
 use crate::commands::reading::{lay_over, refuse_idle};
 use crate::commands::training::{TOKENS, reading_text};
 use crate::commands::vocab::vocabularies::apply_token_args;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::number::{count, duration};
 use crate::output::palette::{HONEY, SLATE};
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 use crate::output::table::facts;
+use crate::room;
 
 /// Neighbours of a probe, and words that are probes where none are named.
 const NEIGHBOURS: usize = 5;
@@ -71,7 +74,8 @@ enum Way {
 /// Runs the command.
 pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure> {
     let outputs: Vec<_> = std::iter::once(args.output.as_path()).chain(args.text_output.as_deref()).collect();
-    let existing = places(&outputs, args.force)?;
+    let existing = Existing::replaced_if(args.force);
+    let mut written = files::begin("vectors", &outputs, existing)?;
     let way = way(args)?;
     if args.paths.iter().any(|path| path.as_os_str() == "-") {
         return Err(Failure::Usage(
@@ -82,6 +86,14 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
     interrupt::listen();
     let (vocabulary, text) = read(args, existing, screen)?;
     let words = spellings(&vocabulary);
+    if let Way::Predicting(settings) = &way {
+        let workers = settings.lanes.unwrap_or_else(|| threads(args.threads));
+        room::check(
+            settings.bytes(words.len(), workers),
+            "learning these vectors",
+            "lower --dimensions, --piece-rows, --lanes or --vocab-size",
+        )?;
+    }
     let probes = probes(args, &vocabulary, screen)?;
     let begun = Instant::now();
     let mut last_loss = None;
@@ -111,10 +123,11 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
         .to_string(),
     };
     let file = VectorFile { counts: Some(counts(&vocabulary)), vocabulary: Some(vocabulary), table, made };
-    file.save(&args.output, existing)?;
+    file.save(written.file(&args.output)?)?;
     if let Some(path) = &args.text_output {
-        file.save_text(path, existing)?;
+        file.save_text(written.file(path)?)?;
     }
+    written.finish()?;
     let passes = if let Way::Predicting(settings) = &way { settings.epochs } else { 1 };
     let tokens = passes * text.len() as u64;
     let words_per_second = tokens as f64 / seconds.max(1e-9);
@@ -215,7 +228,8 @@ fn read(
     let left_out = args.reading.left_out.as_deref();
     // A list of what is left out is only there if the corpus is read.
     let cache = args.runs.join(TOKENS);
-    let cache = left_out.is_none().then_some(cache.as_path());
+    let storage = files::storage();
+    let cache = left_out.is_none().then_some(TokenCache { storage: &*storage, path: &cache });
     let (vocabulary, encoded) = reading_text(left_out, existing, screen, |observer| {
         read_text(&plan, threads(args.threads), cache, None, observer)
     })?;

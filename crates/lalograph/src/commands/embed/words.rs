@@ -4,7 +4,6 @@ use std::path::{Path, PathBuf};
 
 use lalograph_lab::LabError;
 use lalograph_lab::artefact::vectors::VectorFile;
-use lalograph_lab::storage::files::Existing;
 use lalograph_text::{Reserved, Vocabulary};
 use lalograph_vectors::VectorTable;
 use lalograph_vectors::table::Neighbour;
@@ -46,17 +45,6 @@ pub(super) fn load(path: &Path, screen: &Screen) -> Result<VectorFile, Failure> 
     })?;
     progress.finish();
     Ok(file)
-}
-
-/// Whether files may be replaced; refuses at once those that may not.
-pub(super) fn places(paths: &[&Path], force: bool) -> Result<Existing, Failure> {
-    if force {
-        return Ok(Existing::Replace);
-    }
-    match paths.iter().find(|path| path.exists()) {
-        Some(taken) => Err(LabError::Exists(taken.to_path_buf()).into()),
-        None => Ok(Existing::Keep),
-    }
 }
 
 /// The spellings of all indices, reserved ones first.

@@ -3,18 +3,17 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use lalograph_lab::LabError;
 use lalograph_lab::run::description::Standing;
 use lalograph_lab::run::history::{RunHistory, differing_settings};
 use lalograph_lab::run::records::{Evaluation, Figures, MetricsRecord, SampleRecord};
-use lalograph_lab::storage::files::{Existing, write_whole};
 use serde::Serialize;
 
 use super::figures::{from_loss, other_figures, steps};
-use super::report::refuse_taken;
+use super::report::begin_pages;
 use crate::cli::CompareArgs;
 use crate::commands::lookup::find_run;
 use crate::failure::Failure;
+use crate::files;
 use crate::output::chart::Picture;
 use crate::output::number::{bytes, count, duration, perplexity};
 use crate::output::page::{ComparisonRows, comparison_page};
@@ -179,18 +178,18 @@ fn write(
     histories: &[RunHistory],
     differing: &[(String, Vec<Option<String>>)],
 ) -> Result<PathBuf, Failure> {
-    let existing = if force { Existing::Replace } else { Existing::Keep };
-    let page = folder.join("comparison.html");
-    refuse_taken(&[&page], existing)?;
-    std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
+    let (page, stem) = (folder.join("comparison.html"), folder.join("comparison"));
+    let [svg, png] = files::picture(&stem);
+    let mut set = begin_pages("comparison", &[page.clone(), svg, png], force)?;
     let runs: Vec<(String, &[MetricsRecord])> =
         histories.iter().map(|history| (history.run.name(), &history.metrics[..])).collect();
     let picture = comparison_chart(&runs).map(Picture::of).transpose()?;
     if let Some(picture) = &picture {
-        picture.write(&folder.join("comparison"), existing)?;
+        picture.write(&mut set, &stem)?;
     }
     let svg = picture.as_ref().map(|picture| picture.svg.as_str());
-    write_whole(&page, comparison_page(&rows(histories, differing), histories, svg).as_bytes(), existing)?;
+    set.write(&page, comparison_page(&rows(histories, differing), histories, svg).as_bytes())?;
+    set.finish()?;
     Ok(page)
 }
 

@@ -4,11 +4,13 @@ use std::path::PathBuf;
 
 use lalograph_lab::RunFolder;
 use lalograph_lab::run::description::Standing;
+use lalograph_lab::run::shelf;
 use serde::Serialize;
 
 use super::figures::{from_loss, steps};
 use crate::cli::ListArgs;
 use crate::failure::Failure;
+use crate::files;
 use crate::output::number::bytes;
 use crate::output::screen::Screen;
 use crate::output::table::{Column, table};
@@ -34,6 +36,7 @@ struct Listed {
 
 /// Runs the command.
 pub(super) fn run(args: &ListArgs, screen: &Screen) -> Result<(), Failure> {
+    shelf::tidy(&*files::storage(), &args.place.runs);
     let mut runs = Vec::new();
     for run in RunFolder::all(&args.place.runs)? {
         match run.description() {

@@ -2,26 +2,29 @@
 
 use super::super::training::TOKENS;
 use crate::cli::RemoveArgs;
-use crate::commands::lookup::find_run;
+use crate::commands::lookup::run_meant;
 use crate::failure::Failure;
+use crate::files;
 use crate::output::number::bytes;
 use crate::output::screen::Screen;
-use lalograph_lab::LabError;
+use lalograph_lab::run::shelf;
+use lalograph_storage::Folder;
 
 /// Runs the command.
 pub(super) fn run(args: &RemoveArgs, screen: &Screen) -> Result<(), Failure> {
+    let storage = files::storage();
     // All are found before any is removed.
     let runs: Vec<_> =
-        args.names.iter().map(|name| find_run(&args.place.runs, name)).collect::<Result<_, _>>()?;
+        args.names.iter().map(|name| run_meant(&args.place.runs, name)).collect::<Result<_, _>>()?;
     for run in runs {
         let (path, size) = (run.path().to_owned(), run.bytes());
-        run.remove()?;
+        shelf::remove(&*storage, &run)?;
         screen.line(&format!("removed {} ({})", path.display(), bytes(size)))?;
     }
     if args.tokens {
         let tokens = args.place.runs.join(TOKENS);
         if tokens.is_dir() {
-            std::fs::remove_dir_all(&tokens).map_err(LabError::at(&tokens))?;
+            Folder::open(&*storage, &args.place.runs)?.remove_all(TOKENS)?;
             screen.line(&format!("removed the encoded corpora in {}", tokens.display()))?;
         } else {
             screen.note(&format!("there are no encoded corpora in {}", args.place.runs.display()));

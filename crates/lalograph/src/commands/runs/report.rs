@@ -4,15 +4,18 @@ use std::path::{Path, PathBuf};
 
 use kuva::render::render::Scene;
 use lalograph_lab::LabError;
+use lalograph_lab::artefact::texts::read_vocabulary;
 use lalograph_lab::measure::cost::{Cost, cost, zipf_share};
 use lalograph_lab::run::history::RunHistory;
-use lalograph_lab::storage::files::{Existing, read_vocabulary, write_whole};
+use lalograph_net::LanguageModel;
+use lalograph_storage::{Existing, FileSet, StorageError};
 use serde::Serialize;
 
 use super::show::about;
 use crate::cli::ReportArgs;
 use crate::commands::lookup::find_run;
 use crate::failure::Failure;
+use crate::files;
 use crate::output::chart::{Level, Picture, learning_curve};
 use crate::output::flow_chart::flow_chart;
 use crate::output::page::{ReportPictures, report_page, samples_page};
@@ -28,16 +31,20 @@ struct ReportDocument<'a> {
     pictures: &'a [PathBuf],
 }
 
+/// The pictures of a report, by the names of their files.
+const PICTURES: [&str; 4] = ["learning", "gradient-norm", "learning-rate", "gradient-flow"];
+
 /// Runs the command.
 pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
     let history = RunHistory::read(find_run(&args.place.folder.runs, &args.place.run)?)?;
     let folder = args.output.clone().unwrap_or_else(|| history.run.path().join("report"));
-    let existing = if args.force { Existing::Replace } else { Existing::Keep };
     let (page, samples) = (folder.join("report.html"), folder.join("samples.html"));
-    refuse_taken(&[&page, &samples], existing)?;
+    let stems = PICTURES.map(|name| folder.join(name));
+    let mut places = vec![page.clone(), samples.clone()];
+    places.extend(stems.iter().flat_map(|stem| files::picture(stem)));
     let hints = history.hints();
     let cost = layers(&history)?;
-    std::fs::create_dir_all(&folder).map_err(LabError::at(&folder))?;
+    let mut set = begin_pages("report", &places, args.force)?;
 
     let levels: Vec<Level<'_>> = history
         .description
@@ -47,26 +54,27 @@ pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
         .into_iter()
         .collect();
     let mut drawn = Vec::new();
-    let mut draw = |name: &str, scene: Option<Scene>| -> Result<Option<String>, Failure> {
+    let mut draw = |stem: &Path, scene: Option<Scene>| -> Result<Option<String>, Failure> {
         let Some(scene) = scene else {
             return Ok(None);
         };
         let picture = Picture::of(scene)?;
-        let stem = folder.join(name);
-        picture.write(&stem, existing)?;
-        drawn.extend(["svg", "png"].map(|extension| stem.with_extension(extension)));
+        picture.write(&mut set, stem)?;
+        drawn.extend(files::picture(stem));
         Ok(Some(picture.svg))
     };
     let title = format!("Learning: {}", history.run.name());
+    let [learning, gradient, rate, flow] = &stems;
     let pictures = ReportPictures {
-        learning: draw("learning", learning_curve(&title, &history.metrics, &levels))?,
-        gradient: draw("gradient-norm", gradient_chart(&history.metrics))?,
-        rate: draw("learning-rate", rate_chart(&history.metrics))?,
-        flow: draw("gradient-flow", flow_chart(&history.flow))?,
+        learning: draw(learning, learning_curve(&title, &history.metrics, &levels))?,
+        gradient: draw(gradient, gradient_chart(&history.metrics))?,
+        rate: draw(rate, rate_chart(&history.metrics))?,
+        flow: draw(flow, flow_chart(&history.flow))?,
     };
     let about = about(&history);
-    write_whole(&page, report_page(&history, &about, &hints, cost.as_ref(), &pictures).as_bytes(), existing)?;
-    write_whole(&samples, samples_page(&history).as_bytes(), existing)?;
+    set.write(&page, report_page(&history, &about, &hints, cost.as_ref(), &pictures).as_bytes())?;
+    set.write(&samples, samples_page(&history).as_bytes())?;
+    set.finish()?;
     if args.json {
         return screen.json(&ReportDocument { report: &page, samples: &samples, pictures: &drawn });
     }
@@ -90,16 +98,17 @@ fn layers(history: &RunHistory) -> Result<Option<Cost>, Failure> {
         0 => read_vocabulary(&vocabulary)?.len(),
         indices => indices as usize,
     };
+    // A description that says more than a model can have.
+    LanguageModel::new(history.plan.shape(indices)).map_err(LabError::from)?;
     Ok(Some(cost(&history.plan, indices, &zipf_share(indices))?))
 }
 
-/// Refuses places that are taken before anything is written.
-pub(super) fn refuse_taken(paths: &[&Path], existing: Existing) -> Result<(), Failure> {
-    match paths.iter().find(|path| existing == Existing::Keep && path.exists()) {
-        Some(path) => {
-            let remedy = "--force replaces it, --output writes it elsewhere";
-            Err(Failure::with_remedy(LabError::Exists(path.to_path_buf()), remedy))
+/// Begins the files of a page; where they are taken, says what to do about it.
+pub(super) fn begin_pages(name: &str, places: &[PathBuf], force: bool) -> Result<FileSet, Failure> {
+    match FileSet::begin(&*files::storage(), name, places, Existing::replaced_if(force)) {
+        Err(taken @ StorageError::Exists(_)) => {
+            Err(Failure::with_remedy(taken, "--force replaces it, --output writes it elsewhere"))
         }
-        None => Ok(()),
+        begun => Ok(begun?),
     }
 }

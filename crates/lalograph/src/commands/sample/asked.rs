@@ -117,19 +117,20 @@ impl Asked<'_> {
     /// Writes one sample, printing it as it comes.
     pub(super) fn stream(&self, generator: &mut Generator, decoding: &Decoding) -> Result<Written, Failure> {
         let screen = self.screen;
-        screen.print(self.seed_text_shown())?;
+        // Shown with the first piece: a seed text that the model cannot read is an error and nothing else.
+        let mut seed_text = self.seed_text_shown();
         let mut failed = None;
         let mut random = self.random(decoding, 1);
         let sample = generator.write(&self.request(decoding), &mut random, |piece| {
             if failed.is_none() {
-                failed = screen.print(piece).err();
+                failed = screen.print(&format!("{}{piece}", std::mem::take(&mut seed_text))).err();
             }
             failed.is_none() && !interrupt::asked()
         })?;
         match failed {
             Some(failure) => Err(failure),
             None => {
-                screen.print("\n")?;
+                screen.print(&format!("{seed_text}\n"))?;
                 Ok(Written { decoding: Some(*decoding), number: 1, score: None, how: name(decoding), sample })
             }
         }

@@ -1,19 +1,20 @@
 //! Choosing a way to choose tokens is a measurement: many samples of each, beside held-out text.
 
+use lalograph_lab::ModelFile;
 use lalograph_lab::measure::score::token_losses;
-use lalograph_lab::storage::files::Existing;
 use lalograph_lab::writing::copying::{Copying, copying, distinct_share, excerpts};
 use lalograph_lab::writing::decoding::Decoding;
 use lalograph_lab::writing::generator::{Generator, Sample};
 use lalograph_lab::writing::trial::{Trial, TrialText};
-use lalograph_lab::{LabError, ModelFile};
 use lalograph_net::numbers::chance::stream;
+use lalograph_storage::Existing;
 use lalograph_text::tokens::TokenSequence;
 use serde::Serialize;
 
 use super::asked::{Asked, name};
 use crate::commands::training_text::training_text;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::chart::write_pictures;
 use crate::output::decoding_charts::{DecodingPoint, decoding_charts};
@@ -115,13 +116,10 @@ pub(super) fn run(asked: &Asked<'_>, file: &ModelFile, generator: &mut Generator
     for decoding in ways.iter().filter_map(Way::decoding) {
         decoding.check(file.vocabulary.len())?;
     }
-    let existing = if args.force { Existing::Replace } else { Existing::Keep };
     let names = ["decoding-perplexity", "decoding-copying"];
     let stems: Vec<_> = args.pictures.iter().flat_map(|folder| names.map(|name| folder.join(name))).collect();
-    let taken = stems.iter().map(|stem| stem.with_extension("png")).find(|path| path.exists() && !args.force);
-    if let Some(taken) = taken {
-        return Err(LabError::Exists(taken).into());
-    }
+    let places: Vec<_> = stems.iter().flat_map(|stem| files::picture(stem)).collect();
+    let mut pictures = files::begin("decoding", &places, Existing::replaced_if(args.force))?;
     let prepared = match training_text(&args.model, screen) {
         Err(failure @ Failure::Work { .. }) => {
             // The rest can be measured all the same.
@@ -193,14 +191,14 @@ pub(super) fn run(asked: &Asked<'_>, file: &ModelFile, generator: &mut Generator
         decodings,
         held_out,
     };
-    if let Some(folder) = &args.pictures {
-        std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
+    if !stems.is_empty() {
         let points: Vec<DecodingPoint<'_>> = document.decodings.iter().map(DecodingTrial::point).collect();
         for ((_, scene), stem) in decoding_charts(&points, document.held_out.as_ref()).into_iter().zip(&stems)
         {
-            write_pictures(scene, stem, existing)?;
+            write_pictures(scene, &mut pictures, stem)?;
         }
     }
+    pictures.finish()?;
     if args.json {
         return screen.json(&document);
     }

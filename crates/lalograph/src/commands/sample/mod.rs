@@ -6,11 +6,11 @@ mod measure;
 
 use std::sync::Arc;
 
-use lalograph_lab::storage::files::{Existing, write_whole};
 use lalograph_lab::writing::decoding::Decoding;
 use lalograph_lab::writing::generator::{Generator, Stop};
 use lalograph_lab::{LabError, ReadyModel};
 use lalograph_net::numbers::chance::stream;
+use lalograph_storage::Existing;
 use serde::Serialize;
 
 use self::asked::{Asked, Written};
@@ -19,6 +19,7 @@ use super::input::{say_unknown_words, text_or_input};
 use super::lookup::load_model;
 use crate::cli::SampleArgs;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::screen::Screen;
 
@@ -37,7 +38,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     if args.tokens == 0 || args.count == Some(0) {
         return Err(Failure::Usage("nothing to write: --tokens and --count must be at least 1".into()));
     }
-    let existing = if args.force { Existing::Replace } else { Existing::Keep };
+    let existing = Existing::replaced_if(args.force);
     if let Some(path) = args.output.as_ref().filter(|path| existing == Existing::Keep && path.exists()) {
         return Err(LabError::Exists(path.clone()).into());
     }
@@ -103,7 +104,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     }
     match &args.output {
         Some(path) => {
-            write_whole(path, text.as_bytes(), existing)?;
+            files::write(path, text.as_bytes(), existing)?;
             screen.note(&format!("written to {}", path.display()));
         }
         None => screen.print(&text)?,

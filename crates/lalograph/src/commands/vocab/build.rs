@@ -4,7 +4,7 @@ use std::path::Path;
 
 use lalograph_lab::LabError;
 use lalograph_lab::plan::{CorpusPlan, VocabularyPlan};
-use lalograph_lab::storage::files::{Existing, write_whole};
+use lalograph_storage::Existing;
 use lalograph_text::vocabulary::{OneSided, VocabularySpec};
 use lalograph_text::{Vocabulary, VocabularyBuilder};
 
@@ -13,6 +13,7 @@ use super::super::reading::{find_corpus, watched};
 use super::vocabularies::{apply_token_args, load, render_size};
 use crate::cli::{CorpusArgs, VocabBuildArgs, VocabCompareArgs, VocabExtendArgs, VocabMergeArgs};
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::number::{count, percent, visible};
 use crate::output::screen::Screen;
@@ -28,7 +29,7 @@ fn place(output: &Path, force: bool) -> Result<Existing, Failure> {
 }
 
 fn write(vocabulary: &Vocabulary, output: &Path, existing: Existing, screen: &Screen) -> Result<(), Failure> {
-    write_whole(output, vocabulary.to_json().as_bytes(), existing)?;
+    files::write(output, vocabulary.to_json().as_bytes(), existing)?;
     screen.line(&format!("{}\n  written to {}", render_size(vocabulary, screen), output.display()))
 }
 

@@ -1,8 +1,8 @@
 //! `vocab coverage`: what a size costs and brings.
 
-use lalograph_lab::LabError;
+use lalograph_lab::artefact::texts::read_split;
 use lalograph_lab::plan::{CorpusPlan, VocabularyPlan};
-use lalograph_lab::storage::files::{Existing, read_split};
+use lalograph_storage::Existing;
 use lalograph_text::coverage::{Coverage, coverage};
 use lalograph_text::split::{Cutoffs, Split};
 
@@ -11,6 +11,7 @@ use super::super::reading::{find_corpus, watched};
 use super::vocabularies::apply_token_args;
 use crate::cli::VocabCoverageArgs;
 use crate::failure::Failure;
+use crate::files;
 use crate::interrupt;
 use crate::output::chart::write_pictures;
 use crate::output::coverage_chart::coverage_chart;
@@ -36,11 +37,12 @@ pub(super) fn run(args: &VocabCoverageArgs, screen: &Screen) -> Result<(), Failu
         Some(path) => read_split(path)?,
         None => Split::even(args.seed, Cutoffs::shares(args.held_out, 0.0)),
     };
-    if let Some(folder) = &args.pictures {
-        std::fs::create_dir_all(folder).map_err(LabError::at(folder))?;
-    }
     let corpus = find_corpus(&args.corpus, &CorpusPlan::default(), &[])?;
-    let existing = if args.force { Existing::Replace } else { Existing::Keep };
+    let existing = Existing::replaced_if(args.force);
+    // Better refused before the work than after it.
+    let stem = args.pictures.as_ref().map(|folder| folder.join("coverage"));
+    let pictures =
+        stem.as_ref().map(|stem| files::begin("coverage", &files::picture(stem), existing)).transpose()?;
     let left_out = (args.corpus.reading.left_out.as_deref(), existing);
     let spec = plan.spec();
     let mut sizes = if args.sizes.is_empty() { STEPS.to_vec() } else { args.sizes.clone() };
@@ -54,9 +56,9 @@ pub(super) fn run(args: &VocabCoverageArgs, screen: &Screen) -> Result<(), Failu
     } else {
         screen.line(&render(&found, screen))?;
     }
-    if let Some(folder) = &args.pictures {
-        let stem = folder.join("coverage");
-        write_pictures(coverage_chart(&found), &stem, existing)?;
+    if let (Some(mut set), Some(stem)) = (pictures, stem) {
+        write_pictures(coverage_chart(&found), &mut set, &stem)?;
+        set.finish()?;
         screen.note(&format!("drawn: {}.png and .svg", stem.display()));
     }
     Ok(())

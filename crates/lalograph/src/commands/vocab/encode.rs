@@ -11,6 +11,7 @@ use crate::output::number::{count, visible};
 use crate::output::palette::{BRICK, SLATE};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, table};
+use crate::room;
 
 /// One place of an encoded text.
 #[derive(Serialize)]
@@ -37,6 +38,8 @@ pub(super) fn encode(args: &VocabEncodeArgs, screen: &Screen) -> Result<(), Fail
     let text = text_or_input(&args.text)?;
     let mut pairs = vocabulary.encode(&text);
     let length = args.length.unwrap_or(pairs.len());
+    // A token, its index and its place in a table.
+    room::check(length as u64 * 128, "a text of that length", "lower --length")?;
     let tokens_cut = pairs.len().saturating_sub(length) as u64;
     let tokens_padded = length.saturating_sub(pairs.len()) as u64;
     pairs.resize_with(length, || (vocabulary.reserved().padding.clone(), Reserved::PADDING));

@@ -2,8 +2,8 @@
 
 use std::path::Path;
 
+use lalograph_lab::artefact::texts::read_vocabulary;
 use lalograph_lab::plan::VocabularyPlan;
-use lalograph_lab::storage::files::read_vocabulary;
 use lalograph_lab::{LabError, ModelFile};
 use lalograph_text::{Reserved, Vocabulary};
 

@@ -8,11 +8,15 @@ pub(super) fn text(text: &str) -> String {
     encode_safe(text).into_owned()
 }
 
+/// Pages stand alone: nothing is fetched from anywhere, and only scripts that are in the page itself may run.
+const POLICY: &str = "default-src 'none'; img-src data:; style-src 'unsafe-inline'; script-src 'unsafe-inline'; base-uri 'none'; form-action 'none'";
+
 /// A whole page around its body.
 pub(super) fn page(title: &str, body: &str) -> String {
     let (title, style, version) = (text(title), include_str!("style.css"), env!("CARGO_PKG_VERSION"));
     format!(
         "<!DOCTYPE html>\n<html lang=\"en\">\n<head>\n<meta charset=\"utf-8\">\n\
+         <meta http-equiv=\"Content-Security-Policy\" content=\"{POLICY}\">\n\
          <meta name=\"viewport\" content=\"width=device-width, initial-scale=1\">\n<link rel=\"icon\" href=\"data:,\">\n\
          <title>{title}</title>\n<style>\n{style}</style>\n</head>\n<body>\n<main>\n{body}\n\
          <footer>Written by Lalograph {version}.</footer>\n</main>\n</body>\n</html>\n"

@@ -115,7 +115,7 @@ mod tests {
         );
         assert!(page.contains("class=\"s3 unknown\"") && page.contains("?<sub>9</sub>"), "{page}");
         assert!(page.contains("class=\"s2\" title=\"4.0 bits, probability 0.062\">two</span>"), "{page}");
-        assert!(page.contains("a &amp; b") && !page.contains("http"));
+        assert!(page.contains("a &amp; b") && !page.contains("http://"));
         assert!(surprise_page("m", &[], &[], false).contains("Token by token"));
     }
 }

@@ -7,7 +7,7 @@ use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::state::State;
 use crate::output::curve::perplexity_curve;
-use crate::output::live::shown_width;
+use crate::output::cut::cut;
 use crate::output::number::{count, duration, perplexity};
 use crate::output::palette::{HONEY, SLATE};
 use crate::output::screen::Screen;
@@ -236,40 +236,14 @@ fn samples(state: &State, width: usize, room: usize, screen: &Screen) -> Vec<Str
     lines
 }
 
-/// A text on one line within so many columns; what is left out is an ellipsis.
-pub(crate) fn cut(text: &str, width: usize) -> String {
-    if shown_width(text) <= width {
-        return text.to_owned();
-    }
-    let mut out = String::new();
-    let (mut used, mut colour) = (0, false);
-    for c in text.chars() {
-        if c == '\u{1b}' {
-            colour = true;
-        }
-        if !colour {
-            let columns = c.width().unwrap_or(0);
-            if used + columns + 1 > width {
-                break;
-            }
-            used += columns;
-        }
-        out.push(c);
-        if colour && c == 'm' {
-            colour = false;
-        }
-    }
-    out.push('\u{2026}');
-    out
-}
-
 /// A text in lines of so many columns, broken between words where that is possible.
 fn wrap(text: &str, width: usize) -> Vec<String> {
     let width = width.max(8);
     let mut lines = vec![String::new()];
     // Spaces of the text are kept within a line; its own line ends are shown as a sign.
     let text = text.trim().replace('\n', " \u{23ce} ");
-    let clean: String = text.chars().filter(|c| !c.is_control()).collect();
+    // More than any terminal shows, and breaking a long word takes the square of its length.
+    let clean: String = text.chars().filter(|c| !c.is_control()).take(10_000).collect();
     for word in clean.split_inclusive(' ') {
         let mut word = word;
         loop {

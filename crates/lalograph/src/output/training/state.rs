@@ -111,7 +111,7 @@ impl State {
             TrainingEvent::Validating(share) => self.validating = Some(*share),
             TrainingEvent::Checkpoint(step) => self.checkpoint = Some((*step, Instant::now())),
             TrainingEvent::Hint(hint) => self.hints.push(hint.to_string()),
-            TrainingEvent::Note(LanguageNote::Flow(_)) => {}
+            TrainingEvent::Note(LanguageNote::Flow(_)) | TrainingEvent::AtWork => {}
         }
     }
 

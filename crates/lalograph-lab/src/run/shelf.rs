@@ -1,0 +1,176 @@
+//! The folder that runs are kept in. A run comes there, goes, or gives way to another in one step; whoever does so holds the folder's lock, and
+//! first finishes what a process that died there had begun.
+
+use std::ffi::{OsStr, OsString};
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+use std::time::Duration;
+
+use lalograph_storage::folder::HIDDEN;
+use lalograph_storage::storage::{Entry, StoredFile};
+use lalograph_storage::whole::sweep;
+use lalograph_storage::{Existing, Folder, Storage, StorageError};
+
+use super::claim::Claim;
+use super::description::{FORMAT, RunDescription, VERSION};
+use super::folder::{PLAN, RunFolder, plan_hash};
+use crate::error::LabError;
+use crate::plan::Plan;
+
+/// What hidden folders are for: a run that is put together, one that gives way to another, one that is removed.
+const NEW: &str = "new-";
+const OLD: &str = "old-";
+const GONE: &str = "gone-";
+/// Held by whoever changes what stands in the folder.
+pub const LOCK: &str = ".lalograph-lock";
+
+fn hidden(kind: &str, name: &OsStr) -> OsString {
+    let mut hidden = OsString::from(format!("{HIDDEN}{kind}"));
+    hidden.push(name);
+    hidden
+}
+
+/// Makes the folder `parent/name` with the plan, the description and the task's own files, and claims it; the description comes back as it was
+/// written. The folder is put together beside its place, so
+/// that a run is there whole or not at all. With [`Existing::Replace`] an older run of that name gives way; anything else of that name
+/// never does.
+///
+/// # Errors
+/// The place is taken; the older run is being trained; the file system refuses.
+pub fn create(
+    storage: &dyn Storage,
+    parent: &Path,
+    plan: &Plan,
+    description: RunDescription,
+    files: &[(&str, String)],
+    existing: Existing,
+) -> Result<(RunFolder, Claim, RunDescription), LabError> {
+    let text = plan.to_toml()?;
+    let description = RunDescription {
+        format: FORMAT.to_owned(),
+        version: VERSION,
+        plan_hash: plan_hash(text.as_bytes()),
+        ..description
+    };
+    let shelf = Shelf::hold(Folder::make(storage, parent)?)?;
+    let (folder, name) = (&shelf.folder, OsStr::new(&description.name));
+    let path = folder.path_of(name);
+    let older = match folder.entry(name)? {
+        None => None,
+        Some(_) if existing == Existing::Keep => return Err(LabError::Exists(path)),
+        Some(found) => Some(proved(storage, found, &RunFolder::open(&path)?)?),
+    };
+    let beside = hidden(NEW, name);
+    let made: Result<Claim, LabError> = (|| {
+        let new = folder.make_folder(&beside)?;
+        new.write(PLAN, text.as_bytes(), Existing::Keep)?;
+        for (name, content) in files {
+            new.write(name, content.as_bytes(), Existing::Keep)?;
+        }
+        let claim = Claim::within(new)?;
+        claim.describe(&description)?;
+        if older.is_some() {
+            folder.rename(name, hidden(OLD, name), Existing::Keep)?;
+        }
+        folder.rename(&beside, name, Existing::Keep)?;
+        folder.sync()?;
+        Ok(claim)
+    })();
+    // What was begun is undone, or, where the older run has given way, done away with.
+    let tidied = shelf.tidy();
+    let claim = made?;
+    tidied?;
+    Ok((RunFolder::at(path.clone()), claim.moved_to(path), description))
+}
+
+/// Removes a run with all that is in its folder.
+///
+/// # Errors
+/// It is no run, or is being trained; the file system refuses.
+pub fn remove(storage: &dyn Storage, run: &RunFolder) -> Result<(), LabError> {
+    let full = run.path().canonicalize().map_err(LabError::at(run.path()))?;
+    let path = if run.path().file_name().is_some() { run.path() } else { &full };
+    let (folder, name) = Folder::of(storage, path)?;
+    let shelf = Shelf::hold(folder)?;
+    let found = shelf.folder.entry(name)?.unwrap_or(Entry::Other);
+    let _held = proved(storage, found, run)?;
+    // Under another name first: a run is there whole or not at all.
+    shelf.folder.rename(name, hidden(GONE, name), Existing::Keep)?;
+    shelf.folder.sync()?;
+    shelf.tidy()
+}
+
+/// Finishes what a process that died had begun in a folder of runs: a run that had given way and was not replaced is back. Nothing happens
+/// where there is nothing to do, or where this process may not write.
+pub fn tidy(storage: &dyn Storage, parent: &Path) {
+    let Ok(folder) = Folder::open(storage, parent) else { return };
+    let unfinished = |(name, entry): &(OsString, Entry)| {
+        *entry == Entry::Folder && name.as_bytes().starts_with(HIDDEN.as_bytes())
+    };
+    if folder.entries().is_ok_and(|entries| entries.iter().any(unfinished))
+        && let Ok(shelf) = Shelf::hold(folder)
+    {
+        // Whoever writes there next reports what is wrong.
+        let _ = shelf.tidy();
+    }
+}
+
+/// What is to give way must be a run beyond doubt, and nobody's at the moment.
+fn proved(storage: &dyn Storage, found: Entry, run: &RunFolder) -> Result<Claim, LabError> {
+    if found != Entry::Folder {
+        return Err(LabError::NotARun(run.path().to_owned()));
+    }
+    run.description()?;
+    Claim::of(storage, run)
+}
+
+/// A folder of runs whose lock is held.
+struct Shelf {
+    folder: Folder,
+    _lock: Box<dyn StoredFile>,
+}
+
+impl Shelf {
+    /// Holds the lock and tidies up.
+    fn hold(folder: Folder) -> Result<Self, LabError> {
+        /// Others hold it while they rename and remove.
+        const PATIENCE: Duration = Duration::from_secs(60);
+        const PAUSE: Duration = Duration::from_millis(10);
+        let path = folder.path_of(LOCK);
+        let lock = folder.append(LOCK)?;
+        let mut waited = Duration::ZERO;
+        while !lock.try_lock().map_err(StorageError::at(&path))? {
+            if waited >= PATIENCE {
+                return Err(StorageError::Busy(folder.path().to_owned()).into());
+            }
+            std::thread::sleep(PAUSE);
+            waited += PAUSE;
+        }
+        let shelf = Self { folder, _lock: lock };
+        // What cannot be tidied up may be in nobody's way.
+        let _ = shelf.tidy();
+        Ok(shelf)
+    }
+
+    /// Whoever left something hidden here is dead, since it is not held any more, or is done with it.
+    fn tidy(&self) -> Result<(), LabError> {
+        for (name, entry) in self.folder.entries()? {
+            let Some(rest) = name.as_bytes().strip_prefix(HIDDEN.as_bytes()) else { continue };
+            if entry != Entry::Folder {
+                continue;
+            }
+            if let Some(run) = rest.strip_prefix(OLD.as_bytes()) {
+                let run = OsStr::from_bytes(run);
+                if self.folder.entry(run)?.is_none() {
+                    self.folder.rename(&name, run, Existing::Keep)?;
+                    self.folder.sync()?;
+                } else {
+                    self.folder.remove_all(&name)?;
+                }
+            } else if rest.starts_with(NEW.as_bytes()) || rest.starts_with(GONE.as_bytes()) {
+                self.folder.remove_all(&name)?;
+            }
+        }
+        Ok(sweep(&self.folder)?)
+    }
+}

@@ -1,0 +1,40 @@
+//! What can go wrong while files are written.
+
+use std::io;
+use std::path::{Path, PathBuf};
+
+use thiserror::Error;
+
+/// Why something was not written.
+#[derive(Debug, Error)]
+pub enum StorageError {
+    /// Something stands in the place, and was to stay.
+    #[error("{0} exists already")]
+    Exists(PathBuf),
+    /// Another process writes there.
+    #[error("{0} is being written by another process")]
+    Busy(PathBuf),
+    /// The file system refused.
+    #[error("{path}: {source}")]
+    Io {
+        /// The file or folder.
+        path: PathBuf,
+        /// What the system said.
+        source: io::Error,
+    },
+}
+
+impl StorageError {
+    /// An error of the system, with the path that it is about.
+    pub fn at(path: &Path) -> impl FnOnce(io::Error) -> Self + '_ {
+        move |source| Self::Io { path: path.to_owned(), source }
+    }
+
+    /// The error as the system has them.
+    pub fn into_io(self) -> io::Error {
+        match self {
+            Self::Io { source, .. } => source,
+            other => io::Error::other(other),
+        }
+    }
+}

@@ -1,0 +1,178 @@
+//! What a storage must do. Names inside a folder lead to it through the open folder and not through its path: they lead to the same place when
+//! it is moved, and nowhere when it is gone.
+
+use std::ffi::{OsStr, OsString};
+use std::fmt::Debug;
+use std::fs::File;
+use std::io::{self, Write};
+use std::path::Path;
+use std::sync::Arc;
+
+/// What to do when something stands in the place already.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Existing {
+    /// Leave it and fail.
+    Keep,
+    /// Put the new file in its place.
+    Replace,
+}
+
+impl Existing {
+    /// Replace if it was asked for.
+    pub fn replaced_if(asked: bool) -> Self {
+        if asked { Self::Replace } else { Self::Keep }
+    }
+}
+
+/// Where files are kept.
+pub trait Storage: Debug + Send + Sync {
+    /// Opens a folder.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn open_folder(&self, path: &Path) -> io::Result<Arc<dyn StoredFolder>>;
+
+    /// Opens a folder after making it, and those that it lies in, where they are missing. What was made is sure to be there.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn make_folders(&self, path: &Path) -> io::Result<Arc<dyn StoredFolder>> {
+        let path = if path.as_os_str().is_empty() { Path::new(".") } else { path };
+        match self.open_folder(path) {
+            Err(error) if error.kind() == io::ErrorKind::NotFound => {}
+            opened => return opened,
+        }
+        let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
+            return self.open_folder(path);
+        };
+        let parent = self.make_folders(parent)?;
+        match parent.make_folder(name) {
+            // Somebody else was faster.
+            Err(error) if error.kind() == io::ErrorKind::AlreadyExists => {}
+            made => {
+                made?;
+                parent.sync()?;
+            }
+        }
+        parent.open_folder(name)
+    }
+}
+
+/// What stands in a folder under a name.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Entry {
+    /// A file.
+    File,
+    /// A folder.
+    Folder,
+    /// A link, a pipe, a device.
+    Other,
+}
+
+/// An open folder.
+pub trait StoredFolder: Debug + Send + Sync {
+    /// Opens a folder inside it.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn open_folder(&self, name: &OsStr) -> io::Result<Arc<dyn StoredFolder>>;
+
+    /// Makes a folder inside it.
+    ///
+    /// # Errors
+    /// What the file system refuses; something of that name.
+    fn make_folder(&self, name: &OsStr) -> io::Result<()>;
+
+    /// Makes a file that is not there yet.
+    ///
+    /// # Errors
+    /// What the file system refuses; something of that name.
+    fn create(&self, name: &OsStr) -> io::Result<Box<dyn StoredFile>>;
+
+    /// Opens a file to write at its end; makes it if it is not there.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn append(&self, name: &OsStr) -> io::Result<Box<dyn StoredFile>>;
+
+    /// Gives something another name in this folder. With [`Existing::Keep`] nothing of that name may be there.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn rename(&self, from: &OsStr, to: &OsStr, existing: Existing) -> io::Result<()>;
+
+    /// Removes a file, or a link.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn remove_file(&self, name: &OsStr) -> io::Result<()>;
+
+    /// Removes a folder that is empty.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn remove_folder(&self, name: &OsStr) -> io::Result<()>;
+
+    /// Makes sure that the names in it are kept.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn sync(&self) -> io::Result<()>;
+
+    /// Opens a file to read it.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn read(&self, name: &OsStr) -> io::Result<File>;
+
+    /// What stands in it, by name.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn entries(&self) -> io::Result<Vec<(OsString, Entry)>>;
+
+    /// What stands in it under a name; a link is not followed.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn entry(&self, name: &OsStr) -> io::Result<Option<Entry>>;
+
+    /// Which folder it is, whatever its name: the device and the number there.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn identity(&self) -> io::Result<(u64, u64)>;
+}
+
+/// A file that is written.
+pub trait StoredFile: Write + Debug + Send {
+    /// Makes sure that its content is kept.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn sync(&mut self) -> io::Result<()>;
+
+    /// Its length in bytes.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn length(&self) -> io::Result<u64>;
+
+    /// Cuts what is behind so many bytes.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn cut(&mut self, bytes: u64) -> io::Result<()>;
+
+    /// Locks it for this process until it is closed; `false` if another has it. Where the file system knows no locks, nobody has it.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn try_lock(&self) -> io::Result<bool>;
+
+    /// Whether it still has a name.
+    ///
+    /// # Errors
+    /// What the file system refuses.
+    fn has_name(&self) -> io::Result<bool>;
+}

@@ -1,0 +1,100 @@
+//! Text from outside as a terminal may have it.
+//!
+//! Corpora, file names, labels, tokens and messages may hold what a terminal obeys: it would move the cursor, change the title, write to the
+//! clipboard. Everything that is printed passes through here on its way, and of what a terminal obeys only the program's own colours
+//! are let through.
+
+use std::borrow::Cow;
+use std::fmt::Write;
+use std::sync::LazyLock;
+
+use super::palette::{BRICK, HONEY, PLUM, SLATE, TEAL};
+
+/// What the program colours with.
+static OWN: LazyLock<Vec<String>> = LazyLock::new(|| {
+    let colours = [HONEY, TEAL, PLUM, SLATE, BRICK].map(|colour| colour.style().to_string());
+    let plain = [anstyle::Style::new().bold().to_string(), anstyle::Reset.to_string()];
+    colours.into_iter().chain(plain).collect()
+});
+
+/// Whether a terminal would obey a character, or show what follows it in another order.
+fn is_obeyed(c: char) -> bool {
+    matches!(c, '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}')
+        || (c.is_control() && c != '\n' && c != '\t')
+}
+
+/// The text with a sign in place of everything that a terminal would obey, but for line ends, tabs and the program's own colours.
+pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
+    if !text.contains(is_obeyed) {
+        return Cow::Borrowed(text);
+    }
+    let mut out = String::with_capacity(text.len() + 16);
+    let mut rest = text;
+    while let Some(at) = rest.find(is_obeyed) {
+        out.push_str(&rest[..at]);
+        rest = &rest[at..];
+        if let Some(own) = OWN.iter().find(|own| rest.starts_with(own.as_str())) {
+            out.push_str(own);
+            rest = &rest[own.len()..];
+            continue;
+        }
+        let mut characters = rest.chars();
+        if let Some(c) = characters.next() {
+            out.extend(c.escape_default());
+        }
+        rest = characters.as_str();
+    }
+    out.push_str(rest);
+    Cow::Owned(out)
+}
+
+/// JSON in which such characters are escaped as JSON does it.
+pub(crate) fn harmless_json(json: &str) -> Cow<'_, str> {
+    if !json.contains(is_obeyed) {
+        return Cow::Borrowed(json);
+    }
+    let mut out = String::with_capacity(json.len() + 16);
+    for c in json.chars() {
+        if is_obeyed(c) {
+            // All of them lie below U+10000. Writing to a string cannot fail.
+            let _ = write!(out, "\\u{:04x}", u32::from(c));
+        } else {
+            out.push(c);
+        }
+    }
+    Cow::Owned(out)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{harmless, harmless_json};
+    use crate::output::palette::HONEY;
+
+    #[test]
+    fn what_a_terminal_obeys_is_shown_and_own_colours_are_let_through() {
+        let style = HONEY.style();
+        let painted = format!("{style}bees{style:#} and\thoney\n");
+        assert_eq!(harmless(&painted), painted);
+        for (hostile, shown) in [
+            ("\u{1b}]52;c;aGl2ZQ==\u{7}", "\\u{1b}]52;c;aGl2ZQ==\\u{7}"),
+            ("\u{1b}[31mred", "\\u{1b}[31mred"),
+            ("\u{1b}", "\\u{1b}"),
+            ("a\rb\u{8}\u{7f}\u{9b}2J", "a\\rb\\u{8}\\u{7f}\\u{9b}2J"),
+            ("\u{202e}seeb", "\\u{202e}seeb"),
+            ("plain \u{1f41d}", "plain \u{1f41d}"),
+        ] {
+            assert_eq!(harmless(hostile), shown);
+        }
+        // What it is is decided once: shown text is not taken apart again.
+        assert_eq!(harmless(&harmless("\u{1b}[2J")), "\\u{1b}[2J");
+    }
+
+    #[test]
+    fn json_stays_json() {
+        let text = "a\u{7f}\u{9b}\u{202e}\u{1b}b";
+        let json = serde_json::to_string(text).unwrap();
+        let shown = harmless_json(&json);
+        assert!(!shown.chars().any(|c| c.is_control() || c == '\u{202e}'), "{shown}");
+        assert_eq!(serde_json::from_str::<String>(&shown).unwrap(), text);
+    }
+}
