@@ -53,6 +53,17 @@ impl Planes {
     }
 }
 
+/// An error of the folder for temporary files, and not of the place that a store is to be in.
+#[derive(Debug, thiserror::Error)]
+#[error("{0}")]
+pub(crate) struct Scratch(pub(crate) io::Error);
+
+impl Scratch {
+    fn marked(error: io::Error) -> io::Error {
+        io::Error::new(error.kind(), Self(error))
+    }
+}
+
 /// Where a store is to be, and the file that it is written to.
 pub struct StorePlace {
     /// The place.
@@ -102,8 +113,8 @@ impl<W: Write> Write for Hashed<W> {
 impl<W: Write> Hashed<W> {
     /// Copies what was kept in a file of its own.
     fn append(&mut self, kept: io::BufWriter<File>) -> io::Result<u64> {
-        let mut kept = kept.into_inner()?;
-        kept.rewind()?;
+        let mut kept = kept.into_inner().map_err(|error| Scratch::marked(error.into_error()))?;
+        kept.rewind().map_err(Scratch::marked)?;
         io::copy(&mut kept, self)
     }
 
@@ -141,7 +152,10 @@ impl<W: Write> StoreWriter<W> {
     /// # Errors
     /// What the file system refuses.
     pub fn new(inner: W, vocabulary: &Vocabulary, planes: Planes) -> io::Result<Self> {
-        let beside = || Ok::<_, io::Error>(io::BufWriter::with_capacity(1 << 16, tempfile::tempfile()?));
+        let beside = || {
+            let file = tempfile::tempfile().map_err(Scratch::marked)?;
+            Ok::<_, io::Error>(io::BufWriter::with_capacity(1 << 16, file))
+        };
         let width = if vocabulary.len() <= SMALL { 2 } else { 4 };
         let mut block = Vec::with_capacity(1 << 17);
         block.extend(MAGIC);
@@ -183,19 +197,19 @@ impl<W: Write> StoreWriter<W> {
                 let place = self.tokens + at as u64;
                 self.bits |= u8::from(is_scored) << (place % 8);
                 if place % 8 == 7 {
-                    self.scored.write_all(&[std::mem::take(&mut self.bits)])?;
+                    self.scored.write_all(&[std::mem::take(&mut self.bits)]).map_err(Scratch::marked)?;
                 }
             }
         }
         if self.planes.labels {
-            self.labels.write_all(&label.to_le_bytes())?;
+            self.labels.write_all(&label.to_le_bytes()).map_err(Scratch::marked)?;
         }
         self.tokens += indices.len() as u64;
         self.documents += 1;
         self.unknown += unknown;
         self.text_bytes += text_bytes;
-        self.table.write_all(&self.tokens.to_le_bytes())?;
-        self.table.write_all(&text_bytes.to_le_bytes())?;
+        self.table.write_all(&self.tokens.to_le_bytes()).map_err(Scratch::marked)?;
+        self.table.write_all(&text_bytes.to_le_bytes()).map_err(Scratch::marked)?;
         if self.block.len() >= 1 << 16 { self.flush() } else { Ok(()) }
     }
 
@@ -215,7 +229,7 @@ impl<W: Write> StoreWriter<W> {
         out.pad(tokens * width as u64)?;
         if planes.scored {
             if !tokens.is_multiple_of(8) {
-                scored.write_all(&[bits])?;
+                scored.write_all(&[bits]).map_err(Scratch::marked)?;
             }
             let written = out.append(scored)?;
             out.pad(written)?;

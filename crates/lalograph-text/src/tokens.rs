@@ -10,7 +10,7 @@ use lalograph_storage::WholeWriter;
 use crate::corpus::{Batch, Corpus, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::split::{Cutoffs, Part, Split};
-use crate::store::{Planes, Store, StorePlace, StoreWriter, StoredDocument};
+use crate::store::{Planes, Scratch, Store, StorePlace, StoreWriter, StoredDocument};
 use crate::vocabulary::{Encoder, Reserved, Vocabulary};
 
 /// Below so many documents the split is made inside them, not between them.
@@ -262,7 +262,10 @@ impl Sink {
 }
 
 fn at(path: &Path) -> impl FnOnce(io::Error) -> TextError + '_ {
-    move |source| TextError::Io { path: path.to_owned(), source }
+    move |source| match source.downcast::<Scratch>() {
+        Ok(Scratch(source)) => TextError::Scratch(source),
+        Err(source) => TextError::Io { path: path.to_owned(), source },
+    }
 }
 
 /// What is held out of a corpus.

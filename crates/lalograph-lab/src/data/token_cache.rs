@@ -3,8 +3,10 @@
 //! An entry is a folder named by a hash of all that decides its content: the plan's corpus and vocabulary sections, the seed and the
 //! split, and the name, size and time of change of every file. `docs/formats/tokens.md` describes it.
 
+use std::ffi::OsStr;
 use std::fs;
 use std::path::{Path, PathBuf};
+use std::time::SystemTime;
 
 use lalograph_storage::{Existing, Folder, Storage, WholeFile};
 use lalograph_text::store::{Store, StorePlace};
@@ -40,6 +42,9 @@ pub struct TokenCache<'c> {
     pub path: &'c Path,
 }
 
+/// Bytes of all encoded corpora that are kept: beyond this those that were not used for longest go.
+const KEPT_BYTES: u64 = 20_000_000_000;
+
 const DESCRIPTION: &str = "encoded.json";
 const VOCABULARY: &str = "vocabulary.json";
 const STORES: [&str; 3] = ["training.tokens", "validation.tokens", "test.tokens"];
@@ -64,7 +69,10 @@ impl<'c> CacheEntry<'c> {
         let relevant =
             Plan { corpus: plan.corpus.clone(), vocabulary: plan.vocabulary.clone(), ..Plan::default() };
         add(relevant.to_toml()?.as_bytes());
-        add(&plan.training.seed.to_le_bytes());
+        // Where nothing is held out by chance no seed makes a difference.
+        if plan.corpus.split.is_none() && plan.corpus.validation_share + plan.corpus.test_share > 0.0 {
+            add(&plan.training.seed.to_le_bytes());
+        }
         for path in [&plan.corpus.split, &plan.vocabulary.file].into_iter().flatten() {
             add(&fs::read(path).map_err(LabError::at(path))?);
         }
@@ -119,7 +127,11 @@ impl<'c> CacheEntry<'c> {
         };
         let json =
             serde_json::to_vec_pretty(&description).map_err(|error| LabError::Write(error.to_string()))?;
-        Ok(folder.write(DESCRIPTION, &json, Existing::Replace)?)
+        folder.write(DESCRIPTION, &json, Existing::Replace)?;
+        if let (Some(cache), Some(own)) = (self.path.parent(), self.path.file_name()) {
+            make_room(&Folder::open(self.storage, cache)?, own, KEPT_BYTES)?;
+        }
+        Ok(())
     }
 
     /// Takes away what was stored and not kept, and the folders that were made for it. What is being read stays readable.
@@ -147,6 +159,8 @@ impl<'c> CacheEntry<'c> {
         if description.format != FORMAT || description.version != VERSION {
             return Err(unusable("it is of another form or version".into()).into());
         }
+        // Used last is kept longest. Where that cannot be said nothing else goes wrong.
+        let _ = fs::File::open(&path).and_then(|file| file.set_modified(SystemTime::now()));
         let vocabulary = read_vocabulary(&self.path.join(VOCABULARY))?;
         let open = |name| Store::open(&self.path.join(name), &vocabulary).map(TokenSequence::from_store);
         let [training, validation, test] = STORES.map(open);
@@ -156,5 +170,72 @@ impl<'c> CacheEntry<'c> {
         let encoded =
             EncodedCorpus { training, validation, test, split: SplitKind::Documents, reading, text_hash };
         Ok(Some((vocabulary, encoded)))
+    }
+}
+
+/// Removes entries until all together are no larger than `most`: those that were used longest ago, and never `own`. Whoever reads one of them
+/// goes on reading it.
+fn make_room(cache: &Folder, own: &OsStr, most: u64) -> Result<(), LabError> {
+    let mut entries = Vec::new();
+    for (name, _) in cache.entries()? {
+        let path = cache.path_of(&name);
+        // What is not whole is being written, or is written again under the same name.
+        let Ok(used) = fs::metadata(path.join(DESCRIPTION)).and_then(|meta| meta.modified()) else {
+            continue;
+        };
+        let files = fs::read_dir(&path).into_iter().flatten().flatten();
+        let bytes: u64 = files.filter_map(|file| file.metadata().ok()).map(|meta| meta.len()).sum();
+        entries.push((used, name, bytes));
+    }
+    entries.sort();
+    let mut total: u64 = entries.iter().map(|(.., bytes)| bytes).sum();
+    for (_, name, bytes) in entries.into_iter().filter(|(_, name, _)| name != own) {
+        if total <= most {
+            break;
+        }
+        // Without its description it is not taken for whole while it goes.
+        let entry = cache.folder(&name)?;
+        entry.remove_file(DESCRIPTION)?;
+        entry.sync()?;
+        cache.remove_all(&name)?;
+        total -= bytes;
+    }
+    Ok(())
+}
+
+#[cfg(test)]
+mod tests {
+    use std::time::{Duration, SystemTime};
+
+    use lalograph_storage::{Disk, Existing, Folder};
+
+    use super::{DESCRIPTION, make_room};
+
+    #[test]
+    fn what_was_not_used_for_longest_goes_first_and_the_own_entry_stays() {
+        let parent = tempfile::tempdir().unwrap();
+        let cache = Folder::open(&Disk, parent.path()).unwrap();
+        for (name, age) in [("a", 30), ("b", 50), ("own", 90), ("c", 10)] {
+            let entry = cache.make_folder(name).unwrap();
+            entry.write("training.tokens", &[0; 1000], Existing::Keep).unwrap();
+            entry.write(DESCRIPTION, b"{}", Existing::Keep).unwrap();
+            let used = SystemTime::now() - Duration::from_secs(age);
+            let file = std::fs::File::options().write(true).open(entry.path_of(DESCRIPTION)).unwrap();
+            file.set_modified(used).unwrap();
+        }
+        // One that is being written has no description yet.
+        cache
+            .make_folder("unfinished")
+            .unwrap()
+            .write("training.tokens", &[0; 9000], Existing::Keep)
+            .unwrap();
+        let left = |most| {
+            make_room(&cache, "own".as_ref(), most).unwrap();
+            let names = cache.entries().unwrap().into_iter().map(|(name, _)| name.into_string().unwrap());
+            names.collect::<Vec<_>>()
+        };
+        assert_eq!(left(5000), ["a", "b", "c", "own", "unfinished"]);
+        assert_eq!(left(3500), ["a", "c", "own", "unfinished"]);
+        assert_eq!(left(0), ["own", "unfinished"]);
     }
 }

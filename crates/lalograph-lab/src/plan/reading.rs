@@ -104,10 +104,14 @@ fn table_of(parsed: &DeTable<'_>) -> toml::Table {
 fn value_of(parsed: &DeValue<'_>) -> toml::Value {
     match parsed {
         DeValue::String(text) => toml::Value::String(text.to_string()),
-        DeValue::Integer(number) => match i64::from_str_radix(number.as_str(), number.radix()) {
-            Ok(number) => toml::Value::Integer(number),
-            Err(_) => toml::Value::String(number.to_string()),
-        },
+        DeValue::Integer(number) => {
+            let (digits, radix) = (number.as_str(), number.radix());
+            match (i64::from_str_radix(digits, radix), u64::from_str_radix(digits, radix)) {
+                (Ok(number), _) => toml::Value::Integer(number),
+                (Err(_), Ok(large)) => toml::Value::String(large.to_string()),
+                (Err(_), Err(_)) => toml::Value::String(number.to_string()),
+            }
+        }
         // What is no number is not parsed as one.
         DeValue::Float(number) => toml::Value::Float(number.as_str().parse().unwrap_or(f64::NAN)),
         DeValue::Boolean(yes) => toml::Value::Boolean(*yes),

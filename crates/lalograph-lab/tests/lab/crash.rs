@@ -19,6 +19,11 @@ use lalograph_storage::failing::{Fault, Loss};
 use lalograph_storage::{Disk, Existing, FailingDisk, Storage};
 use tempfile::TempDir;
 
+/// A folder where making sure of a file takes no time: thousands are. On disk, where there is none in memory.
+fn folder_in_memory() -> TempDir {
+    TempDir::new_in("/dev/shm").or_else(|_| TempDir::new()).unwrap()
+}
+
 fn task(folder: &Path, settings: &[&str]) -> LanguageTask {
     let lines: String = (0..120).map(|i| format!("hive {} hums {} times\n", i % 7, (i * i) % 5)).collect();
     let path = folder.join("letters.txt");
@@ -100,17 +105,17 @@ fn stopped_everywhere(
     work: impl Fn(&FailingDisk, &Path),
     judge: impl Fn(&Path, &str),
 ) -> BTreeMap<&'static str, u64> {
-    let whole = TempDir::new().unwrap();
+    let whole = folder_in_memory();
     prepare(whole.path());
     let disk = FailingDisk::new(Fault::None);
     work(&disk, whole.path());
     for number in 1..=disk.count() {
-        let folder = TempDir::new().unwrap();
+        let folder = folder_in_memory();
         prepare(folder.path());
         let stopping = FailingDisk::new(Fault::Stop(number));
         work(&stopping, folder.path());
         for loss in Loss::ALL {
-            let found = TempDir::new().unwrap();
+            let found = folder_in_memory();
             let after = found.path().join("after");
             stopping.after(loss, folder.path(), &after).unwrap();
             judge(&after, &format!("operation {number}, {loss:?} lost"));
@@ -121,7 +126,7 @@ fn stopped_everywhere(
 
 #[test]
 fn a_run_that_lost_its_power_at_any_operation_is_gone_on_with_to_the_bit() {
-    let texts = TempDir::new().unwrap();
+    let texts = folder_in_memory();
     let task = task(texts.path(), &[]);
     let reference = model(&trained(&Disk, &task, &texts.path().join("runs"), Existing::Keep).unwrap());
     let operations = stopped_everywhere(
@@ -158,14 +163,14 @@ fn a_run_that_lost_its_power_at_any_operation_is_gone_on_with_to_the_bit() {
 
 #[test]
 fn a_disk_that_fails_or_is_full_at_any_operation_loses_no_run() {
-    let texts = TempDir::new().unwrap();
+    let texts = folder_in_memory();
     let task = task(texts.path(), &[]);
     let reference = model(&trained(&Disk, &task, &texts.path().join("runs"), Existing::Keep).unwrap());
     let disk = FailingDisk::new(Fault::None);
     trained(&disk, &task, &texts.path().join("counted"), Existing::Keep).unwrap();
     for number in 1..=disk.count() {
         for fault in [Fault::Once(number), Fault::Full(number)] {
-            let folder = TempDir::new().unwrap();
+            let folder = folder_in_memory();
             let runs = folder.path().join("runs");
             let ended = trained(&FailingDisk::new(fault), &task, &runs, Existing::Keep);
             let run = match (ended, RunFolder::all(&runs).unwrap().first()) {
@@ -183,7 +188,7 @@ fn a_disk_that_fails_or_is_full_at_any_operation_loses_no_run() {
 
 #[test]
 fn a_run_that_gives_way_is_there_or_the_new_one_is() {
-    let texts = TempDir::new().unwrap();
+    let texts = folder_in_memory();
     let (old, new) = (task(texts.path(), &[]), task(texts.path(), &["training.seed=2"]));
     let before = model(&trained(&Disk, &old, &texts.path().join("old"), Existing::Keep).unwrap());
     stopped_everywhere(
@@ -212,7 +217,7 @@ fn a_run_that_gives_way_is_there_or_the_new_one_is() {
 
 #[test]
 fn a_run_is_removed_whole_or_not_at_all() {
-    let texts = TempDir::new().unwrap();
+    let texts = folder_in_memory();
     let task = task(texts.path(), &[]);
     let before = model(&trained(&Disk, &task, &texts.path().join("old"), Existing::Keep).unwrap());
     stopped_everywhere(
@@ -237,10 +242,10 @@ fn a_run_is_removed_whole_or_not_at_all() {
 
 #[test]
 fn plan_and_description_of_a_run_change_together() {
-    let texts = TempDir::new().unwrap();
+    let texts = folder_in_memory();
     let (task, longer) = (task(texts.path(), &[]), task(texts.path(), &["training.steps=9"]));
     let changes = Changes { steps: Some(9), ..Changes::default() };
-    let reference = TempDir::new().unwrap();
+    let reference = folder_in_memory();
     let run = trained(&Disk, &task, &reference.path().join("runs"), Existing::Keep).unwrap();
     gone_on(&Disk, &longer, run.path(), &changes).unwrap();
     let reference = model(&run);
@@ -269,7 +274,7 @@ fn plan_and_description_of_a_run_change_together() {
 
 #[test]
 fn a_cache_of_tokens_is_used_only_where_it_is_whole() {
-    let texts = TempDir::new().unwrap();
+    let texts = folder_in_memory();
     let task = task(texts.path(), &[]);
     let read = |storage: &dyn Storage, cache: &Path| {
         let cache = TokenCache { storage, path: cache };
@@ -294,7 +299,7 @@ fn a_cache_of_tokens_is_used_only_where_it_is_whole() {
 
 #[test]
 fn a_model_file_is_the_old_one_or_the_new_one() {
-    let texts = TempDir::new().unwrap();
+    let texts = folder_in_memory();
     let task = task(texts.path(), &[]);
     let run = trained(&Disk, &task, &texts.path().join("runs"), Existing::Keep).unwrap();
     let file = ModelFile::load(&run.model()).unwrap();
@@ -315,7 +320,7 @@ fn a_model_file_is_the_old_one_or_the_new_one() {
 
 #[test]
 fn beginning_anew_leaves_nothing_of_before_to_go_on_from() {
-    let texts = TempDir::new().unwrap();
+    let texts = folder_in_memory();
     let task = task(texts.path(), &[]);
     let run = trained(&Disk, &task, &texts.path().join("runs"), Existing::Keep).unwrap();
     let reference = model(&run);
@@ -345,7 +350,7 @@ fn beginning_anew_leaves_nothing_of_before_to_go_on_from() {
 
 #[test]
 fn a_run_whose_folder_is_moved_is_written_where_it_is_and_one_that_is_gone_fails() {
-    let texts = TempDir::new().unwrap();
+    let texts = folder_in_memory();
     let task = task(texts.path(), &[]);
     let runs = texts.path().join("runs");
     let reference = model(&trained(&Disk, &task, &texts.path().join("reference"), Existing::Keep).unwrap());

@@ -11,6 +11,7 @@ mod batch;
 mod encoding;
 mod find;
 mod json;
+mod meter;
 mod pipeline;
 mod reader;
 pub(crate) mod reading;

@@ -1,15 +1,19 @@
 //! Reading on one thread, working on several, and everything back in order.
 
 use std::collections::BTreeMap;
-use std::sync::atomic::AtomicU64;
-use std::sync::mpsc::{Receiver, channel, sync_channel};
+use std::sync::mpsc::{Receiver, RecvTimeoutError, channel, sync_channel};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::thread::ScopedJoinHandle;
+use std::time::Duration;
 
 use super::batch::{Batch, Document};
+use super::meter::Meter;
 use super::reader::Corpus;
 use super::reading::{ReadObserver, Reading};
 use crate::error::TextError;
+
+/// Nothing may come for so long before somebody is asked whether to go on.
+const PATIENCE: Duration = Duration::from_millis(200);
 
 impl Corpus {
     /// Works on all documents with `threads` threads besides the one that reads.
@@ -29,7 +33,7 @@ impl Corpus {
         mut fold: impl FnMut(&Batch, R) -> Result<(), TextError>,
     ) -> Result<(Reading, Vec<S>), TextError> {
         let threads = threads.max(1);
-        let counter = Arc::new(AtomicU64::new(0));
+        let meter = Arc::new(Meter::default());
         let (free, empties) = channel::<Batch>();
         for _ in 0..threads * 2 {
             let _ = free.send(Batch::default());
@@ -39,10 +43,10 @@ impl Corpus {
         let (done, results) = channel::<(u64, Batch, R)>();
         std::thread::scope(|scope| {
             let reader = scope.spawn({
-                let counter = Arc::clone(&counter);
+                let meter = Arc::clone(&meter);
                 move || {
                     let mut number = 0;
-                    self.scan(Batch::default(), &counter, &mut |batch| {
+                    self.scan(Batch::default(), &meter, &mut |batch| {
                         filled.send((number, batch)).ok()?;
                         number += 1;
                         empties.recv().ok()
@@ -69,7 +73,14 @@ impl Corpus {
             let folded = (|| {
                 let mut early = BTreeMap::new();
                 let mut number = 0;
-                for (of, batch, result) in &results {
+                loop {
+                    let (of, batch, result) = match results.recv_timeout(PATIENCE) {
+                        Ok(done) => done,
+                        Err(RecvTimeoutError::Disconnected) => break,
+                        // Whoever waits for a pipe may be asked to stop meanwhile.
+                        Err(RecvTimeoutError::Timeout) if observer.progress(meter.bytes()) => continue,
+                        Err(RecvTimeoutError::Timeout) => return Err(TextError::Stopped),
+                    };
                     early.insert(of, (batch, result));
                     while let Some((mut batch, result)) = early.remove(&number) {
                         number += 1;
@@ -77,7 +88,7 @@ impl Corpus {
                         fold(&batch, result)?;
                         batch.clear();
                         let _ = free.send(batch);
-                        if !observer.progress(Self::bytes_read(&counter)) {
+                        if !observer.progress(meter.bytes()) {
                             return Err(TextError::Stopped);
                         }
                     }
@@ -85,6 +96,7 @@ impl Corpus {
                 Ok(())
             })();
             // With both ends gone the threads come to their end, wherever they are.
+            meter.stop();
             drop((free, results));
             let states: Vec<S> = workers.into_iter().map(joined).collect();
             let scanned = joined(reader);

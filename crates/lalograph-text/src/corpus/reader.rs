@@ -3,12 +3,12 @@
 use std::ops::ControlFlow;
 use std::path::PathBuf;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicU64, Ordering};
 
 use encoding_rs::Encoding;
 
 use super::batch::{Batch, Document, Intake};
 use super::find::Files;
+use super::meter::Meter;
 use super::reading::{ReadObserver, Reading};
 use super::spec::{CorpusSpec, Form, Limits};
 use super::{json, rows, source, table};
@@ -74,10 +74,10 @@ impl Corpus {
     /// text are no error: they are in the result.
     pub fn read(&self, mut each: impl FnMut(Document<'_>) -> ControlFlow<()>) -> Result<Reading, TextError> {
         let mut reading = Reading::default();
-        let counter = Arc::new(AtomicU64::new(0));
+        let meter = Arc::new(Meter::default());
         let mut failure = None;
         let mut broken = false;
-        let scanned = self.scan(Batch::default(), &counter, &mut |mut batch| {
+        let scanned = self.scan(Batch::default(), &meter, &mut |mut batch| {
             if let Err(error) = self.note(&mut reading, &batch, &mut |_: u64| true) {
                 failure = Some(error);
                 return None;
@@ -116,11 +116,11 @@ impl Corpus {
         Ok(())
     }
 
-    /// Reads all files into batches. `counter` follows the bytes taken from the disk.
+    /// Reads all files into batches. `meter` follows the bytes taken from the disk.
     pub(super) fn scan(
         &self,
         first: Batch,
-        counter: &Arc<AtomicU64>,
+        meter: &Arc<Meter>,
         hand_on: &mut dyn FnMut(Batch) -> Option<Batch>,
     ) -> Result<(), TextError> {
         let mut intake = Intake::new(&self.spec, Arc::clone(&self.paths), first, hand_on);
@@ -129,7 +129,7 @@ impl Corpus {
         }
         for (number, file) in self.files.found.iter().enumerate() {
             intake.begin(number as u32, file.label.as_deref());
-            let flow = match source::open(&file.path, self.encoding, self.spec.limits.expansion, counter) {
+            let flow = match source::open(&file.path, self.encoding, self.spec.limits.expansion, meter) {
                 Err(reason) => intake.skip(None, reason),
                 Ok(mut source) => {
                     intake.decoded_as(source.encoding.name(), source.guessed);
@@ -149,10 +149,6 @@ impl Corpus {
         }
         let _ = intake.flush();
         Ok(())
-    }
-
-    pub(super) fn bytes_read(counter: &AtomicU64) -> u64 {
-        counter.load(Ordering::Relaxed)
     }
 }
 

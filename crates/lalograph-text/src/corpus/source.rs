@@ -2,14 +2,19 @@
 
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
+use std::os::fd::AsFd;
 use std::path::Path;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use encoding_rs::{Encoding, UTF_8};
+use rustix::event::{PollFd, PollFlags, Timespec, poll};
+use rustix::fs::{Mode, OFlags};
+use rustix::io::Errno;
 
 use super::encoding::{Decoding, Detected, detect};
 use super::find::is_standard_input;
+use super::meter::Meter;
 use super::reading::Reason;
 
 /// Bytes read at a time.
@@ -27,20 +32,20 @@ pub(super) struct Source {
     pub(super) guessed: bool,
 }
 
-/// Opens a file, unpacks and decodes it. `counter` goes on with the bytes taken from the disk.
+/// Opens a file, unpacks and decodes it. `meter` goes on with the bytes taken from the disk.
 pub(super) fn open(
     path: &Path,
     named: Option<&'static Encoding>,
     expansion: u64,
-    counter: &Arc<AtomicU64>,
+    meter: &Arc<Meter>,
 ) -> Result<Source, Reason> {
     let unreadable = |error: io::Error| reason_of(&error);
-    let raw: Box<dyn Read + Send> = if is_standard_input(path) {
-        Box::new(io::stdin())
+    let raw = if is_standard_input(path) {
+        Box::new(Asking { inner: io::stdin(), meter: Arc::clone(meter) })
     } else {
-        Box::new(File::open(path).map_err(unreadable)?)
+        open_raw(path, meter).map_err(unreadable)?
     };
-    let counted = Counted { inner: raw, all: Arc::clone(counter), here: Arc::new(AtomicU64::new(0)) };
+    let counted = Counted { inner: raw, all: Arc::clone(meter), here: Arc::new(AtomicU64::new(0)) };
     let here = Arc::clone(&counted.here);
     let mut packed = BufReader::with_capacity(BLOCK, counted);
     // A pipe may give a few bytes at first; four are enough to tell.
@@ -86,16 +91,53 @@ pub(super) fn reason_of(error: &io::Error) -> Reason {
     }
 }
 
+/// Opens a file; where it may keep its reader waiting, so that the reader asks meanwhile whether to go on.
+fn open_raw(path: &Path, meter: &Arc<Meter>) -> io::Result<Box<dyn Read + Send>> {
+    let file = std::fs::metadata(path)?;
+    if file.is_file() && file.len() > 0 {
+        return Ok(Box::new(File::open(path)?));
+    }
+    // A pipe that nobody writes to is opened at once, and waited for in `Asking`.
+    let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let inner = File::from(rustix::fs::open(path, flags, Mode::empty())?);
+    Ok(Box::new(Asking { inner, meter: Arc::clone(meter) }))
+}
+
+/// A pipe, a device, or a file that the system makes up as it is read: it waits for something to read, and gives up when nobody wants it any more.
+struct Asking<R> {
+    inner: R,
+    meter: Arc<Meter>,
+}
+
+impl<R: Read + AsFd> Read for Asking<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        const PATIENCE: Timespec = Timespec { tv_sec: 0, tv_nsec: 100_000_000 };
+        loop {
+            if self.meter.is_stopped() {
+                return Err(io::Error::other("nobody wants it any more"));
+            }
+            match poll(&mut [PollFd::new(&self.inner, PollFlags::IN)], Some(&PATIENCE)) {
+                Ok(0) | Err(Errno::INTR) => continue,
+                polled => polled?,
+            };
+            match self.inner.read(buffer) {
+                Err(error) if error.kind() == io::ErrorKind::WouldBlock => {}
+                read => return read,
+            }
+        }
+    }
+}
+
 struct Counted {
     inner: Box<dyn Read + Send>,
-    all: Arc<AtomicU64>,
+    all: Arc<Meter>,
     here: Arc<AtomicU64>,
 }
 
 impl Read for Counted {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         let count = self.inner.read(buffer)?;
-        self.all.fetch_add(count as u64, Ordering::Relaxed);
+        self.all.add(count);
         self.here.fetch_add(count as u64, Ordering::Relaxed);
         Ok(count)
     }

@@ -14,6 +14,11 @@ use crate::failure::Failure;
 use crate::files::instead;
 use crate::output::screen::Screen;
 
+/// A folder where making sure of a file takes no time: thousands are. On disk, where there is none in memory.
+fn folder_in_memory() -> TempDir {
+    TempDir::new_in("/dev/shm").or_else(|_| TempDir::new()).unwrap()
+}
+
 /// Runs a command as if it had been typed; `{}` stands for the folder.
 fn typed(words: &str, folder: &Path) -> Result<(), Failure> {
     let place = folder.display().to_string();
@@ -46,7 +51,7 @@ fn tree(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
 
 /// A text, and two runs trained on it.
 fn workshop() -> TempDir {
-    let folder = TempDir::new().unwrap();
+    let folder = folder_in_memory();
     let lines: String = (0..200).map(|i| format!("hive {} hums {} times\n", i % 7, (i * i) % 5)).collect();
     std::fs::File::create(folder.path().join("letters.txt"))
         .and_then(|mut file| std::io::Write::write_all(&mut file, lines.as_bytes()))
@@ -69,19 +74,19 @@ fn workshop() -> TempDir {
 fn stopped(words: &str, stride: usize) -> u64 {
     let workshop = workshop();
     let words = words.replace("{w}", &workshop.path().display().to_string());
-    let whole = TempDir::new().unwrap();
+    let whole = folder_in_memory();
     let disk = FailingDisk::new(Fault::None);
     instead::of_disk(Arc::new(disk.clone()), || typed(&words, whole.path())).unwrap();
     let reference = tree(whole.path());
     assert!(!reference.is_empty());
     let mut tried = 0;
     for number in (1..=disk.count()).step_by(stride) {
-        let folder = TempDir::new().unwrap();
+        let folder = folder_in_memory();
         let stopping = FailingDisk::new(Fault::Stop(number));
         let ended = instead::of_disk(Arc::new(stopping.clone()), || typed(&words, folder.path()));
         tried += 1;
         for loss in Loss::ALL {
-            let found = TempDir::new().unwrap();
+            let found = folder_in_memory();
             let after = found.path().join("after");
             stopping.after(loss, folder.path(), &after).unwrap();
             let again = typed(&words, &after);

@@ -330,3 +330,42 @@ fn memory_does_not_grow_with_the_corpus() {
 fn memory_does_not_grow_with_a_corpus_of_a_gigabyte() {
     memory_stays_flat("100MB", "1GB", 0);
 }
+
+#[test]
+fn a_pipe_that_never_comes_is_given_up_when_somebody_asks_and_folders_leave_pipes_out() {
+    use rustix::fs::{CWD, FileType, Mode, mknodat};
+    let workshop = Workshop::new();
+    workshop.write("letters/one.txt", "dear bees\n");
+    for name in ["letters/pipe.txt", "alone.txt"] {
+        mknodat(CWD, workshop.path(name), FileType::Fifo, Mode::from_raw_mode(0o600), 0).unwrap();
+    }
+    let listed = workshop.run("survey letters");
+    assert!(listed.err.contains("letters/pipe.txt") && listed.err.contains("no regular file"), "{listed:?}");
+    listed.ok();
+    for words in ["survey alone.txt", "survey --counts alone.txt", "vocab build alone.txt --output w.json"] {
+        let mut child = workshop
+            .command()
+            .args(words.split(' '))
+            .stdin(Stdio::null())
+            .stdout(Stdio::null())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
+        std::thread::sleep(std::time::Duration::from_millis(400));
+        let kill =
+            std::process::Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+        assert!(kill.success());
+        assert_eq!(child.wait().unwrap().code(), Some(130), "{words}");
+        assert!(!workshop.path("w.json").exists());
+    }
+    // One that comes is read.
+    let reader =
+        workshop.command().args(["survey", "--counts", "alone.txt"]).stdout(Stdio::piped()).spawn().unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(200));
+    let mut pipe = std::fs::File::options().write(true).open(workshop.path("alone.txt")).unwrap();
+    std::io::Write::write_all(&mut pipe, b"three bees flew\n").unwrap();
+    drop(pipe);
+    let done = reader.wait_with_output().unwrap();
+    assert!(done.status.success());
+    assert!(String::from_utf8(done.stdout).unwrap().contains('3'));
+}

@@ -192,6 +192,18 @@ fn samples_asked_for_wrongly_are_refused() {
 }
 
 #[test]
+fn a_folder_for_temporary_files_that_is_not_there_is_what_is_named() {
+    let workshop = Workshop::new();
+    workshop
+        .write("words.txt", (0..400).map(|i| format!("line {i} of very few words\n")).collect::<String>());
+    let words = "train words.txt --document line --steps 1 --hidden 4 --batch 2 --window 4";
+    let output = workshop.command().args(words.split(' ')).env("TMPDIR", "nowhere").output().unwrap();
+    let said = String::from_utf8(output.stderr).unwrap();
+    assert_eq!(output.status.code(), Some(1), "{said}");
+    assert!(said.contains("TMPDIR") && !said.contains(".tokens"), "{said}");
+}
+
+#[test]
 fn damaged_and_foreign_model_files_are_refused() {
     let workshop = workshop_with_demo();
     let whole = std::fs::read(workshop.path("thornmere/runs/demo/demo.safetensors")).unwrap();

@@ -1,5 +1,6 @@
 //! From a plan to everything that training needs: the corpus as tokens, the vocabulary, the model's layout.
 
+use std::io::ErrorKind;
 use std::path::Path;
 
 use lalograph_net::LanguageModel;
@@ -216,7 +217,16 @@ fn encode(
         (None, None) => count_vocabulary(plan, corpus, held_out, threads, &mut pass)?,
     };
     pass.number = 2;
-    let stores = entry.as_mut().map(|entry| entry.places()).transpose()?;
+    let stores = match entry.as_mut().map(|entry| entry.places()).transpose() {
+        // A folder that may not be written is no hindrance: then nothing is kept.
+        Err(LabError::Io { source, .. })
+            if matches!(source.kind(), ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem) =>
+        {
+            entry = None;
+            None
+        }
+        stores => stores?,
+    };
     let encoded = encode_corpus(corpus, &vocabulary, held_out, stores, threads, &mut pass);
     match (entry, &encoded) {
         (Some(entry), Ok(encoded)) => entry.keep(&vocabulary, encoded)?,

@@ -18,8 +18,8 @@ pub enum Hint {
         step: u64,
         /// Validation perplexity there.
         perplexity: f64,
-        /// Training perplexity there.
-        training_perplexity: f64,
+        /// Training perplexity there; none where training loss is none's logarithm, as against a sample of the vocabulary.
+        training_perplexity: Option<f64>,
     },
     /// Gradients do not reach back.
     VanishingGradients {
@@ -122,11 +122,17 @@ impl Display for Hint {
             Self::Overfitting { best_step, best_perplexity, step, perplexity, training_perplexity } => {
                 write!(
                     formatter,
-                    "overfitting: validation perplexity rose from {} at step {best_step} to {} at step {step} while training \
-                 perplexity fell to {}; the weights of step {best_step} are kept, and more dropout or more text would help",
+                    "overfitting: validation perplexity rose from {} at step {best_step} to {} at step {step} while ",
                     Figure(best_perplexity),
                     Figure(perplexity),
-                    Figure(training_perplexity)
+                )?;
+                match training_perplexity {
+                    Some(training) => write!(formatter, "training perplexity fell to {}", Figure(training))?,
+                    None => write!(formatter, "training loss fell")?,
+                }
+                write!(
+                    formatter,
+                    "; the weights of step {best_step} are kept, and more dropout or more text would help"
                 )
             }
             Self::VanishingGradients { layer, tokens_back, share, step } => write!(

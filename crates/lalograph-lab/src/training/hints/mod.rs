@@ -82,21 +82,24 @@ struct Trained {
 struct Curves {
     training: Vec<Trained>,
     validation: Vec<(u64, f64)>,
+    /// Whether training loss is the logarithm of a perplexity: against a sample of the vocabulary it is not, and cannot be told in its words.
+    exact: bool,
 }
 
 impl Curves {
     fn of(metrics: &[MetricsRecord]) -> Self {
-        let (mut training, mut validation) = (Vec::new(), Vec::new());
+        let (mut training, mut validation, mut exact) = (Vec::new(), Vec::new(), true);
         for record in metrics {
             match *record {
                 MetricsRecord::Training { step, loss, gradient_norm, .. } => {
                     training.push(Trained { step, loss, norm: gradient_norm });
+                    exact &= record.figure("perplexity").is_some();
                 }
                 MetricsRecord::Validation { step, loss, .. } => validation.push((step, loss)),
                 MetricsRecord::Test { .. } => {}
             }
         }
-        Self { training, validation }
+        Self { training, validation, exact }
     }
 
     /// Training loss up to a step: the mean over the last three lines.
@@ -138,7 +141,7 @@ fn overfitting(curves: &Curves) -> Option<Hint> {
         best_perplexity: best.exp(),
         step,
         perplexity: loss.exp(),
-        training_perplexity: training.exp(),
+        training_perplexity: curves.exact.then(|| training.exp()),
     })
 }
 
@@ -192,6 +195,9 @@ fn rate_too_high(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
     if let Stage::NotFinite(step) = evidence.stage {
         return Some(high(step, None, None));
     }
+    if !curves.exact {
+        return None;
+    }
     // Means over three lines, so that one hard window is no rise.
     let smooth: Vec<(u64, f64)> =
         curves.training.windows(3).filter_map(|lines| Some((lines[2].step, mean(lines)?))).collect();
@@ -226,7 +232,8 @@ fn creeps(curves: &Curves) -> bool {
 fn rate_too_low(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
     let (step, unigram) = (curves.last_step(), evidence.text.unigram_loss?);
     let loss = curves.training_at(step)?;
-    let settled = evidence.stage == Stage::Ended && step >= FEW_STEPS && curves.training.len() >= 5;
+    let settled =
+        curves.exact && evidence.stage == Stage::Ended && step >= FEW_STEPS && curves.training.len() >= 5;
     // Creeping, or so slow that it is lost in the differences between one window and the next.
     let crept = (creeps(curves) && loss > unigram * 0.98) || (!restless(curves) && loss > unigram + ABOVE);
     (settled && crept).then(|| Hint::LearningRateTooLow {
@@ -295,6 +302,34 @@ mod tests {
         let judged =
             validation_losses.iter().enumerate().map(|(i, &loss)| validation(200 * (i as u64 + 1), loss));
         lines.chain(judged).collect()
+    }
+
+    /// The same as if training were against a sample of the vocabulary.
+    fn sampled(mut metrics: Vec<MetricsRecord>) -> Vec<MetricsRecord> {
+        for record in &mut metrics {
+            if let MetricsRecord::Training { figures, .. } = record {
+                *figures = Figures::default();
+            }
+        }
+        metrics
+    }
+
+    #[test]
+    fn loss_against_a_sample_is_told_as_no_perplexity() {
+        let (plan, text) = (Plan::default(), TextFacts { unigram_loss: Some(5.0), ..TextFacts::default() });
+        let found = |metrics: &[MetricsRecord], stage| {
+            let all = hints(&Evidence { plan: &plan, text: &text, metrics, flow: None, stage });
+            all.iter().map(ToString::to_string).collect::<Vec<_>>()
+        };
+        let risen = sampled(run(FALLING, [3.0, 2.4, 2.5, 2.6, 2.8]));
+        let told = found(&risen, Stage::Ended);
+        assert!(
+            told.iter().any(|hint| hint.contains("while training loss fell; the weights of step 400")),
+            "{told:?}"
+        );
+        let rising = [2.0, 1.5, 1.4, 2.5, 3.0, 3.2, 3.3, 3.3, 3.3, 3.3];
+        let told = found(&sampled(run(rising, [2.0; 5])), Stage::UnderWay);
+        assert!(told.iter().all(|hint| !hint.contains("training perplexity")), "{told:?}");
     }
 
     const FALLING: [f64; 10] = [4.0, 3.0, 2.5, 2.2, 2.0, 1.9, 1.85, 1.8, 1.78, 1.77];
