@@ -26,8 +26,8 @@
 //! let mut plan = Plan::from_toml("", &settings.map(str::to_owned))?;
 //! plan.corpus.paths = vec![text];
 //! let task = prepare(plan, 1, None, None, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(()))?;
-//! let description = task.describe("small", "now".into(), "0", None);
-//! let files = task.run_files();
+//! let description = task.describe("small", "now".into(), "0", None)?;
+//! let files = task.run_files()?;
 //! let (run, claim, description) = shelf::create(&Disk, folder.path(), &task.plan, description, &files, Existing::Keep)?;
 //! let running = Running { run: run.clone(), claim, description, from: None };
 //! let outcome = train(&task, running, 1, &mut |_: &TrainingEvent<'_, LanguageNote>| ControlFlow::Continue(()))?;

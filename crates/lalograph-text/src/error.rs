@@ -100,6 +100,9 @@ pub enum TextError {
         /// The least size.
         least: usize,
     },
+    /// Something has no written form.
+    #[error("it cannot be written: {0}")]
+    Unwritable(String),
     /// Two vocabularies that do not go together.
     #[error("the two vocabularies do not go together: {0}")]
     NotAlike(String),
@@ -110,6 +113,14 @@ pub enum TextError {
         path: PathBuf,
         /// What is wrong with it.
         what: String,
+    },
+    /// A token store that was whole and is no longer.
+    #[error("{path}: the token store cannot be read any more ({why})")]
+    StoreLost {
+        /// The file.
+        path: PathBuf,
+        /// What the system said.
+        why: String,
     },
     /// A token store whose indices mean other tokens.
     #[error("{0}: the token store was made with another vocabulary")]

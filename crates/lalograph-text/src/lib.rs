@@ -26,6 +26,7 @@ pub mod coverage;
 mod error;
 mod near;
 mod packed;
+mod pages;
 pub mod partition;
 mod pieces;
 mod scratch;

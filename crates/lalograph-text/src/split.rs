@@ -185,11 +185,14 @@ impl Split {
     }
 
     /// The file's text: JSON.
-    pub fn to_json(&self) -> String {
-        // Plain data with string keys: serialising it cannot fail.
-        let mut text = serde_json::to_string_pretty(self).unwrap_or_default();
+    ///
+    /// # Errors
+    /// [`TextError::Unwritable`].
+    pub fn to_json(&self) -> Result<String, TextError> {
+        let mut text =
+            serde_json::to_string_pretty(self).map_err(|error| TextError::Unwritable(error.to_string()))?;
         text.push('\n');
-        text
+        Ok(text)
     }
 
     /// Reads what [`Split::to_json`] wrote.
@@ -252,7 +255,7 @@ mod tests {
         split.class_cutoffs.insert("failing".into(), Cutoffs::shares(0.2, 0.0));
         split.set_aside_labels.insert("disputed".into());
         split.exceptions.insert(TextKey(u128::MAX / 3), Part::SetAside);
-        let json = split.to_json();
+        let json = split.to_json().unwrap();
         assert_eq!(Split::from_json(&json).unwrap(), split);
         assert_eq!(split.part_of("x", Some("disputed")), Part::SetAside);
         for (from, to, word) in [

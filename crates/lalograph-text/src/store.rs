@@ -1,5 +1,5 @@
-//! Token stores: the indices of a corpus in a file that is mapped into memory, so that training reads a corpus of any size from disk. `docs/formats/tokens.md`
-//! describes the form.
+//! Token stores: the indices of a corpus in a file that is read where they are wanted, so that training takes a corpus of any size from
+//! disk. `docs/formats/tokens.md` describes the form.
 
 use std::fs::File;
 use std::io::{self, Read, Seek, Write};
@@ -7,9 +7,9 @@ use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
 use lalograph_storage::WholeWriter;
-use memmap2::Mmap;
 
 use crate::error::TextError;
+use crate::pages::PagedFile;
 use crate::vocabulary::Vocabulary;
 
 const MAGIC: [u8; 8] = *b"laloTOKS";
@@ -87,8 +87,8 @@ pub struct StoredDocument<'a> {
     pub label: u32,
 }
 
-fn vocabulary_hash(vocabulary: &Vocabulary) -> [u8; 32] {
-    *blake3::hash(vocabulary.to_json().as_bytes()).as_bytes()
+fn vocabulary_hash(vocabulary: &Vocabulary) -> Result<[u8; 32], TextError> {
+    Ok(*blake3::hash(vocabulary.to_json()?.as_bytes()).as_bytes())
 }
 
 /// What is written, and the hash of it.
@@ -161,7 +161,7 @@ impl<W: Write> StoreWriter<W> {
         block.extend(MAGIC);
         block.extend(VERSION.to_le_bytes());
         block.extend((width as u32).to_le_bytes());
-        block.extend(vocabulary_hash(vocabulary));
+        block.extend(vocabulary_hash(vocabulary).map_err(io::Error::other)?);
         block.extend(planes.bits().to_le_bytes());
         block.resize(HEADER_BYTES, 0);
         Ok(Self {
@@ -254,7 +254,8 @@ impl<W: Write> StoreWriter<W> {
 /// A store that was opened and found whole.
 #[derive(Debug)]
 pub struct Store {
-    map: Mmap,
+    path: PathBuf,
+    file: PagedFile,
     width: usize,
     tokens: usize,
     documents: u64,
@@ -292,7 +293,7 @@ impl Store {
         if blake3::hash(&footer[..FOOTER_BYTES - 32]).as_bytes() != &footer[FOOTER_BYTES - 32..] {
             return Err(bad(path, "it is cut short or damaged at its end"));
         }
-        if header[16..48] != vocabulary_hash(vocabulary) {
+        if header[16..48] != vocabulary_hash(vocabulary)? {
             return Err(TextError::OtherVocabulary(path.to_owned()));
         }
         let width = small(12) as usize;
@@ -310,7 +311,6 @@ impl Store {
         if expected != Some(body) {
             return Err(bad(path, "its size does not fit what it says of itself"));
         }
-        // Read and not mapped: pages that were looked at through a map would count as the program's memory.
         let mut counts = vec![0; vocabulary.len()];
         let (hash, outside) = read_through(&mut file, body, tokens, width, &mut counts).map_err(failed)?;
         if hash.as_bytes() != &footer[32..64] {
@@ -322,10 +322,30 @@ impl Store {
         if outside {
             return Err(bad(path, "it holds an index outside the vocabulary"));
         }
-        // SAFETY: the store is opened for reading only and written by renaming whole files into place, never by changing them. A foreign
-        // program that changes the file meanwhile can change the indices read; every use of an index checks its range.
-        let map = unsafe { Mmap::map(&file) }.map_err(failed)?;
-        Ok(Self { map, width, tokens: tokens as usize, documents, unknown, text_bytes, planes, counts })
+        // A foreign program that changes the file meanwhile can change the indices read; every use of an index checks its range.
+        let (path, file) = (path.to_owned(), PagedFile::new(file, body));
+        Ok(Self {
+            path,
+            file,
+            width,
+            tokens: tokens as usize,
+            documents,
+            unknown,
+            text_bytes,
+            planes,
+            counts,
+        })
+    }
+
+    /// Whether all that was asked for since it was opened could be read. What could not be was given as zeros.
+    ///
+    /// # Errors
+    /// [`TextError::StoreLost`].
+    pub fn check(&self) -> Result<(), TextError> {
+        match self.file.lost() {
+            None => Ok(()),
+            Some(error) => Err(TextError::StoreLost { path: self.path.clone(), why: error.to_string() }),
+        }
     }
 
     /// How often each index of the vocabulary stands in it.
@@ -356,11 +376,11 @@ impl Store {
     /// The index at a position below [`Store::tokens`].
     #[inline]
     pub fn get(&self, at: usize) -> u32 {
-        let from = HEADER_BYTES + at * self.width;
+        let from = (HEADER_BYTES + at * self.width) as u64;
         if self.width == 2 {
-            self.map[from..].first_chunk().map_or(0, |bytes| u32::from(u16::from_le_bytes(*bytes)))
+            u32::from(u16::from_le_bytes(self.file.bytes(from)))
         } else {
-            self.map[from..].first_chunk().map_or(0, |bytes| u32::from_le_bytes(*bytes))
+            u32::from_le_bytes(self.file.bytes(from))
         }
     }
 
@@ -381,8 +401,10 @@ impl Store {
     /// Whether the token at a position below [`Store::tokens`] is a target that is scored.
     #[inline]
     pub fn is_scored(&self, at: usize) -> bool {
-        !self.planes.scored
-            || self.map.get(self.scored_at() + at / 8).is_some_and(|byte| byte >> (at % 8) & 1 == 1)
+        !self.planes.scored || {
+            let [byte] = self.file.bytes((self.scored_at() + at / 8) as u64);
+            byte >> (at % 8) & 1 == 1
+        }
     }
 
     /// The class of a document, if classes are stored.
@@ -391,19 +413,20 @@ impl Store {
             return None;
         }
         let labels = self.table_at() + self.documents as usize * DOCUMENT_BYTES;
-        self.map[labels + number as usize * 4..].first_chunk().map(|bytes| u32::from_le_bytes(*bytes))
+        Some(u32::from_le_bytes(self.file.bytes((labels + number as usize * 4) as u64)))
     }
 
-    /// Where a document's tokens stand, and the bytes of its text; `None` beyond the last.
+    /// Where a document's tokens stand, and the bytes of its text; `None` beyond the last, and where the table cannot be read.
     pub fn document(&self, number: u64) -> Option<(std::ops::Range<usize>, u64)> {
         if number >= self.documents {
             return None;
         }
         let table = self.table_at();
-        let figure = |at: usize| self.map[at..].first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes));
+        let figure = |at: usize| u64::from_le_bytes(self.file.bytes(at as u64));
         let entry = table + number as usize * DOCUMENT_BYTES;
         let start = if number == 0 { 0 } else { figure(entry - DOCUMENT_BYTES) };
-        Some((start as usize..figure(entry) as usize, figure(entry + 8)))
+        let found = (start as usize..figure(entry) as usize, figure(entry + 8));
+        self.file.lost().is_none().then_some(found)
     }
 }
 
@@ -455,6 +478,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::{HEADER_BYTES, Planes, Store, StoreWriter, StoredDocument};
+    use crate::tokens::TokenSequence;
     use crate::vocabulary::VocabularySpec;
     use crate::{TextError, Vocabulary, VocabularyBuilder};
 
@@ -527,6 +551,25 @@ mod tests {
             prop_assert!(open(&flipped, &vocabulary).is_err(), "bit {} of byte {}", bit, place);
             prop_assert!(open(&bytes[..cut % bytes.len()], &vocabulary).is_err());
         }
+    }
+
+    #[test]
+    fn a_store_that_shrinks_while_it_is_read_is_told_and_ends_nothing() {
+        let vocabulary = vocabulary(20);
+        let documents: Vec<Vec<u32>> = (0..4000).map(|number| vec![4 + number % 9, 5, 3]).collect();
+        let mut file = tempfile::NamedTempFile::new().unwrap();
+        std::io::Write::write_all(&mut file, &written(&documents, &vocabulary, BOTH)).unwrap();
+        let store = Store::open(file.path(), &vocabulary).unwrap();
+        assert_eq!((store.get(0), store.document(1)), (4, Some((3..6, 7))));
+        store.check().unwrap();
+        file.as_file().set_len(5000).unwrap();
+        // What was read already is still there; the rest is zeros, and said to be lost.
+        assert_eq!((store.get(0), store.get(11_000), store.document(3000)), (4, 0, None));
+        let error = store.check().unwrap_err();
+        assert!(matches!(error, TextError::StoreLost { .. }), "{error}");
+        let text = TokenSequence::from_store(store);
+        assert!(text.bounds().count() <= 4000 && text.beginning(0.5).len() <= text.len());
+        assert!(text.check().is_err());
     }
 
     #[test]

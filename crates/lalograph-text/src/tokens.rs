@@ -94,6 +94,18 @@ impl TokenSequence {
         }
     }
 
+    /// Whether all that was asked for so far could be read; where a store is cut short while it is used, what is missing was given as
+    /// padding, and nothing made of it may be kept.
+    ///
+    /// # Errors
+    /// [`TextError::StoreLost`].
+    pub fn check(&self) -> Result<(), TextError> {
+        match &self.indices {
+            Indices::Memory(_) => Ok(()),
+            Indices::Stored(store) => store.check(),
+        }
+    }
+
     /// The index at a position below the length.
     #[inline]
     pub fn index(&self, at: usize) -> u32 {

@@ -68,6 +68,7 @@ pub fn factorise(
             }
         }
     }
+    text.check()?;
     let matrix = Sparse::new(&pairs, words.len(), shift);
     if matrix.entries.is_empty() {
         return Err(VectorError::TooLittle);

@@ -75,6 +75,7 @@ pub fn train(
     if !done {
         return Err(lalograph_text::TextError::Stopped.into());
     }
+    text.check()?;
     if common.input.numbers().any(|x| !x.is_finite()) {
         return Err(VectorError::NotFinite);
     }

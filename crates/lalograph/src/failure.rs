@@ -9,6 +9,7 @@ use lalograph_text::TextError;
 use lalograph_vectors::VectorError;
 
 use crate::nearest::nearest_name;
+use crate::output::number::count;
 
 /// How a command ended when it did not end well.
 #[derive(Debug)]
@@ -72,6 +73,9 @@ impl From<TextError> for Failure {
             TextError::BadStore { .. } | TextError::OtherVocabulary(_) => {
                 "remove it: it is made again from the corpus when it is needed"
             }
+            TextError::StoreLost { .. } => {
+                "something else changed it, or its disk failed; begin again, or go on from the last checkpoint with `lalograph resume`"
+            }
             TextError::BadToken(_) | TextError::NotAlike(_) => return Self::Usage(error.to_string()),
             TextError::TooFewTokens { .. } => "raise --vocab-size",
             TextError::NothingHeldOut => {
@@ -129,13 +133,23 @@ impl From<LabError> for Failure {
             LabError::Busy(_) => "wait until it has ended, or stop it there with Ctrl-C",
             LabError::Written(_) => "wait until it has ended",
             LabError::ForeignPlan(_) => "put the plan back; `lalograph resume` takes changes as options",
-            LabError::FewerSteps { .. } => {
-                "ask for more, or give --anew to begin the run from its first step"
+            LabError::FewerSteps { run, made, asked } => {
+                let (made, asked) = (count(made), count(asked));
+                let what = format!(
+                    "{} has made {made} steps, and {asked} were asked for: they count from the run's beginning",
+                    run.display()
+                );
+                return Self::with_remedy(
+                    what,
+                    "ask for more, or give --anew to begin the run from its first step",
+                );
             }
             LabError::AllDone(_) => "give it more with --epochs or --steps",
             LabError::Changed { .. } => "put it back as it was, or train a new run",
             LabError::BadCheckpoint { .. } => "--anew begins the run from its first step",
-            LabError::BadRun { .. } => "put the file back, or remove the run's folder",
+            LabError::BadRun { .. } => {
+                "put the file back as it was; if it is a run that you can spare, delete the folder yourself"
+            }
             LabError::TooShort { .. } => "lower --batch or --window, or give it more text",
             LabError::NoValidation { .. } => {
                 "raise --validation-share, or set it to 0 to train on everything"

@@ -132,8 +132,13 @@ impl Checkpoint {
     /// Puts everything back.
     ///
     /// # Errors
-    /// The checkpoint is of another model or another optimiser.
-    pub(crate) fn restore<N: Network>(&self, trainer: &mut Trainer<'_, N>) -> Result<(), String> {
+    /// The checkpoint is of another model or another optimiser than that of the run, whose checkpoints are at `path`; the data cannot be
+    /// read any more.
+    pub(crate) fn restore<N: Network>(
+        &self,
+        trainer: &mut Trainer<'_, N>,
+        path: PathBuf,
+    ) -> Result<(), LabError> {
         let tensors = trainer.net().layout().tensors();
         let same_layout = tensors.len() == self.layout.len()
             && tensors
@@ -151,12 +156,13 @@ impl Checkpoint {
         let same_states =
             count == self.states.len() && trainer.states().all(|(lane, states)| fits(lane, states));
         if !same_layout || !same_states || memory != self.memory.each_ref().map(Vec::len) {
-            return Err("it is of another model or another optimiser than the run's plan".into());
+            let what = "it is of another model or another optimiser than the run's plan".into();
+            return Err(LabError::BadCheckpoint { path, what });
         }
         trainer.weights_mut().copy_from_slice(&self.weights);
         let memory = self.memory.each_ref().map(Vec::as_slice);
         trainer.optimiser_mut().remember(self.position.optimiser_steps, memory);
-        trainer.go_to(self.position.step);
+        trainer.go_to(self.position.step)?;
         for (lane, states) in trainer.states_mut() {
             for (layer, to) in states.iter_mut().enumerate() {
                 if let Some(from) = self.states.get(&state_name(lane, layer)) {

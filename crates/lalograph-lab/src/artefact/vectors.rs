@@ -41,7 +41,7 @@ impl VectorFile {
             metadata.insert("counts", json(counts)?);
         }
         if let Some(vocabulary) = &self.vocabulary {
-            metadata.insert("vocabulary", vocabulary.to_json());
+            metadata.insert("vocabulary", vocabulary.to_json()?);
         }
         let dimensions = self.table.dimensions();
         let mut tensors = vec![Numbers {

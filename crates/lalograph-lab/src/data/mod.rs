@@ -1,6 +1,7 @@
 //! Data on its way to the network: windows, token stores between runs, overlap of parts.
 
 pub(crate) mod filler;
+pub(crate) mod order;
 pub(crate) mod overlap;
 pub(crate) mod reading_rows;
 pub mod source;

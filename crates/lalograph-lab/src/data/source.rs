@@ -4,6 +4,8 @@ use std::ops::Range;
 
 use lalograph_net::blocks::recurrent::window::Extent;
 
+use crate::error::LabError;
+
 /// Where a batch's windows come from, epoch after epoch. `W` is the window that one lane works on.
 pub trait Windows<W>: Send {
     /// Windows in an epoch, the same for all.
@@ -17,7 +19,15 @@ pub trait Windows<W>: Send {
 
     /// Fills the windows of lanes, each with the rows that it has, with window `index` of an epoch. Windows are asked for in order, from
     /// the one after [`Windows::go_to`] on.
-    fn fill(&mut self, epoch: u64, index: usize, lanes: &mut dyn Iterator<Item = (Range<usize>, &mut W)>);
+    ///
+    /// # Errors
+    /// The data cannot be read any more.
+    fn fill(
+        &mut self,
+        epoch: u64,
+        index: usize,
+        lanes: &mut dyn Iterator<Item = (Range<usize>, &mut W)>,
+    ) -> Result<(), LabError>;
 
     /// Has window `index` of an epoch be the next to be asked for, as if those before it had been.
     fn go_to(&mut self, epoch: u64, index: usize);

@@ -116,7 +116,7 @@ impl<'c> CacheEntry<'c> {
             return Ok(());
         }
         let folder = Folder::open(self.storage, &self.path)?;
-        folder.write(VOCABULARY, vocabulary.to_json().as_bytes(), Existing::Replace)?;
+        folder.write(VOCABULARY, vocabulary.to_json()?.as_bytes(), Existing::Replace)?;
         let description = Description {
             format: FORMAT.into(),
             version: VERSION,

@@ -10,7 +10,9 @@ use lalograph_text::tokens::TokenSequence;
 use rand::seq::SliceRandom;
 
 use super::filler::Filler;
+use super::order::Order;
 use super::source::Windows;
+use crate::error::LabError;
 use crate::plan::{LossAt, TrainingPlan, WindowKind};
 
 /// The training text as windows, epoch after epoch. Every epoch has the same number of them.
@@ -32,8 +34,8 @@ enum Kind {
     /// `rows` streams of equal length, each read from left to right in windows of nearly equal length; fewer than `rows` tokens at
     /// the end of the text are left out. The bounds of all windows, in tokens of a stream.
     Carried { length: usize, window: usize, jitter: f64, bounds: Vec<usize> },
-    /// Windows by themselves: how long, how far apart, how many; in this epoch's order.
-    Independent { window: usize, stride: usize, count: usize, last_only: bool, order: Vec<u32> },
+    /// Windows by themselves: how long, how far apart, how many; this epoch's order.
+    Independent { window: usize, stride: usize, count: usize, last_only: bool, order: Order },
     /// For each row its documents, each from one token to before another; in this epoch's order.
     Documents { window: usize, longest: usize, rows: Vec<Vec<(u64, u64)>>, cursors: Vec<(usize, u64)> },
 }
@@ -51,7 +53,8 @@ impl<'t> TrainingWindows<'t> {
                 let stride = plan.stride.unwrap_or(window);
                 let count = if text.len() < window { 0 } else { (text.len() - window) / stride + 1 };
                 let last_only = plan.loss_at == LossAt::Last;
-                Kind::Independent { window, stride, count, last_only, order: (0..count as u32).collect() }
+                let order = Order::draw(count as u64, &mut stream(plan.seed, "window order", &[]));
+                Kind::Independent { window, stride, count, last_only, order }
             }
             WindowKind::Documents => {
                 let dealt = deal_documents(text, rows, plan.seed);
@@ -97,10 +100,7 @@ impl<'t> TrainingWindows<'t> {
                 }));
             }
             Kind::Independent { order, count, .. } => {
-                // From the order of the text, so that an epoch does not depend on those before it.
-                order.clear();
-                order.extend(0..*count as u32);
-                order.shuffle(&mut stream(self.seed, "window order", &[epoch]));
+                *order = Order::draw(*count as u64, &mut stream(self.seed, "window order", &[epoch]));
             }
             Kind::Documents { rows, .. } => {
                 for (index, row) in rows.iter_mut().enumerate() {
@@ -134,7 +134,7 @@ impl Windows<TokenWindow> for TrainingWindows<'_> {
         epoch: u64,
         index: usize,
         lanes: &mut dyn Iterator<Item = (Range<usize>, &mut TokenWindow)>,
-    ) {
+    ) -> Result<(), LabError> {
         if self.epoch != Some(epoch) {
             self.lay_out(epoch);
             self.epoch = Some(epoch);
@@ -146,6 +146,7 @@ impl Windows<TokenWindow> for TrainingWindows<'_> {
             to.clear();
             self.fill_lane(index, rows, to);
         }
+        Ok(self.text.check()?)
     }
 
     fn go_to(&mut self, epoch: u64, index: usize) {
@@ -173,16 +174,18 @@ impl TrainingWindows<'_> {
                     }
                 }
             }
-            Kind::Independent { window, stride, last_only, order, .. } => {
-                let chosen = &order[index * all_rows..order.len().min((index + 1) * all_rows)];
+            Kind::Independent { window, stride, count, last_only, order } => {
+                let places = rows.clone().map(|row| index * all_rows + row);
+                let which = |place| (place < *count).then(|| order.at(place as u64) as usize);
+                let chosen: Vec<Option<usize>> = places.map(which).collect();
                 for step in 0..*window {
-                    for row in rows.clone() {
-                        let Some(&which) = chosen.get(row) else {
+                    for which in &chosen {
+                        let Some(which) = which else {
                             filler.pad(step == 0, to);
                             continue;
                         };
                         let scored = !*last_only || step + 1 == *window;
-                        filler.push(text, which as usize * *stride + step, step == 0, scored, to);
+                        filler.push(text, which * *stride + step, step == 0, scored, to);
                     }
                 }
             }
@@ -275,7 +278,7 @@ mod tests {
         let mut lanes = [TokenWindow::default(), TokenWindow::default()];
         let cut = rows.min(1);
         let mut places = [0..cut, cut..rows].into_iter().zip(&mut lanes);
-        windows.fill(epoch, index, &mut places);
+        windows.fill(epoch, index, &mut places).unwrap();
         lanes
     }
 

@@ -95,36 +95,42 @@ impl RunHistory {
 }
 
 /// Every setting of a plan as `section.key` and its value as TOML, in the order of the reference page; what is not set is left out.
-pub fn settings(plan: &Plan) -> Vec<(String, String)> {
-    // A plan that TOML has no form for was never read from a file, nor written to one.
-    let Ok(values) = toml::Table::try_from(plan) else {
-        return Vec::new();
-    };
+///
+/// # Errors
+/// A plan that TOML has no form for.
+pub fn settings(plan: &Plan) -> Result<Vec<(String, String)>, LabError> {
+    let values = toml::Table::try_from(plan).map_err(|error| LabError::Write(error.to_string()))?;
     let sections = sections();
     let all = sections
         .iter()
         .flat_map(|section| section.settings.iter().map(move |setting| (&section.name, &setting.key)));
-    all.filter_map(|(section, key)| {
+    let set = all.filter_map(|(section, key)| {
         let value = values.get(section)?.get(key)?;
         Some((format!("{section}.{key}"), value.to_string()))
-    })
-    .collect()
+    });
+    Ok(set.collect())
 }
 
+/// Settings, each with its value in every plan.
+pub type Differing = Vec<(String, Vec<Option<String>>)>;
+
 /// The settings in which plans differ: each with its value in every plan, none where it is not set.
-pub fn differing_settings(plans: &[&Plan]) -> Vec<(String, Vec<Option<String>>)> {
-    let listed: Vec<Vec<(String, String)>> = plans.iter().map(|plan| settings(plan)).collect();
+///
+/// # Errors
+/// A plan that TOML has no form for.
+pub fn differing_settings(plans: &[&Plan]) -> Result<Differing, LabError> {
+    let listed = plans.iter().map(|plan| settings(plan)).collect::<Result<Vec<_>, _>>()?;
     let sections = sections();
     let keys = sections.iter().flat_map(|section| {
         section.settings.iter().map(|setting| format!("{}.{}", section.name, setting.key))
     });
-    keys.filter_map(|key| {
+    let differing = keys.filter_map(|key| {
         let value =
             |of: &Vec<(String, String)>| of.iter().find(|(k, _)| *k == key).map(|(_, value)| value.clone());
         let values: Vec<Option<String>> = listed.iter().map(value).collect();
         values.windows(2).any(|pair| pair[0] != pair[1]).then_some((key, values))
-    })
-    .collect()
+    });
+    Ok(differing.collect())
 }
 
 #[cfg(test)]
@@ -141,7 +147,7 @@ mod tests {
         let (one, two) =
             (plan(&["model.hidden=8", "training.seed=3"]), plan(&["model.hidden=9", "training.steps=4"]));
         let three = plan(&["model.hidden=8"]);
-        let found = differing_settings(&[&one, &two, &three]);
+        let found = differing_settings(&[&one, &two, &three]).unwrap();
         let some = |text: &str| Some(text.to_owned());
         assert_eq!(
             found,
@@ -151,7 +157,7 @@ mod tests {
                 ("training.steps".to_owned(), vec![None, some("4"), None]),
             ]
         );
-        assert!(differing_settings(&[&one, &one]).is_empty());
-        assert!(settings(&three).contains(&("model.hidden".to_owned(), "8".to_owned())));
+        assert!(differing_settings(&[&one, &one]).unwrap().is_empty());
+        assert!(settings(&three).unwrap().contains(&("model.hidden".to_owned(), "8".to_owned())));
     }
 }

@@ -88,6 +88,8 @@ pub fn create(
 /// # Errors
 /// It is no run, or is being trained; the file system refuses.
 pub fn remove(storage: &dyn Storage, run: &RunFolder) -> Result<(), LabError> {
+    // Before anything is made beside it: what is no run is left alone with its neighbours.
+    run.description()?;
     let full = run.path().canonicalize().map_err(LabError::at(run.path()))?;
     let path = if run.path().file_name().is_some() { run.path() } else { &full };
     let (folder, name) = Folder::of(storage, path)?;

@@ -122,12 +122,15 @@ pub struct Moment<'m, 't, N: Network> {
 /// Held-out data with the lanes to read it.
 pub trait Evaluator<N: Network>: Send {
     /// Reads all of it. `progress` is called with the share done and stops the work by returning `false`; the result is then `None`.
+    ///
+    /// # Errors
+    /// The data cannot be read any more.
     fn evaluate(
         &mut self,
         net: &N,
         weights: Parameters<'_, f32>,
         progress: &mut dyn FnMut(f64) -> bool,
-    ) -> Option<Evaluation>;
+    ) -> Result<Option<Evaluation>, LabError>;
 }
 
 /// The last measurement of gradient flow among the last notes of the duties.

@@ -121,8 +121,7 @@ impl<'a, T: Task> Loop<'a, T> {
         let mut schedule = RateSchedule::new(&plan.training, steps);
         let position = match &from {
             Some(from) => {
-                from.restore(&mut trainer)
-                    .map_err(|what| LabError::BadCheckpoint { path: run.checkpoints(), what })?;
+                from.restore(&mut trainer, run.checkpoints())?;
                 schedule.plateau = from.position.plateau;
                 from.position.clone()
             }
@@ -344,7 +343,7 @@ impl<'a, T: Task> Loop<'a, T> {
 
     fn make_step(&mut self) -> Result<(), LabError> {
         let begun = Instant::now();
-        let learnt = self.trainer.learn();
+        let learnt = self.trainer.learn()?;
         let step = self.trainer.step() + 1;
         let clipped = self.trainer.clipped();
         let (norm, norm_after, any) = (clipped.norm_before, clipped.norm_after, clipped.any());
@@ -424,9 +423,10 @@ impl<'a, T: Task> Loop<'a, T> {
             return Ok(true);
         };
         let observer = &mut self.observer;
-        let found = validation.evaluate(self.task.net(), self.trainer.settled_parameters(), &mut |share| {
-            observer.event(&TrainingEvent::Validating(share)).is_continue()
-        });
+        let found =
+            validation.evaluate(self.task.net(), self.trainer.settled_parameters(), &mut |share| {
+                observer.event(&TrainingEvent::Validating(share)).is_continue()
+            })?;
         let Some(found) = found else {
             self.stopped = true;
             return Ok(false);
@@ -464,7 +464,7 @@ impl<'a, T: Task> Loop<'a, T> {
             // It is the last that is done: there is nothing to stop for.
             let _ = observer.event(&TrainingEvent::Validating(share));
             true
-        });
+        })?;
         let Some(found) = found else {
             return Ok(None);
         };

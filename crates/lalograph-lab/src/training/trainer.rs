@@ -12,6 +12,7 @@ use lalograph_net::weights::first_values::first_values;
 use lalograph_net::weights::packed::{PackedWeights, Parameters, Pass};
 
 use crate::data::source::Windows;
+use crate::error::LabError;
 
 /// How a network is trained.
 #[derive(Debug, Clone, PartialEq)]
@@ -101,20 +102,27 @@ impl<'t, N: Network> Trainer<'t, N> {
     }
 
     /// Goes on as if `step` steps had been made, with weights, states and the optimiser's memory put back beforehand.
-    pub(crate) fn go_to(&mut self, step: u64) {
+    ///
+    /// # Errors
+    /// The data cannot be read any more.
+    pub(crate) fn go_to(&mut self, step: u64) -> Result<(), LabError> {
         self.step = step;
         if let Some(last) = step.checked_sub(1) {
             // The last window is in hand again, for what is still to be done with it.
             let (epoch, window) = self.position(last);
             self.windows.go_to(epoch, window);
-            self.windows.fill(epoch, window, &mut self.team.windows_mut());
+            self.windows.fill(epoch, window, &mut self.team.windows_mut())?;
         }
+        Ok(())
     }
 
     /// Computes the gradient of the next window.
-    pub fn learn(&mut self) -> Learnt {
+    ///
+    /// # Errors
+    /// The data cannot be read any more.
+    pub fn learn(&mut self) -> Result<Learnt, LabError> {
         let (epoch, window) = self.position(self.step);
-        self.windows.fill(epoch, window, &mut self.team.windows_mut());
+        self.windows.fill(epoch, window, &mut self.team.windows_mut())?;
         self.packed.update(self.net.layout(), &self.weights, Pass::Training);
         let weights = self.packed.with(&self.weights);
         if window == 0 && !self.windows.resets() {
@@ -123,7 +131,7 @@ impl<'t, N: Network> Trainer<'t, N> {
         let draw = Draw { seed: self.seed, step: self.step };
         let (loss, tokens) = self.team.learn(self.net, weights, draw, self.exchange.as_mut());
         self.meter.measure(self.team.gradient(), &self.clipping);
-        Learnt { tokens, loss: loss.sum / tokens.max(1) as f64 }
+        Ok(Learnt { tokens, loss: loss.sum / tokens.max(1) as f64 })
     }
 
     /// What was measured of the last gradient.

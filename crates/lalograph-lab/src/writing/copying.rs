@@ -13,6 +13,8 @@ use rand::RngExt;
 use rayon::prelude::*;
 use serde::Serialize;
 
+use crate::error::LabError;
+
 /// A run of tokens of a sample that stands in the training text as well.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
 pub struct CopiedRun {
@@ -53,9 +55,17 @@ impl Default for CopyingSettings {
 }
 
 /// Measures samples against a training text, on the threads of the current pool. The unknown token is like no other, not even itself.
-pub fn copying(samples: &[&[u32]], training: &TokenSequence, measure: CopyingSettings) -> Vec<Copying> {
+///
+/// # Errors
+/// The training text cannot be read any more.
+pub fn copying(
+    samples: &[&[u32]],
+    training: &TokenSequence,
+    measure: CopyingSettings,
+) -> Result<Vec<Copying>, LabError> {
     let runs = longest_runs(samples, training);
-    samples
+    training.check()?;
+    let copies = samples
         .iter()
         .zip(runs)
         .map(|(sample, runs)| {
@@ -74,7 +84,8 @@ pub fn copying(samples: &[&[u32]], training: &TokenSequence, measure: CopyingSet
                 repeated_share: distinct_share(&[sample], measure.ngram).map(|share| 1.0 - share),
             }
         })
-        .collect()
+        .collect();
+    Ok(copies)
 }
 
 /// Different n-grams over all n-grams of some texts together (distinct-n: Li et al., 2016); none if there are none.
@@ -87,7 +98,10 @@ pub fn distinct_share(texts: &[&[u32]], n: usize) -> Option<f64> {
 
 /// Stretches of held-out text as long as some samples, so that their figures have a scale: each from the beginning of a document drawn by the seed, of those that are
 /// long enough if there are any; else what follows makes up the length.
-pub fn excerpts(held_out: &TokenSequence, lengths: &[usize], seed: u64) -> Vec<Vec<u32>> {
+///
+/// # Errors
+/// The held-out text cannot be read any more.
+pub fn excerpts(held_out: &TokenSequence, lengths: &[usize], seed: u64) -> Result<Vec<Vec<u32>>, LabError> {
     let bounds: Vec<_> = held_out.bounds().collect();
     let mut random = stream(seed, "held-out text", &[]);
     let excerpt = |&length: &usize| {
@@ -97,7 +111,9 @@ pub fn excerpts(held_out: &TokenSequence, lengths: &[usize], seed: u64) -> Vec<V
         let start = starts[random.random_range(0..starts.len())];
         (start..(start + length).min(held_out.len())).map(|at| held_out.index(at)).collect()
     };
-    lengths.iter().map(excerpt).collect()
+    let excerpts = lengths.iter().map(excerpt).collect();
+    held_out.check()?;
+    Ok(excerpts)
 }
 
 /// For every token of every sample the longest run ending with it that stands in the training text.
@@ -373,12 +389,12 @@ mod tests {
         // Runs of at least 3: 4 5 6 7 at the front of the second document, 8 9 10 in the first.
         let training = TokenSequence::from_indices(vec![8, 9, 10, 3, 4, 5, 6, 7, 3]);
         let sample = [20, 4, 5, 6, 7, 21, 8, 9, 10, 22, 4, 5];
-        let found = copying(&[&sample], &training, CopyingSettings { run: 3, ngram: 2 })[0];
+        let found = copying(&[&sample], &training, CopyingSettings { run: 3, ngram: 2 }).unwrap()[0];
         assert_eq!(found.longest, CopiedRun { tokens: 4, start: 1, training_start: 4 });
         assert!((found.copied_share - 7.0 / 12.0).abs() < 1e-12);
         // Of eleven pairs only 4 5 comes again.
         assert!((found.repeated_share.unwrap() - 1.0 / 11.0).abs() < 1e-12);
-        let nothing = copying(&[&[30, 31], &[]], &training, CopyingSettings::default());
+        let nothing = copying(&[&[30, 31], &[]], &training, CopyingSettings::default()).unwrap();
         assert_eq!(nothing[0].longest.tokens, 0);
         assert_eq!((nothing[0].repeated_share, nothing[1].tokens), (None, 0));
         assert_eq!(distinct_share(&[&[1, 2, 1], &[2, 1]], 2), Some(2.0 / 3.0));
@@ -389,12 +405,12 @@ mod tests {
         let text = TokenSequence::from_indices(vec![4, 5, 3, 6, 7, 8, 9, 3, 10, 11, 12, 3]);
         let starts = [4, 6, 10];
         for seed in 0..20 {
-            for excerpt in excerpts(&text, &[2, 2, 2], seed) {
+            for excerpt in excerpts(&text, &[2, 2, 2], seed).unwrap() {
                 assert!(excerpt.len() == 2 && starts.contains(&excerpt[0]), "{excerpt:?}");
             }
-            assert_eq!(excerpts(&text, &[5], seed), [[6, 7, 8, 9, 3]]);
-            assert_eq!(excerpts(&text, &[10], seed)[0].len(), 10);
+            assert_eq!(excerpts(&text, &[5], seed).unwrap(), [[6, 7, 8, 9, 3]]);
+            assert_eq!(excerpts(&text, &[10], seed).unwrap()[0].len(), 10);
         }
-        assert_eq!(excerpts(&TokenSequence::default(), &[3], 1), [Vec::<u32>::new()]);
+        assert_eq!(excerpts(&TokenSequence::default(), &[3], 1).unwrap(), [Vec::<u32>::new()]);
     }
 }

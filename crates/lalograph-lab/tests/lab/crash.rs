@@ -66,8 +66,8 @@ fn trained(
     runs: &Path,
     existing: Existing,
 ) -> Result<RunFolder, LabError> {
-    let description = task.describe("one", "now".into(), "0", None);
-    let files = task.run_files();
+    let description = task.describe("one", "now".into(), "0", None).unwrap();
+    let files = task.run_files().unwrap();
     let (run, claim, description) = shelf::create(storage, runs, &task.plan, description, &files, existing)?;
     let running = Running { run: run.clone(), claim, description, from: None };
     train(task, running, 1, &mut unseen)?;
@@ -196,7 +196,8 @@ fn a_run_that_gives_way_is_there_or_the_new_one_is() {
             trained(&Disk, &old, &folder.join("runs"), Existing::Keep).unwrap();
         },
         |disk, folder| {
-            let (description, files) = (new.describe("one", "now".into(), "0", None), new.run_files());
+            let (description, files) =
+                (new.describe("one", "now".into(), "0", None).unwrap(), new.run_files().unwrap());
             let _ =
                 shelf::create(disk, &folder.join("runs"), &new.plan, description, &files, Existing::Replace);
         },
@@ -291,7 +292,7 @@ fn a_cache_of_tokens_is_used_only_where_it_is_whole() {
                 assert_eq!(again.corpus.text_hash, task.corpus.text_hash, "{when}");
                 assert!(again.corpus.training.iter().eq(task.corpus.training.iter()), "{when}");
                 assert!(again.corpus.validation.iter().eq(task.corpus.validation.iter()), "{when}");
-                assert_eq!(again.vocabulary.hash(), task.vocabulary.hash(), "{when}");
+                assert_eq!(again.vocabulary.hash().unwrap(), task.vocabulary.hash().unwrap(), "{when}");
             }
         },
     );
@@ -356,7 +357,8 @@ fn a_run_whose_folder_is_moved_is_written_where_it_is_and_one_that_is_gone_fails
     let reference = model(&trained(&Disk, &task, &texts.path().join("reference"), Existing::Keep).unwrap());
     for gone in [false, true] {
         let _ = std::fs::remove_dir_all(&runs);
-        let (description, files) = (task.describe("one", "now".into(), "0", None), task.run_files());
+        let (description, files) =
+            (task.describe("one", "now".into(), "0", None).unwrap(), task.run_files().unwrap());
         let (run, claim, description) =
             shelf::create(&Disk, &runs, &task.plan, description, &files, Existing::Keep).unwrap();
         let running = Running { run, claim, description, from: None };
@@ -368,7 +370,8 @@ fn a_run_whose_folder_is_moved_is_written_where_it_is_and_one_that_is_gone_fails
                     std::fs::remove_dir_all(&away).unwrap();
                 }
                 // Another takes its name.
-                let (description, files) = (task.describe("one", "then".into(), "0", None), task.run_files());
+                let (description, files) =
+                    (task.describe("one", "then".into(), "0", None).unwrap(), task.run_files().unwrap());
                 shelf::create(&Disk, &runs, &task.plan, description, &files, Existing::Keep).unwrap();
             }
             ControlFlow::Continue(())

@@ -55,10 +55,16 @@ fn quiet(_: &PreparationEvent<'_>) -> ControlFlow<()> {
 /// Begins a run and has the observer break at its `stop`th event.
 fn begin(parent: &Path, name: &str, plan: &Plan, stop: usize) -> (RunFolder, TrainingOutcome) {
     let prepared = prepare(plan.clone(), 1, None, None, &mut quiet).unwrap();
-    let description = prepared.describe(name, "now".into(), "0", None);
-    let (run, claim, description) =
-        shelf::create(&Disk, parent, &prepared.plan, description, &prepared.run_files(), Existing::Keep)
-            .unwrap();
+    let description = prepared.describe(name, "now".into(), "0", None).unwrap();
+    let (run, claim, description) = shelf::create(
+        &Disk,
+        parent,
+        &prepared.plan,
+        description,
+        &prepared.run_files().unwrap(),
+        Existing::Keep,
+    )
+    .unwrap();
     let running = Running { run: run.clone(), claim, description, from: None };
     let outcome = train(&prepared, running, 1, &mut breaking_at(stop)).unwrap();
     (run, outcome)
@@ -263,13 +269,13 @@ fn a_run_that_failed_goes_on_with_a_lower_rate_from_before() {
         &["training.learning_rate=1e6", "training.warmup_steps=20", "checkpoints.every=1"],
     );
     let prepared = prepare(plan, 1, None, None, &mut quiet).unwrap();
-    let description = prepared.describe("one", "now".into(), "0", None);
+    let description = prepared.describe("one", "now".into(), "0", None).unwrap();
     let (run, claim, description) = shelf::create(
         &Disk,
         folder.path(),
         &prepared.plan,
         description,
-        &prepared.run_files(),
+        &prepared.run_files().unwrap(),
         Existing::Keep,
     )
     .unwrap();

@@ -40,10 +40,16 @@ fn plan(folder: &Path) -> Plan {
 fn run(folder: &Path, plan: Plan, stop: u64) -> (RunFolder, TrainingOutcome, Vec<&'static str>) {
     let prepared =
         prepare(plan, 2, None, None, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(())).unwrap();
-    let description = prepared.describe("one", "now".into(), "0", None);
-    let (run, claim, description) =
-        shelf::create(&Disk, folder, &prepared.plan, description, &prepared.run_files(), Existing::Keep)
-            .unwrap();
+    let description = prepared.describe("one", "now".into(), "0", None).unwrap();
+    let (run, claim, description) = shelf::create(
+        &Disk,
+        folder,
+        &prepared.plan,
+        description,
+        &prepared.run_files().unwrap(),
+        Existing::Keep,
+    )
+    .unwrap();
     let running = Running { run: run.clone(), claim, description, from: None };
     let mut heard = Vec::new();
     let outcome = train(&prepared, running, 1, &mut |event: &TrainingEvent<'_, LanguageNote>| {

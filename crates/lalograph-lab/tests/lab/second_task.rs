@@ -259,13 +259,14 @@ impl Windows<Lines> for Shuffled<'_> {
         epoch: u64,
         index: usize,
         lanes: &mut dyn Iterator<Item = (Range<usize>, &mut Lines)>,
-    ) {
+    ) -> Result<(), LabError> {
         let mut order: Vec<usize> = (0..self.lines.len()).collect();
         order.shuffle(&mut stream(1, "line order", &[epoch]));
         let batch = &order[index * self.batch..(index + 1) * self.batch];
         for (rows, to) in lanes {
             put(batch[rows].iter().map(|&line| &self.lines[line]), to);
         }
+        Ok(())
     }
 
     fn go_to(&mut self, _: u64, _: usize) {}
@@ -282,11 +283,11 @@ impl Evaluator<OddNetwork> for HeldOut {
         net: &OddNetwork,
         weights: Parameters<'_, f32>,
         progress: &mut dyn FnMut(f64) -> bool,
-    ) -> Option<Evaluation> {
+    ) -> Result<Option<Evaluation>, LabError> {
         let count = self.lines.odd.len() as f64;
         let loss = net.loss(weights, &self.lines, &mut self.lane) / count;
         let accuracy = net.right(weights, &self.lines, &mut self.lane) as f64 / count;
-        progress(1.0).then(|| Evaluation { loss, figures: Figures::of([("accuracy", accuracy)]) })
+        Ok(progress(1.0).then(|| Evaluation { loss, figures: Figures::of([("accuracy", accuracy)]) }))
     }
 }
 

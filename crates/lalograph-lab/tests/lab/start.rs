@@ -39,9 +39,10 @@ fn ready(plan: Plan) -> Result<LanguageTask, LabError> {
 }
 
 fn trained(folder: &Path, name: &str, task: &LanguageTask) -> (RunFolder, ModelFile) {
-    let description = task.describe(name, "now".into(), "0", None);
+    let description = task.describe(name, "now".into(), "0", None).unwrap();
     let (run, claim, description) =
-        shelf::create(&Disk, folder, &task.plan, description, &task.run_files(), Existing::Keep).unwrap();
+        shelf::create(&Disk, folder, &task.plan, description, &task.run_files().unwrap(), Existing::Keep)
+            .unwrap();
     let running = Running { run: run.clone(), claim, description, from: None };
     train(task, running, 1, &mut |_: &TrainingEvent<'_, LanguageNote>| ControlFlow::Continue(())).unwrap();
     let file = ModelFile::load(&run.model()).unwrap();

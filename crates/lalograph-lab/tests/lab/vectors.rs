@@ -57,7 +57,10 @@ fn everything_that_is_known_of_vectors_comes_back() {
     assert_eq!(after.table.words(), before.table.words());
     assert_eq!(after.table.values(), before.table.values());
     assert_eq!((after.counts, after.made), (before.counts, before.made));
-    assert_eq!(after.vocabulary.as_ref().map(|v| v.hash()), before.vocabulary.as_ref().map(|v| v.hash()));
+    assert_eq!(
+        after.vocabulary.as_ref().map(|v| v.hash().unwrap()),
+        before.vocabulary.as_ref().map(|v| v.hash().unwrap())
+    );
     assert_eq!(after.table.vector("hives").unwrap(), before.table.vector("hives").unwrap());
     let shares = load(&path).unwrap().shares().unwrap();
     assert!((shares[0] - 0.5).abs() < 1e-12 && (shares.iter().sum::<f64>() - 1.0).abs() < 1e-12);

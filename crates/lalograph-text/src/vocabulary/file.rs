@@ -68,14 +68,17 @@ impl TokenText {
 
 impl Vocabulary {
     /// The file's text: JSON, with one token a line.
-    pub fn to_json(&self) -> String {
+    ///
+    /// # Errors
+    /// [`TextError::Unwritable`].
+    pub fn to_json(&self) -> Result<String, TextError> {
         let mut out = format!(
             "{{\n  \"format\": \"{FORMAT}\",\n  \"version\": {VERSION},\n  \"unit\": {},\n  \"cleaning\": {},\n  \
              \"reserved\": {},\n  \"counted\": {},\n  \"tokens\": [",
-            json(&self.unit),
-            json(&self.cleaning),
-            json(&self.reserved),
-            json(&self.counted),
+            json(&self.unit)?,
+            json(&self.cleaning)?,
+            json(&self.reserved)?,
+            json(&self.counted)?,
         );
         let scores = match &self.method {
             Method::Unigram { scores, .. } => scores.as_slice(),
@@ -85,8 +88,8 @@ impl Vocabulary {
             let index = position as u32 + Reserved::COUNT;
             let text = TokenText::of(&token.bytes);
             let line = match scores.get(position) {
-                Some(score) => json(&(index, text, token.count, score)),
-                None => json(&(index, text, token.count)),
+                Some(score) => json(&(index, text, token.count, score))?,
+                None => json(&(index, text, token.count))?,
             };
             out.push_str(if position == 0 { "\n    " } else { ",\n    " });
             out.push_str(&line);
@@ -96,12 +99,12 @@ impl Vocabulary {
             out.push_str(",\n  \"merges\": [");
             for (position, (left, right)) in pairs.iter().enumerate() {
                 out.push_str(if position == 0 { "\n    " } else { ",\n    " });
-                out.push_str(&json(&(left + Reserved::COUNT, right + Reserved::COUNT)));
+                out.push_str(&json(&(left + Reserved::COUNT, right + Reserved::COUNT))?);
             }
             out.push_str("\n  ]");
         }
         out.push_str("\n}\n");
-        out
+        Ok(out)
     }
 
     /// Reads what [`Vocabulary::to_json`] wrote.
@@ -205,7 +208,6 @@ fn pair(value: &RawValue, tokens: &[Token], known: &HashSet<&[u8]>) -> Result<Pa
     }
 }
 
-/// Plain data with string keys: serialising it cannot fail.
-fn json<T: Serialize>(value: &T) -> String {
-    serde_json::to_string(value).unwrap_or_default()
+fn json<T: Serialize>(value: &T) -> Result<String, TextError> {
+    serde_json::to_string(value).map_err(|error| TextError::Unwritable(error.to_string()))
 }

@@ -318,7 +318,10 @@ impl Vocabulary {
     }
 
     /// A hash of everything that decides which index a text gets, in hexadecimal.
-    pub fn hash(&self) -> String {
-        blake3::hash(self.to_json().as_bytes()).to_hex().to_string()
+    ///
+    /// # Errors
+    /// [`TextError::Unwritable`].
+    pub fn hash(&self) -> Result<String, TextError> {
+        Ok(blake3::hash(self.to_json()?.as_bytes()).to_hex().to_string())
     }
 }

@@ -171,7 +171,7 @@ proptest! {
             prop_assert_eq!(*known.entry(text).or_insert(*part), *part);
         }
         // The file gives every document the same part, after reading it back too.
-        let back = Split::from_json(&rule.to_json()).unwrap();
+        let back = Split::from_json(&rule.to_json().unwrap()).unwrap();
         prop_assert_eq!(&back, &rule);
         for ((text, label), part) in rows.iter().zip(&parts) {
             prop_assert_eq!(back.part_of(text, Some(label)), *part);

@@ -70,7 +70,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     let runs = folder.join(RUNS);
     let prepared = read(plan, &runs, threads(args.threads), None, Existing::Keep, screen)?;
     let vocabulary = folder.join("vocabulary.json");
-    set.write(&vocabulary, prepared.vocabulary.to_json().as_bytes())?;
+    set.write(&vocabulary, prepared.vocabulary.to_json()?.as_bytes())?;
     screen.line(&format!("\n{}", render_size(&prepared.vocabulary, screen)))?;
     let settings =
         Settings { epochs: if args.quick { 20 } else { 8 }, seed: args.seed, ..Settings::default() };

@@ -67,7 +67,7 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
     })?;
     let mut written = Vec::new();
     if let Some(output) = &output {
-        set.write(output, split.to_json().as_bytes())?;
+        set.write(output, split.to_json()?.as_bytes())?;
         written.push(output.display().to_string());
     }
     if let Some(files) = files {

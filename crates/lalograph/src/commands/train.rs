@@ -60,8 +60,9 @@ pub(super) fn begin(
     name: &str,
     existing: Existing,
 ) -> Result<Running, Failure> {
-    let description = prepared.describe(name, now(), env!("CARGO_PKG_VERSION"), std::env::current_dir().ok());
-    let own = prepared.run_files();
+    let description =
+        prepared.describe(name, now(), env!("CARGO_PKG_VERSION"), std::env::current_dir().ok())?;
+    let own = prepared.run_files()?;
     let (run, claim, description) =
         shelf::create(&*files::storage(), runs, &prepared.plan, description, &own, existing)?;
     Ok(Running { run, claim, description, from: None })

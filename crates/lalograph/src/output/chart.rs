@@ -2,7 +2,7 @@
 
 use std::path::Path;
 
-use kuva::plot::{LegendPosition, LinePlot};
+use kuva::plot::LegendPosition;
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
@@ -11,9 +11,10 @@ use lalograph_storage::FileSet;
 
 use crate::failure::Failure;
 use crate::files;
+use crate::output::line::{Axis, drawable, line};
 use crate::output::number;
 use crate::output::outline::outline_text;
-use crate::output::palette::{Colour, HONEY, PLUM, SLATE, TEAL};
+use crate::output::palette::{HONEY, PLUM, SLATE, TEAL};
 
 /// A level that a curve is read against.
 #[derive(Debug, Clone, Copy)]
@@ -40,27 +41,25 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
             MetricsRecord::Test { .. } => {}
         }
     }
+    let training = drawable(training, Axis::Logarithmic, Axis::Logarithmic);
+    let validation = drawable(validation, Axis::Logarithmic, Axis::Logarithmic);
     let last_step = training.iter().chain(&validation).map(|point| point.0).fold(1.0, f64::max);
     let first_step = training.iter().chain(&validation).map(|point| point.0).fold(last_step, f64::min);
-    let curve = |points: Vec<(f64, f64)>, colour: Colour, name: &str| {
-        LinePlot::new().with_data(points).with_color(colour.hex()).with_stroke_width(2.5).with_legend(name)
-    };
-    // The drawing crate cannot place a curve without points.
-    let mut plots = Vec::new();
-    if !training.is_empty() {
-        plots.push(Plot::Line(curve(training, HONEY, "training perplexity (with dropout)")));
-    }
-    if !validation.is_empty() {
-        plots.push(Plot::Line(curve(validation, TEAL, "validation perplexity").with_stroke_width(3.0)));
-    }
+    let training = line(training, HONEY, "training perplexity (with dropout)");
+    let validation = line(validation, TEAL, "validation perplexity").map(|line| line.with_stroke_width(3.0));
+    let mut plots: Vec<Plot> = [training, validation].into_iter().flatten().map(Plot::Line).collect();
     if plots.is_empty() {
         return None;
     }
     // Levels are curves too, so that the legend names them; they differ in their dashes as well as in colour.
     for (index, level) in levels.iter().enumerate() {
         let name = format!("{} ({})", level.name, number::perplexity(level.perplexity));
-        let points = vec![(first_step, level.perplexity), (last_step, level.perplexity)];
-        let line = curve(points, if index == 0 { PLUM } else { SLATE }, &name).with_stroke_width(2.0);
+        let ends = [first_step, last_step].map(|step| (step, level.perplexity));
+        let points = drawable(ends, Axis::Logarithmic, Axis::Logarithmic);
+        let Some(line) = line(points, if index == 0 { PLUM } else { SLATE }, &name) else {
+            continue;
+        };
+        let line = line.with_stroke_width(2.0);
         plots.push(Plot::Line(if index == 0 { line.with_dashed() } else { line.with_dotted() }));
     }
     let layout = framed(Layout::auto_from_plots(&plots), title)
@@ -214,6 +213,27 @@ mod tests {
             write(scene, &folder.path().join(name)).unwrap();
         }
         assert!(learning_curve("none", &[], &[Level { perplexity: 2.0, name: "floor" }]).is_none());
+    }
+
+    #[test]
+    fn numbers_that_no_chart_can_show_are_left_out() {
+        let folder = tempfile::tempdir().unwrap();
+        let mut records = records();
+        for record in &mut records {
+            match record {
+                MetricsRecord::Training { step, figures, .. } if *step == 40 => {
+                    *figures = Figures::of([("perplexity", 1e308)]);
+                }
+                MetricsRecord::Training { step, .. } if *step == 80 => *step = 0,
+                MetricsRecord::Validation { step, loss, .. } if *step == 80 => *loss = 9e300,
+                MetricsRecord::Validation { step, .. } if *step == 160 => *step = u64::MAX,
+                _ => {}
+            }
+        }
+        let level = |perplexity| Level { perplexity, name: "level" };
+        let levels = [level(f64::INFINITY), level(0.0), level(-1.0), level(2.0)];
+        write(learning_curve("Learning", &records, &levels).unwrap(), &folder.path().join("learning"))
+            .unwrap();
     }
 
     #[test]

@@ -1,12 +1,12 @@
 //! Ways of choosing tokens beside held-out text, over the temperature.
 
-use kuva::plot::{LinePlot, ScatterPlot};
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
 use lalograph_lab::writing::trial::Trial;
 
 use crate::output::chart::framed;
+use crate::output::line::{Axis, dots, drawable, line};
 use crate::output::number::perplexity;
 use crate::output::palette::{BRICK, Colour, HONEY, PLUM, SLATE, TEAL};
 
@@ -54,11 +54,10 @@ fn chart(
     let (lowest, highest) = if lowest < highest { (lowest, highest) } else { (lowest - 0.1, lowest + 0.1) };
     let mut plots = Vec::new();
     let mut level = |name: String, at: f64, colour: Colour, wide: f64| {
-        let line = LinePlot::new()
-            .with_data(vec![(lowest, at), (highest, at)])
-            .with_color(colour.hex())
-            .with_stroke_width(wide)
-            .with_legend(&name);
+        let ends = drawable([(lowest, at), (highest, at)], Axis::Even, Axis::Even);
+        let Some(line) = line(ends, colour, &name).map(|line| line.with_stroke_width(wide)) else {
+            return;
+        };
         plots.push(Plot::Line(match wide {
             3.0.. => line.with_dashed(),
             2.0.. => line.with_dotted(),
@@ -85,18 +84,12 @@ fn chart(
     }
     for (index, name) in series.iter().enumerate() {
         let of = points.iter().filter(|point| point.series == *name);
-        let mut data: Vec<(f64, f64)> =
-            of.filter_map(|point| Some((point.temperature?, value(point.trial)?))).collect();
+        let data = of.filter_map(|point| Some((point.temperature?, value(point.trial)?)));
+        let mut data = drawable(data, Axis::Even, Axis::Even);
         data.sort_by(|a, b| a.0.total_cmp(&b.0));
-        if data.is_empty() {
-            continue;
-        }
-        let colour = colours[index % colours.len()].hex();
-        let dots = ScatterPlot::new().with_data(data.clone()).with_color(colour.clone()).with_size(5.0);
-        let line =
-            LinePlot::new().with_data(data).with_color(colour).with_stroke_width(2.5).with_legend(*name);
-        plots.push(Plot::Line(line));
-        plots.push(Plot::Scatter(dots));
+        let colour = colours[index % colours.len()];
+        plots.extend(line(data.clone(), colour, name).map(Plot::Line));
+        plots.extend(dots(data, colour).map(Plot::Scatter));
     }
     (!series.is_empty() && !plots.is_empty()).then(|| {
         let layout = framed(Layout::auto_from_plots(&plots), title)

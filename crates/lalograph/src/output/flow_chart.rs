@@ -1,12 +1,12 @@
 //! How far back in time gradients reach.
 
-use kuva::plot::LinePlot;
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
 use lalograph_lab::run::records::FlowRecord;
 
 use crate::output::chart::{count_ticks, framed};
+use crate::output::line::{Axis, drawable, line};
 use crate::output::number::count;
 use crate::output::palette::{HONEY, PLUM, SLATE, TEAL};
 
@@ -24,22 +24,18 @@ pub(crate) fn flow_chart(records: &[FlowRecord]) -> Option<Scene> {
     for (record, dotted) in shown {
         for (layer, norms) in record.by_distance.iter().enumerate() {
             // A logarithmic axis has no zero, and what is below its lowest mark would be drawn along it.
-            let points: Vec<(f64, f64)> = norms
+            let points = norms
                 .iter()
                 .enumerate()
-                .filter(|(_, norm)| **norm > LOWEST && norm.is_finite())
-                .map(|(distance, &norm)| (distance as f64, norm))
-                .collect();
-            if points.is_empty() {
-                continue;
-            }
+                .filter(|(_, norm)| **norm > LOWEST)
+                .map(|(distance, &norm)| (distance as f64, norm));
+            let points = drawable(points, Axis::Even, Axis::Logarithmic);
             let name = format!("layer {}, step {}", layer + 1, count(record.step));
-            let line = LinePlot::new()
-                .with_data(points)
-                .with_color(colours[layer % colours.len()].hex())
-                .with_stroke_width(if dotted { 2.0 } else { 2.5 })
-                .with_legend(&name);
-            plots.push(Plot::Line(if dotted { line.with_dotted() } else { line }));
+            let line = line(points, colours[layer % colours.len()], &name);
+            plots.extend(
+                line.map(|line| if dotted { line.with_stroke_width(2.0).with_dotted() } else { line })
+                    .map(Plot::Line),
+            );
         }
     }
     if plots.is_empty() {

@@ -7,6 +7,7 @@ pub(crate) mod cut;
 pub(crate) mod decoding_charts;
 pub(crate) mod flow_chart;
 pub(crate) mod harmless;
+pub(crate) mod line;
 pub(crate) mod live;
 pub(crate) mod number;
 pub(crate) mod outline;

@@ -7,26 +7,18 @@ use kuva::render::render::{Scene, render_multiple};
 use lalograph_lab::run::records::MetricsRecord;
 
 use crate::output::chart::{count_ticks, framed, plain_ticks};
-use crate::output::palette::{BRICK, Colour, HONEY, PLUM, SLATE, TEAL};
+use crate::output::line::{Axis, Points, drawable, line};
+use crate::output::palette::{BRICK, HONEY, PLUM, SLATE, TEAL};
 
-type Points = Vec<(f64, f64)>;
-
-/// A curve as the drawing crate takes it. It cannot place one without points.
-fn line(points: Points, colour: Colour, name: &str) -> Option<LinePlot> {
-    (!points.is_empty()).then(|| {
-        LinePlot::new().with_data(points).with_color(colour.hex()).with_stroke_width(2.5).with_legend(name)
-    })
-}
-
-/// A value of each line of training figures over its step, where it can stand on a logarithmic axis.
+/// A value of each line of figures over its step, where it can stand on a logarithmic axis.
 fn over_steps(records: &[MetricsRecord], value: impl Fn(&MetricsRecord) -> Option<f64>) -> Points {
     let point = |record: &MetricsRecord| match record {
         MetricsRecord::Training { step, .. } | MetricsRecord::Validation { step, .. } => {
-            value(record).filter(|v| *v > 0.0 && v.is_finite()).map(|v| (*step as f64, v))
+            value(record).map(|value| (*step as f64, value))
         }
         MetricsRecord::Test { .. } => None,
     };
-    records.iter().filter_map(point).collect()
+    drawable(records.iter().filter_map(point), Axis::Logarithmic, Axis::Logarithmic)
 }
 
 /// The norm of the gradient before and after clipping.
@@ -131,6 +123,7 @@ pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Sc
 #[cfg(test)]
 mod tests {
     use super::{comparison_chart, gradient_chart, rate_chart};
+    use crate::output::chart::Picture;
     use lalograph_lab::run::records::{Figures, MetricsRecord};
 
     fn training(step: u64, norm: f64) -> MetricsRecord {
@@ -154,6 +147,10 @@ mod tests {
         assert!(gradient_chart(&[]).is_none() && rate_chart(&[]).is_none());
         assert!(comparison_chart(&[("one".into(), &[])]).is_none());
         assert!(gradient_chart(&[training(1, 0.0), training(2, f64::INFINITY)]).is_none());
+        for absurd in [1e308, 5e-324] {
+            let scene = gradient_chart(&[training(1, absurd), training(2, 0.5), training(u64::MAX, 0.25)]);
+            Picture::of(scene.unwrap()).unwrap();
+        }
         let records = [training(1, 0.5), training(2, 0.25)];
         assert!(gradient_chart(&records).is_some() && rate_chart(&records[..1]).is_some());
         // Never validated: then training is compared.

@@ -1,12 +1,12 @@
 //! Training speed over one size of a plan.
 
-use kuva::plot::{LinePlot, ScatterPlot};
 use kuva::render::layout::Layout;
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
 use serde::Serialize;
 
 use crate::output::chart::{count_ticks, framed};
+use crate::output::line::{Axis, dots, drawable, line};
 use crate::output::palette::{Colour, HONEY, PLUM, TEAL};
 
 /// One measured plan.
@@ -33,24 +33,18 @@ pub(crate) fn scale_charts(points: &[ScalePoint]) -> Vec<(&'static str, Scene)> 
     ];
     let chart = |(name, label, colour): (&'static str, &str, Colour)| {
         let of: Vec<&ScalePoint> = points.iter().filter(|point| point.varied == name).collect();
-        (!of.is_empty()).then(|| (name, chart(&of, label, colour)))
+        Some((name, chart(&of, label, colour)?))
     };
     kinds.into_iter().filter_map(chart).collect()
 }
 
-fn chart(points: &[&ScalePoint], label: &str, colour: Colour) -> Scene {
-    let at: Vec<(f64, f64)> =
-        points.iter().map(|point| (point.value as f64, point.tokens_per_second)).collect();
+fn chart(points: &[&ScalePoint], label: &str, colour: Colour) -> Option<Scene> {
+    let at = points.iter().map(|point| (point.value as f64, point.tokens_per_second));
+    let at = drawable(at, Axis::Logarithmic, Axis::Logarithmic);
     let shares = points.iter().map(|point| 100.0 * point.share_of_peak);
     let (low, high) = shares.fold((f64::MAX, 0.0f64), |(low, high), x| (low.min(x), high.max(x)));
     let legend = format!("tokens/s, at {low:.0} to {high:.0} % of the peak");
-    let line = LinePlot::new()
-        .with_data(at.clone())
-        .with_color(colour.hex())
-        .with_stroke_width(2.5)
-        .with_legend(&legend);
-    let dots = ScatterPlot::new().with_data(at).with_color(colour.hex()).with_size(5.0);
-    let plots = vec![Plot::Line(line), Plot::Scatter(dots)];
+    let plots = vec![Plot::Line(line(at.clone(), colour, &legend)?), Plot::Scatter(dots(at, colour)?)];
     let layout = framed(Layout::auto_from_plots(&plots), "Training speed by size")
         .with_x_label(format!("{label} (logarithmic)"))
         .with_y_label("tokens learnt from in a second (logarithmic)")
@@ -58,5 +52,5 @@ fn chart(points: &[&ScalePoint], label: &str, colour: Colour) -> Scene {
         .with_log_y()
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(count_ticks());
-    render_multiple(plots, layout)
+    Some(render_multiple(plots, layout))
 }

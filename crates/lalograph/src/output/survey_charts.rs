@@ -1,14 +1,15 @@
 //! The pictures of a survey: lengths, classes, ranks.
 
-use kuva::plot::{BarPlot, Histogram, LinePlot};
+use kuva::plot::{BarPlot, Histogram};
 use kuva::render::layout::Layout;
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
 use lalograph_text::survey::Survey;
 
 use crate::output::chart::{count_ticks, framed};
+use crate::output::line::{Axis, Points, drawable, line};
 use crate::output::number::count;
-use crate::output::palette::{Colour, HONEY, PLUM, SLATE, TEAL};
+use crate::output::palette::{HONEY, PLUM, SLATE, TEAL};
 
 /// Bars of the length histogram, about.
 const BARS: u64 = 40;
@@ -21,9 +22,7 @@ pub(crate) fn survey_charts(survey: &Survey) -> Vec<(&'static str, Scene)> {
     if !survey.classes.is_empty() {
         charts.push(("classes", classes(survey)));
     }
-    if !survey.rank_frequency.is_empty() {
-        charts.push(("ranks", ranks(survey)));
-    }
+    charts.extend(ranks(survey).map(|scene| ("ranks", scene)));
     charts
 }
 
@@ -54,8 +53,10 @@ fn lengths(survey: &Survey) -> Scene {
         (99, of.percentile_99_words, SLATE, 2),
     ] {
         let at = length as f64 + 0.5;
-        let line = line(vec![(at, 0.0), (at, tallest * 1.03)], colour)
-            .with_legend(format!("{share} % are whole at {}", count(length)));
+        let ends = drawable([(at, 0.0), (at, tallest * 1.03)], Axis::Even, Axis::Even);
+        let Some(line) = line(ends, colour, &format!("{share} % are whole at {}", count(length))) else {
+            continue;
+        };
         plots.push(Plot::Line(match dashes {
             0 => line,
             1 => line.with_dashed(),
@@ -72,10 +73,6 @@ fn lengths(survey: &Survey) -> Scene {
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(count_ticks());
     render_multiple(plots, layout)
-}
-
-fn line(points: Vec<(f64, f64)>, colour: Colour) -> LinePlot {
-    LinePlot::new().with_data(points).with_color(colour.hex()).with_stroke_width(2.5)
 }
 
 /// How many documents each class has, the largest on top.
@@ -103,15 +100,15 @@ fn classes(survey: &Survey) -> Scene {
 }
 
 /// How often the word of each rank occurs, and how much of the text the words up to it cover.
-fn ranks(survey: &Survey) -> Scene {
-    let counts = survey.rank_frequency.iter().map(|point| (point.rank as f64, point.count as f64)).collect();
+fn ranks(survey: &Survey) -> Option<Scene> {
+    let counts = survey.rank_frequency.iter().map(|point| (point.rank as f64, point.count as f64));
     let commonest = survey.rank_frequency.first().map_or(1.0, |point| point.count as f64);
     let last = survey.rank_frequency.last().map_or(1.0, |point| point.rank as f64);
-    let ideal = vec![(1.0, commonest), (last.min(commonest).max(1.0), (commonest / last).max(1.0))];
-    let plots = vec![
-        Plot::Line(line(counts, HONEY).with_legend("this corpus")),
-        Plot::Line(line(ideal, SLATE).with_legend("count falling as 1 / rank").with_dashed()),
-    ];
+    let ideal = [(1.0, commonest), (last.min(commonest).max(1.0), (commonest / last).max(1.0))];
+    let place = |points: Points| drawable(points, Axis::Logarithmic, Axis::Logarithmic);
+    let counted = line(place(counts.collect()), HONEY, "this corpus")?;
+    let ideal = line(place(ideal.to_vec()), SLATE, "count falling as 1 / rank")?.with_dashed();
+    let plots = vec![Plot::Line(counted), Plot::Line(ideal)];
     let layout = framed(Layout::auto_from_plots(&plots), "Words by rank")
         .with_x_label("rank of a word (logarithmic)")
         .with_y_label("how often it occurs (logarithmic)")
@@ -119,5 +116,5 @@ fn ranks(survey: &Survey) -> Scene {
         .with_log_y()
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(count_ticks());
-    render_multiple(plots, layout)
+    Some(render_multiple(plots, layout))
 }

@@ -6,6 +6,7 @@ use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
 
 use crate::output::chart::framed;
+use crate::output::line::{Axis, Points};
 use crate::output::palette::TEAL;
 
 /// Words that are named in a picture; of more, the first are.
@@ -13,8 +14,10 @@ const NAMED: usize = 150;
 
 /// A map of words. `shares` are those of the spread along the axes, if they are known.
 pub(crate) fn word_map(words: &[&str], points: &[[f64; 2]], shares: Option<[f64; 2]>) -> Scene {
-    let places: Vec<(f64, f64)> = points.iter().map(|&[x, y]| (x, y)).collect();
-    let names = words.iter().enumerate().map(|(at, word)| if at < NAMED { *word } else { "" });
+    // A word whose place cannot be drawn is left out with its name.
+    let shown = words.iter().zip(points).filter(|(_, [x, y])| Axis::Even.takes(*x) && Axis::Even.takes(*y));
+    let (names, places): (Vec<&str>, Points) = shown.map(|(word, &[x, y])| (*word, (x, y))).unzip();
+    let names = names.into_iter().enumerate().map(|(at, word)| if at < NAMED { word } else { "" });
     let dots = ScatterPlot::new()
         .with_data(places)
         .with_color(TEAL.hex())

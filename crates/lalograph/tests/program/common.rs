@@ -1,9 +1,17 @@
 //! Driving the built program on files in a temporary folder.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
 use std::sync::OnceLock;
+use std::time::{Duration, Instant};
+
+/// The program: the one that was built with these tests, or the one that `LALOGRAPH_PROGRAM` names.
+pub(crate) fn program() -> PathBuf {
+    std::env::var_os("LALOGRAPH_PROGRAM")
+        .map_or_else(|| env!("CARGO_BIN_EXE_lalograph").into(), PathBuf::from)
+}
 
 /// A folder of its own for one test, and the program run inside it.
 pub(crate) struct Workshop {
@@ -49,6 +57,15 @@ impl Workshop {
         Self { folder: tempfile::tempdir().unwrap() }
     }
 
+    /// A workshop with the same files, as old as they are here.
+    pub(crate) fn copy(&self) -> Self {
+        let copy = Self::new();
+        let from = self.path(".");
+        let done = Command::new("cp").arg("-a").arg(from).arg(copy.path("")).status();
+        assert!(done.is_ok_and(|status| status.success()), "the workshop could not be copied");
+        copy
+    }
+
     pub(crate) fn path(&self, name: &str) -> PathBuf {
         self.folder.path().join(name)
     }
@@ -65,7 +82,7 @@ impl Workshop {
     }
 
     pub(crate) fn command(&self) -> Command {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_lalograph"));
+        let mut command = Command::new(program());
         command.current_dir(self.folder.path()).env_remove("NO_COLOR");
         command
     }
@@ -109,4 +126,93 @@ pub(crate) fn workshop_with_demo() -> Workshop {
     let workshop = Workshop::new();
     std::os::unix::fs::symlink(demo(), workshop.path("thornmere")).unwrap();
     workshop
+}
+
+/// Numbers that look random and are the same every time (Steele, Lea and Flood, 2014).
+pub(crate) struct Chance(u64);
+
+impl Chance {
+    /// The stream of a seed and a number in a campaign.
+    pub(crate) fn of(seed: u64, number: u64) -> Self {
+        let mut chance = Self(seed);
+        chance.0 = chance.next() ^ number.wrapping_mul(0x9e37_79b9_7f4a_7c15);
+        chance
+    }
+
+    pub(crate) fn next(&mut self) -> u64 {
+        self.0 = self.0.wrapping_add(0x9e37_79b9_7f4a_7c15);
+        let mut x = self.0;
+        x = (x ^ (x >> 30)).wrapping_mul(0xbf58_476d_1ce4_e5b9);
+        x = (x ^ (x >> 27)).wrapping_mul(0x94d0_49bb_1331_11eb);
+        x ^ (x >> 31)
+    }
+
+    pub(crate) fn below(&mut self, bound: usize) -> usize {
+        (self.next() % bound.max(1) as u64) as usize
+    }
+
+    /// From 0 to below 1.
+    pub(crate) fn share(&mut self) -> f64 {
+        (self.next() >> 11) as f64 / (1u64 << 53) as f64
+    }
+}
+
+/// A number that a campaign is told in the environment, or the usual one.
+pub(crate) fn told(name: &str, usual: u64) -> u64 {
+    std::env::var(name).map_or(usual, |value| value.parse().unwrap_or_else(|_| panic!("{name}: {value}")))
+}
+
+/// Starts the program and kills it after so long, unless it has ended by itself; whether it was killed.
+pub(crate) fn killed_after(workshop: &Workshop, words: &str, wait: Duration) -> bool {
+    let mut command = workshop.command();
+    command.args(words.split_whitespace()).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+    let mut child = command.spawn().unwrap();
+    let begun = Instant::now();
+    while begun.elapsed() < wait {
+        if child.try_wait().unwrap().is_some() {
+            return false;
+        }
+        std::thread::sleep(Duration::from_micros(200));
+    }
+    child.kill().unwrap();
+    child.wait().unwrap();
+    true
+}
+
+/// All files below a folder with their contents, by their paths in it.
+pub(crate) fn files_below(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
+    let mut found = BTreeMap::new();
+    let mut open = vec![folder.to_owned()];
+    while let Some(inside) = open.pop() {
+        for entry in std::fs::read_dir(&inside).unwrap() {
+            let path = entry.unwrap().path();
+            if path.is_dir() {
+                open.push(path);
+            } else {
+                let bytes = std::fs::read(&path).unwrap();
+                found.insert(path.strip_prefix(folder).unwrap().to_owned(), bytes);
+            }
+        }
+    }
+    found
+}
+
+/// What makes two runs the same: everything but what holds times, of which only the names count, and what is kept to be quicker next time.
+pub(crate) fn without_times(files: BTreeMap<PathBuf, Vec<u8>>) -> BTreeMap<PathBuf, Vec<u8>> {
+    let kept = |path: &Path| !path.iter().any(|part| part == ".tokens") && !path.ends_with(".lalograph-lock");
+    let timed = |path: &Path| {
+        path.iter().any(|part| part == "checkpoints")
+            || path.ends_with("run.json")
+            || path.ends_with("metrics.jsonl")
+    };
+    let files = files.into_iter().filter(|(path, _)| kept(path));
+    files.map(|(path, bytes)| if timed(&path) { (path, Vec::new()) } else { (path, bytes) }).collect()
+}
+
+/// The files that are not the same.
+pub(crate) fn differing<'f>(
+    one: &'f BTreeMap<PathBuf, Vec<u8>>,
+    other: &'f BTreeMap<PathBuf, Vec<u8>>,
+) -> BTreeSet<&'f PathBuf> {
+    one.keys().chain(other.keys()).filter(|path| one.get(*path) != other.get(*path)).collect()
 }

@@ -101,6 +101,7 @@ impl NgramModel {
                 return Err(lalograph_text::TextError::Stopped.into());
             }
         }
+        text.check()?;
         model.finish();
         Ok(model)
     }

@@ -10,6 +10,7 @@ use lalograph_net::weights::packed::Parameters;
 use lalograph_text::tokens::TokenSequence;
 
 use crate::data::reading_rows::ReadingRows;
+use crate::error::LabError;
 use crate::measure::score::Score;
 use crate::plan::Plan;
 use crate::run::records::Evaluation;
@@ -54,7 +55,7 @@ impl Evaluator<LanguageModel> for HeldOutText {
         net: &LanguageModel,
         weights: Parameters<'_, f32>,
         progress: &mut dyn FnMut(f64) -> bool,
-    ) -> Option<Evaluation> {
+    ) -> Result<Option<Evaluation>, LabError> {
         let windows = self.rows.windows();
         let mut total = 0.0;
         for index in 0..windows {
@@ -63,9 +64,10 @@ impl Evaluator<LanguageModel> for HeldOutText {
             }
             total += self.team.loss(net, weights);
             if !progress((index + 1) as f64 / windows as f64) {
-                return None;
+                return Ok(None);
             }
         }
-        Some(Score::new(&self.text, total).evaluation())
+        self.text.check()?;
+        Ok(Some(Score::new(&self.text, total).evaluation()))
     }
 }

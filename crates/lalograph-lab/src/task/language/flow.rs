@@ -144,7 +144,7 @@ pub fn flow_over(
     let mut mean: Option<FlowRecord> = None;
     for index in 0..count {
         let which = index * windows.count() / count;
-        windows.fill(0, which, &mut std::iter::once((0..rows, &mut buffer)));
+        windows.fill(0, which, &mut std::iter::once((0..rows, &mut buffer)))?;
         let record = meter.measure(&file.model, packed.with(&file.weights), &[(0..rows, &buffer)]);
         match &mut mean {
             None => mean = Some(record),

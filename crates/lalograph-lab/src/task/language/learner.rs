@@ -8,6 +8,7 @@ use lalograph_text::tokens::EncodedCorpus;
 
 use super::model::TASK;
 use super::start::Start;
+use crate::error::LabError;
 use crate::plan::Plan;
 use crate::run::description::{RunDescription, TextFacts};
 
@@ -33,14 +34,17 @@ pub struct LanguageTask {
 
 impl LanguageTask {
     /// The description of a new run of this.
+    ///
+    /// # Errors
+    /// The vocabulary has no written form.
     pub fn describe(
         &self,
         name: &str,
         started: String,
         program_version: &str,
         working_folder: Option<PathBuf>,
-    ) -> RunDescription {
-        RunDescription {
+    ) -> Result<RunDescription, LabError> {
+        Ok(RunDescription {
             name: name.to_owned(),
             task: TASK.to_owned(),
             started,
@@ -48,18 +52,21 @@ impl LanguageTask {
             documents: self.corpus.reading.documents,
             text_bytes: self.corpus.reading.bytes,
             text_hash: self.corpus.text_hash.clone(),
-            vocabulary_hash: self.vocabulary.hash(),
+            vocabulary_hash: self.vocabulary.hash()?,
             working_folder,
             vocabulary_size: self.vocabulary.len() as u64,
             parameters: self.model.layout().len() as u64,
             planned_steps: self.steps,
             text: self.facts,
             ..RunDescription::default()
-        }
+        })
     }
 
     /// The files of a new run besides plan and description, with their contents.
-    pub fn run_files(&self) -> [(&'static str, String); 1] {
-        [("vocabulary.json", self.vocabulary.to_json())]
+    ///
+    /// # Errors
+    /// Something has no written form.
+    pub fn run_files(&self) -> Result<[(&'static str, String); 1], LabError> {
+        Ok([("vocabulary.json", self.vocabulary.to_json()?)])
     }
 }

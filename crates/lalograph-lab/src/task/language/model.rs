@@ -20,7 +20,7 @@ pub(super) fn language_assets(plan: &Plan, vocabulary: &Vocabulary) -> Result<As
     Ok(Assets::from([
         ("task", TASK.to_owned()),
         ("plan", plan.to_toml()?),
-        ("vocabulary", vocabulary.to_json()),
+        ("vocabulary", vocabulary.to_json()?),
         ("cleaning", json(vocabulary.cleaning())?),
     ]))
 }

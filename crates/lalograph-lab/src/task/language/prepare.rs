@@ -93,6 +93,8 @@ fn lay_out(
     }
     drop(encoder);
     seed_texts.extend(drawn_seeds(&plan, &vocabulary, validation)?);
+    training.check()?;
+    validation.check()?;
     Ok(LanguageTask { plan, vocabulary, corpus, model, steps, seed_texts, facts, start })
 }
 
@@ -151,7 +153,7 @@ pub fn prepare_again(
     let description = run.description()?;
     let vocabulary = read_vocabulary(&run.vocabulary())?;
     let changed = |what| LabError::Changed { what, run: run.path().to_owned() };
-    if vocabulary.hash() != description.vocabulary_hash {
+    if vocabulary.hash()? != description.vocabulary_hash {
         return Err(changed("vocabulary"));
     }
     let mut there = plan.clone();
@@ -164,7 +166,7 @@ pub fn prepare_again(
     if prepared.corpus.text_hash != description.text_hash {
         return Err(changed("corpus"));
     }
-    if prepared.vocabulary.hash() != description.vocabulary_hash {
+    if prepared.vocabulary.hash()? != description.vocabulary_hash {
         return Err(changed("vocabulary"));
     }
     Ok(prepared)

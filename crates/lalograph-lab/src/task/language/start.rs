@@ -83,7 +83,7 @@ fn read_model(path: &Path, vocabulary: &Vocabulary, model: &LanguageModel) -> Re
     let file = if path.is_dir() { model_in(path) } else { path.to_owned() };
     let found = ModelFile::load(&file)?;
     let unfit = |what: String| LabError::Start { path: path.to_owned(), what };
-    if found.vocabulary.hash() != vocabulary.hash() {
+    if found.vocabulary.hash()? != vocabulary.hash()? {
         let what = "its vocabulary is another; `vocabulary.file` of the plan can name the one of its run";
         return Err(unfit(what.into()));
     }

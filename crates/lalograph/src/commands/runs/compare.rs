@@ -66,7 +66,7 @@ pub(super) fn run(args: &CompareArgs, screen: &Screen) -> Result<(), Failure> {
         .map(|name| Ok(RunHistory::read(find_run(&args.place.runs, name)?)?))
         .collect::<Result<Vec<_>, Failure>>()?;
     let plans: Vec<_> = histories.iter().map(|history| &history.plan).collect();
-    let differing = differing_settings(&plans);
+    let differing = differing_settings(&plans)?;
     let written = match &args.output {
         Some(folder) => Some(write(folder, args.force, &histories, &differing)?),
         None => None,

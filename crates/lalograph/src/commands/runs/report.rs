@@ -72,7 +72,7 @@ pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
         flow: draw(flow, flow_chart(&history.flow))?,
     };
     let about = about(&history);
-    set.write(&page, report_page(&history, &about, &hints, cost.as_ref(), &pictures).as_bytes())?;
+    set.write(&page, report_page(&history, &about, &hints, cost.as_ref(), &pictures)?.as_bytes())?;
     set.write(&samples, samples_page(&history).as_bytes())?;
     set.finish()?;
     if args.json {

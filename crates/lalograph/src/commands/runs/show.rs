@@ -50,7 +50,7 @@ pub(super) fn run(args: &ShowArgs, screen: &Screen) -> Result<(), Failure> {
     let rows = about(&history);
     let rows: Vec<(&str, String)> = rows.iter().map(|(name, value)| (*name, value.clone())).collect();
     screen.line(&format!("{}\n{}", screen.heading(&history.run.name()), facts(screen, &rows)))?;
-    let different = unusual_settings(&history.plan);
+    let different = unusual_settings(&history.plan)?;
     if !different.is_empty() {
         let rows: Vec<(&str, String)> =
             different.iter().map(|(key, value)| (key.as_str(), value.clone())).collect();
@@ -167,9 +167,9 @@ fn status(history: &RunHistory) -> String {
 }
 
 /// The settings that are not their defaults.
-fn unusual_settings(plan: &Plan) -> Vec<(String, String)> {
-    let usual = settings(&Plan::default());
-    settings(plan).into_iter().filter(|setting| !usual.contains(setting)).collect()
+fn unusual_settings(plan: &Plan) -> Result<Vec<(String, String)>, Failure> {
+    let usual = settings(&Plan::default())?;
+    Ok(settings(plan)?.into_iter().filter(|setting| !usual.contains(setting)).collect())
 }
 
 fn curve(history: &RunHistory, screen: &Screen) -> Option<String> {

@@ -43,7 +43,7 @@ impl Copies {
         let prepared = training_text(&asked.args.model, asked.screen)?;
         let training = &prepared.corpus.training;
         let samples: Vec<&[u32]> = written.iter().map(|sample| &sample.sample.indices[..]).collect();
-        let found = copying(&samples, training, measure);
+        let found = copying(&samples, training, measure)?;
         let place = |(sample, found): (&&[u32], &Copying)| {
             let run = found.longest;
             let words = words(&file.vocabulary, &sample[run.start..run.start + run.tokens]);
@@ -51,9 +51,9 @@ impl Copies {
         };
         let places = samples.iter().zip(&found).map(place).collect();
         let lengths: Vec<usize> = samples.iter().map(|sample| sample.len()).collect();
-        let other = excerpts(&prepared.corpus.validation, &lengths, asked.args.seed);
+        let other = excerpts(&prepared.corpus.validation, &lengths, asked.args.seed)?;
         let other: Vec<&[u32]> = other.iter().map(Vec::as_slice).filter(|text| !text.is_empty()).collect();
-        let held_out = HeldOutCopying::new(&copying(&other, training, measure));
+        let held_out = HeldOutCopying::new(&copying(&other, training, measure)?);
         let names = written.iter().map(|sample| sample.how.clone()).collect();
         Ok(Self { measure, found, places, names, held_out })
     }

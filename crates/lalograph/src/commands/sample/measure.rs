@@ -137,12 +137,14 @@ pub(super) fn run(asked: &Asked<'_>, file: &ModelFile, generator: &mut Generator
     let held_out = prepared
         .as_ref()
         .map(|prepared| excerpts(&prepared.corpus.validation, &lengths, args.seed))
+        .transpose()?
         .unwrap_or_default();
     let held_out: Vec<&[u32]> = held_out.iter().map(Vec::as_slice).filter(|text| !text.is_empty()).collect();
     // One reading of the training text for all of them.
     let mut all: Vec<&[u32]> = texts.iter().flatten().map(|sample| &sample.indices[..]).collect();
     all.extend(&held_out);
-    let copied = prepared.as_ref().map(|prepared| copying(&all, &prepared.corpus.training, measure));
+    let copied =
+        prepared.as_ref().map(|prepared| copying(&all, &prepared.corpus.training, measure)).transpose()?;
     let mut from = 0;
     let mut trial = |texts: &[TrialText<'_>]| {
         let range = from..from + texts.len();

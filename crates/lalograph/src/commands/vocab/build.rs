@@ -29,7 +29,7 @@ fn place(output: &Path, force: bool) -> Result<Existing, Failure> {
 }
 
 fn write(vocabulary: &Vocabulary, output: &Path, existing: Existing, screen: &Screen) -> Result<(), Failure> {
-    files::write(output, vocabulary.to_json().as_bytes(), existing)?;
+    files::write(output, vocabulary.to_json()?.as_bytes(), existing)?;
     screen.line(&format!("{}\n  written to {}", render_size(vocabulary, screen), output.display()))
 }
 

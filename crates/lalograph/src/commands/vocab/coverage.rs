@@ -57,9 +57,11 @@ pub(super) fn run(args: &VocabCoverageArgs, screen: &Screen) -> Result<(), Failu
         screen.line(&render(&found, screen))?;
     }
     if let (Some(mut set), Some(stem)) = (pictures, stem) {
-        write_pictures(coverage_chart(&found), &mut set, &stem)?;
-        set.finish()?;
-        screen.note(&format!("drawn: {}.png and .svg", stem.display()));
+        if let Some(chart) = coverage_chart(&found) {
+            write_pictures(chart, &mut set, &stem)?;
+            set.finish()?;
+            screen.note(&format!("drawn: {}.png and .svg", stem.display()));
+        }
     }
     Ok(())
 }

@@ -7,6 +7,7 @@ use lalograph_lab::training::hints::Hint;
 
 use super::parts::{Cell, figure, page, pairs, section, table, text};
 use super::samples::{moment, moments, range};
+use crate::failure::Failure;
 use crate::output::number::{count, perplexity};
 
 /// Moments of the samples that are shown; the page of samples has them all.
@@ -32,14 +33,14 @@ pub(crate) fn report_page(
     hints: &[Hint],
     cost: Option<&Cost>,
     pictures: &ReportPictures,
-) -> String {
+) -> Result<String, Failure> {
     let parts: Vec<(&str, &str, String)> = [
         ("curves", "Curves", curves(pictures)),
         ("samples", "How the text got better", some_samples(history)),
         ("run", "The run", pairs(about)),
         ("layers", "Layers", cost.map_or_else(String::new, layers)),
         ("flow", "Gradient flow", flow(pictures)),
-        ("settings", "Settings", all_settings(history)),
+        ("settings", "Settings", all_settings(history)?),
     ]
     .into_iter()
     .filter(|(.., body)| !body.is_empty())
@@ -58,7 +59,7 @@ pub(crate) fn report_page(
         figures(history),
         said(hints),
     );
-    page(&format!("{name}: report"), &body)
+    Ok(page(&format!("{name}: report"), &body))
 }
 
 /// The model as the beginning of a sentence.
@@ -165,9 +166,9 @@ fn layers(cost: &Cost) -> String {
     table(&["parameter", "shape", "numbers"], &rows)
 }
 
-fn all_settings(history: &RunHistory) -> String {
-    let usual = settings(&lalograph_lab::Plan::default());
-    let rows: Vec<(bool, Vec<Cell>)> = settings(&history.plan)
+fn all_settings(history: &RunHistory) -> Result<String, Failure> {
+    let usual = settings(&lalograph_lab::Plan::default())?;
+    let rows: Vec<(bool, Vec<Cell>)> = settings(&history.plan)?
         .into_iter()
         .map(|setting| {
             let changed = !usual.contains(&setting);
@@ -179,8 +180,8 @@ fn all_settings(history: &RunHistory) -> String {
             (changed, vec![Cell::Code(setting.0), Cell::Code(setting.1), Cell::Code(default)])
         })
         .collect();
-    format!(
+    Ok(format!(
         "<p class=\"lead\">Those that are not as usual are marked.</p>\n{}",
         table(&["setting", "value", "usual value"], &rows)
-    )
+    ))
 }
