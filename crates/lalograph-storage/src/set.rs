@@ -110,6 +110,11 @@ impl FileSet {
         WholeFile::within(folder, name, existing)
     }
 
+    /// Says that some of the files are about to be written by others: from now on they may be in their places.
+    pub fn begin_others(&mut self) {
+        self.list.placed = true;
+    }
+
     /// Writes one of the files.
     ///
     /// # Errors

@@ -11,13 +11,12 @@ use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::shelf;
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::training::resume::{Changes, Resumable};
-use lalograph_lab::{
-    LabError, LanguageTask, ModelFile, Plan, PreparationEvent, RunFolder, Running, TrainingEvent, prepare,
-    train,
-};
+use lalograph_lab::{LabError, LanguageTask, ModelFile, RunFolder, TrainingEvent, prepare, train};
 use lalograph_storage::failing::{Fault, Loss};
 use lalograph_storage::{Disk, Existing, FailingDisk, Storage};
 use tempfile::TempDir;
+
+use crate::common::{created, plan_of, quiet};
 
 /// A folder where making sure of a file takes no time: thousands are. On disk, where there is none in memory.
 fn folder_in_memory() -> TempDir {
@@ -25,11 +24,7 @@ fn folder_in_memory() -> TempDir {
 }
 
 fn task(folder: &Path, settings: &[&str]) -> LanguageTask {
-    let lines: String = (0..120).map(|i| format!("hive {} hums {} times\n", i % 7, (i * i) % 5)).collect();
-    let path = folder.join("letters.txt");
-    std::fs::File::create(&path)
-        .and_then(|mut file| std::io::Write::write_all(&mut file, lines.as_bytes()))
-        .unwrap();
+    let text: String = (0..120).map(|i| format!("hive {} hums {} times\n", i % 7, (i * i) % 5)).collect();
     let base = [
         "corpus.document=line",
         "model.embedding=3",
@@ -45,14 +40,7 @@ fn task(folder: &Path, settings: &[&str]) -> LanguageTask {
         "samples.temperatures=[1.0]",
         "checkpoints.every=2",
     ];
-    let settings: Vec<String> = base.iter().chain(settings).map(|&setting| setting.to_owned()).collect();
-    let mut plan = Plan::from_toml("", &settings).unwrap();
-    plan.corpus.paths = vec![path];
-    prepare(plan, 1, None, None, &mut quiet).unwrap()
-}
-
-fn quiet(_: &PreparationEvent<'_>) -> ControlFlow<()> {
-    ControlFlow::Continue(())
+    prepare(plan_of(folder, &text, &[&base, settings]), 1, None, None, &mut quiet).unwrap()
 }
 
 fn unseen(_: &TrainingEvent<'_, LanguageNote>) -> ControlFlow<()> {
@@ -66,10 +54,8 @@ fn trained(
     runs: &Path,
     existing: Existing,
 ) -> Result<RunFolder, LabError> {
-    let description = task.describe("one", "now".into(), "0", None).unwrap();
-    let files = task.run_files().unwrap();
-    let (run, claim, description) = shelf::create(storage, runs, &task.plan, description, &files, existing)?;
-    let running = Running { run: run.clone(), claim, description, from: None };
+    let running = created(storage, runs, "one", task, existing)?;
+    let run = running.run.clone();
     train(task, running, 1, &mut unseen)?;
     Ok(run)
 }
@@ -196,10 +182,7 @@ fn a_run_that_gives_way_is_there_or_the_new_one_is() {
             trained(&Disk, &old, &folder.join("runs"), Existing::Keep).unwrap();
         },
         |disk, folder| {
-            let (description, files) =
-                (new.describe("one", "now".into(), "0", None).unwrap(), new.run_files().unwrap());
-            let _ =
-                shelf::create(disk, &folder.join("runs"), &new.plan, description, &files, Existing::Replace);
+            let _ = created(disk, &folder.join("runs"), "one", &new, Existing::Replace);
         },
         |folder, when| {
             let runs = folder.join("runs");
@@ -357,11 +340,8 @@ fn a_run_whose_folder_is_moved_is_written_where_it_is_and_one_that_is_gone_fails
     let reference = model(&trained(&Disk, &task, &texts.path().join("reference"), Existing::Keep).unwrap());
     for gone in [false, true] {
         let _ = std::fs::remove_dir_all(&runs);
-        let (description, files) =
-            (task.describe("one", "now".into(), "0", None).unwrap(), task.run_files().unwrap());
-        let (run, claim, description) =
-            shelf::create(&Disk, &runs, &task.plan, description, &files, Existing::Keep).unwrap();
-        let running = Running { run, claim, description, from: None };
+        let running = created(&Disk, &runs, "one", &task, Existing::Keep).unwrap();
+        let begun = running.description.clone();
         let mut moved = |event: &TrainingEvent<'_, LanguageNote>| {
             if let TrainingEvent::Step { step: 3, .. } = event {
                 let away = runs.join("away");
@@ -370,15 +350,13 @@ fn a_run_whose_folder_is_moved_is_written_where_it_is_and_one_that_is_gone_fails
                     std::fs::remove_dir_all(&away).unwrap();
                 }
                 // Another takes its name.
-                let (description, files) =
-                    (task.describe("one", "then".into(), "0", None).unwrap(), task.run_files().unwrap());
-                shelf::create(&Disk, &runs, &task.plan, description, &files, Existing::Keep).unwrap();
+                created(&Disk, &runs, "one", &task, Existing::Keep).unwrap();
             }
             ControlFlow::Continue(())
         };
         let ended = train(&task, running, 1, &mut moved);
         let second = RunFolder::open(&runs.join("one")).unwrap();
-        assert_eq!(second.description().unwrap().started, "then", "nothing was written into another run");
+        assert_eq!(second.description().unwrap(), begun, "nothing was written into another run");
         assert!(!second.model().exists() && !second.metrics().exists());
         if gone {
             assert!(matches!(ended, Err(LabError::Io { .. })), "{ended:?}");

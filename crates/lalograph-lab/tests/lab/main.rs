@@ -2,9 +2,11 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 mod baselines;
+mod common;
 mod crash;
 mod folder;
 mod generation;
+mod lost_store;
 mod plan_page;
 mod resume;
 mod runs;

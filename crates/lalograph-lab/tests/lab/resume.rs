@@ -6,25 +6,21 @@ use std::path::Path;
 use lalograph_lab::artefact::checkpoint::{Checkpoint, checkpoints, newest};
 use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::records::{MetricsRecord, read_lines};
-use lalograph_lab::run::shelf;
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::training::resume::{Changes, Resumable};
 use lalograph_lab::{
-    LabError, Plan, PreparationEvent, RunFolder, Running, TrainingEvent, TrainingOutcome, prepare,
-    prepare_again, train,
+    LabError, Plan, RunFolder, TrainingEvent, TrainingOutcome, prepare, prepare_again, train,
 };
 use lalograph_storage::{Disk, Existing};
+
+use crate::common::{created, plan_of, quiet};
 
 /// A corpus in which something can be learnt, and a plan that does everything in 24 steps.
 fn plan(folder: &Path, settings: &[&str]) -> Plan {
     let words = ["hive", "queen", "drone", "clover", "smoke"];
-    let lines: String = (0..260)
+    let text: String = (0..260)
         .map(|i| format!("the {} is {} of {} today\n", words[i % 5], i % 7, words[(i * i) % 5]))
         .collect();
-    let path = folder.join("letters.txt");
-    std::fs::File::create(&path)
-        .and_then(|mut f| std::io::Write::write_all(&mut f, lines.as_bytes()))
-        .unwrap();
     let base = [
         "corpus.document=line",
         "corpus.test_share=0.1",
@@ -42,30 +38,14 @@ fn plan(folder: &Path, settings: &[&str]) -> Plan {
         "samples.tokens=6",
         "checkpoints.every=5",
     ];
-    let settings: Vec<String> = base.iter().chain(settings).map(|&s| s.to_owned()).collect();
-    let mut plan = Plan::from_toml("", &settings).unwrap();
-    plan.corpus.paths = vec![path];
-    plan
-}
-
-fn quiet(_: &PreparationEvent<'_>) -> ControlFlow<()> {
-    ControlFlow::Continue(())
+    plan_of(folder, &text, &[&base, settings])
 }
 
 /// Begins a run and has the observer break at its `stop`th event.
 fn begin(parent: &Path, name: &str, plan: &Plan, stop: usize) -> (RunFolder, TrainingOutcome) {
     let prepared = prepare(plan.clone(), 1, None, None, &mut quiet).unwrap();
-    let description = prepared.describe(name, "now".into(), "0", None).unwrap();
-    let (run, claim, description) = shelf::create(
-        &Disk,
-        parent,
-        &prepared.plan,
-        description,
-        &prepared.run_files().unwrap(),
-        Existing::Keep,
-    )
-    .unwrap();
-    let running = Running { run: run.clone(), claim, description, from: None };
+    let running = created(&Disk, parent, name, &prepared, Existing::Keep).unwrap();
+    let run = running.run.clone();
     let outcome = train(&prepared, running, 1, &mut breaking_at(stop)).unwrap();
     (run, outcome)
 }
@@ -269,28 +249,15 @@ fn a_run_that_failed_goes_on_with_a_lower_rate_from_before() {
         &["training.learning_rate=1e6", "training.warmup_steps=20", "checkpoints.every=1"],
     );
     let prepared = prepare(plan, 1, None, None, &mut quiet).unwrap();
-    let description = prepared.describe("one", "now".into(), "0", None).unwrap();
-    let (run, claim, description) = shelf::create(
-        &Disk,
-        folder.path(),
-        &prepared.plan,
-        description,
-        &prepared.run_files().unwrap(),
-        Existing::Keep,
-    )
-    .unwrap();
+    let running = created(&Disk, folder.path(), "one", &prepared, Existing::Keep).unwrap();
+    let run = running.run.clone();
     let mut hints = Vec::new();
-    let failed = train(
-        &prepared,
-        Running { run: run.clone(), claim, description, from: None },
-        1,
-        &mut |event: &TrainingEvent<'_, LanguageNote>| {
-            if let TrainingEvent::Hint(hint) = event {
-                hints.push(hint.name());
-            }
-            ControlFlow::Continue(())
-        },
-    );
+    let failed = train(&prepared, running, 1, &mut |event: &TrainingEvent<'_, LanguageNote>| {
+        if let TrainingEvent::Hint(hint) = event {
+            hints.push(hint.name());
+        }
+        ControlFlow::Continue(())
+    });
     assert!(failed.is_err());
     assert!(hints.contains(&"learning_rate_too_high"), "{hints:?}");
     let described = run.description().unwrap();

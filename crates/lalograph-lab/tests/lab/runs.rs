@@ -5,28 +5,21 @@ use std::path::Path;
 use std::sync::Arc;
 
 use lalograph_lab::run::description::RunStatus;
-use lalograph_lab::run::shelf;
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::writing::decoding::Decoding;
 use lalograph_lab::writing::generator::{Generator, Request, Stop};
 use lalograph_lab::{
-    LabError, ModelFile, Plan, PreparationEvent, ReadyModel, RunFolder, Running, TrainingEvent,
-    TrainingOutcome, prepare, train,
+    LabError, ModelFile, Plan, ReadyModel, RunFolder, TrainingEvent, TrainingOutcome, prepare, train,
 };
 use lalograph_net::numbers::chance::stream;
 use lalograph_storage::{Disk, Existing};
-use lalograph_text::Division;
+
+use crate::common::{created, plan_of, quiet};
 
 fn plan(folder: &Path) -> Plan {
     let words = ["hive", "queen", "drone", "clover"];
     let lines: String = (0..300).map(|i| format!("the {} is {} today\n", words[i % 4], i)).collect();
-    let path = folder.join("letters.txt");
-    std::fs::File::create(&path)
-        .and_then(|mut f| std::io::Write::write_all(&mut f, lines.as_bytes()))
-        .unwrap();
-    let mut plan = Plan::default();
-    plan.corpus.paths = vec![path];
-    plan.corpus.document = Some(Division::Line);
+    let mut plan = plan_of(folder, &lines, &[&["corpus.document=line"]]);
     (plan.model.embedding, plan.model.hidden) = (6, 8);
     (plan.training.batch, plan.training.window) = (4, 8);
     plan.training.steps = Some(20);
@@ -38,19 +31,9 @@ fn plan(folder: &Path) -> Plan {
 
 /// Trains in `folder`, stopping after `stop` steps, and gives the kinds of events in order.
 fn run(folder: &Path, plan: Plan, stop: u64) -> (RunFolder, TrainingOutcome, Vec<&'static str>) {
-    let prepared =
-        prepare(plan, 2, None, None, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(())).unwrap();
-    let description = prepared.describe("one", "now".into(), "0", None).unwrap();
-    let (run, claim, description) = shelf::create(
-        &Disk,
-        folder,
-        &prepared.plan,
-        description,
-        &prepared.run_files().unwrap(),
-        Existing::Keep,
-    )
-    .unwrap();
-    let running = Running { run: run.clone(), claim, description, from: None };
+    let prepared = prepare(plan, 2, None, None, &mut quiet).unwrap();
+    let running = created(&Disk, folder, "one", &prepared, Existing::Keep).unwrap();
+    let run = running.run.clone();
     let mut heard = Vec::new();
     let outcome = train(&prepared, running, 1, &mut |event: &TrainingEvent<'_, LanguageNote>| {
         heard.push(match event {

@@ -4,21 +4,16 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use lalograph_lab::run::folder::RunFolder;
-use lalograph_lab::run::shelf;
 use lalograph_lab::task::Task;
 use lalograph_lab::task::language::LanguageNote;
-use lalograph_lab::{
-    LabError, LanguageTask, ModelFile, Plan, PreparationEvent, Running, TrainingEvent, prepare, train,
-};
+use lalograph_lab::{LabError, LanguageTask, ModelFile, Plan, TrainingEvent, prepare, train};
 use lalograph_net::Network;
 use lalograph_storage::{Disk, Existing};
 
+use crate::common::{created, plan_of, quiet};
+
 fn plan(folder: &Path, settings: &[&str]) -> Plan {
-    let path = folder.join("letters.txt");
-    let lines: String = (0..200).map(|i| format!("the hive {} hums {}\n", i % 7, (i * i) % 5)).collect();
-    std::fs::File::create(&path)
-        .and_then(|mut file| std::io::Write::write_all(&mut file, lines.as_bytes()))
-        .unwrap();
+    let text: String = (0..200).map(|i| format!("the hive {} hums {}\n", i % 7, (i * i) % 5)).collect();
     let base = [
         "corpus.document=line",
         "model.embedding=5",
@@ -28,22 +23,16 @@ fn plan(folder: &Path, settings: &[&str]) -> Plan {
         "training.steps=12",
         "samples.temperatures=[]",
     ];
-    let settings: Vec<String> = base.iter().chain(settings).map(|&s| s.to_owned()).collect();
-    let mut plan = Plan::from_toml("", &settings).unwrap();
-    plan.corpus.paths = vec![path];
-    plan
+    plan_of(folder, &text, &[&base, settings])
 }
 
 fn ready(plan: Plan) -> Result<LanguageTask, LabError> {
-    prepare(plan, 1, None, None, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(()))
+    prepare(plan, 1, None, None, &mut quiet)
 }
 
 fn trained(folder: &Path, name: &str, task: &LanguageTask) -> (RunFolder, ModelFile) {
-    let description = task.describe(name, "now".into(), "0", None).unwrap();
-    let (run, claim, description) =
-        shelf::create(&Disk, folder, &task.plan, description, &task.run_files().unwrap(), Existing::Keep)
-            .unwrap();
-    let running = Running { run: run.clone(), claim, description, from: None };
+    let running = created(&Disk, folder, name, task, Existing::Keep).unwrap();
+    let run = running.run.clone();
     train(task, running, 1, &mut |_: &TrainingEvent<'_, LanguageNote>| ControlFlow::Continue(())).unwrap();
     let file = ModelFile::load(&run.model()).unwrap();
     (run, file)

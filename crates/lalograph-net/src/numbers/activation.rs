@@ -36,10 +36,10 @@ pub fn for_this_machine<R>(work: impl FnOnce() -> R) -> R {
     pulp::Arch::new().dispatch(work)
 }
 
-/// 1 / (1 + e^-x).
+/// 1 / (1 + e^-x); zero where that is negligible, below -69.
 #[inline(always)]
 pub fn sigmoid<T: Real>(x: T) -> T {
-    T::ONE / (T::ONE + (-x).exp())
+    (T::ONE / (T::ONE + (-x).exp())).without_dust()
 }
 
 /// The hyperbolic tangent, as 1 - 2 / (e^2x + 1).

@@ -40,6 +40,15 @@ pub trait Real:
     fn exp(self) -> Self;
     /// The greater of the two.
     fn greater(self, other: Self) -> Self;
+
+    /// Zero for what is smaller than 2^-100 and so counts for nothing in any sum of a network, but whose products are subnormal numbers in single
+    /// precision, with which processors compute a hundred times as slowly. Done number by number and not by a mode of the processor, so that
+    /// it is the same on every machine.
+    #[inline(always)]
+    fn without_dust(self) -> Self {
+        let least = Self::of(7.888_609_052_210_118e-31);
+        if self < least && -self < least { Self::ZERO } else { self }
+    }
 }
 
 impl Real for f64 {
@@ -91,5 +100,21 @@ impl Real for f32 {
     #[inline(always)]
     fn greater(self, other: Self) -> Self {
         if self > other { self } else { other }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Real;
+
+    #[test]
+    fn only_dust_is_taken_away() {
+        for kept in [1.0f32, -1e-30, 8e-31, f32::INFINITY, f32::NEG_INFINITY, 0.0] {
+            assert_eq!(kept.without_dust(), kept);
+        }
+        for dust in [7e-31f32, -7e-31, f32::MIN_POSITIVE, 1e-45, -1e-45] {
+            assert_eq!(dust.without_dust(), 0.0);
+        }
+        assert!(f32::NAN.without_dust().is_nan());
     }
 }

@@ -16,7 +16,7 @@ pub(super) fn learn(job: &Job<'_>, common: &mut Weights<f32>, observer: Observer
     let observer = std::sync::Mutex::new(observer);
     let all = job.all_blocks();
     let workers = rayon::current_num_threads();
-    let first: Vec<Worker> = (0..workers).map(|_| job.worker(common, Some(common.clone()))).collect();
+    let first: Vec<Worker> = (0..workers).map(|_| job.worker(common, true)).collect();
     first.into_par_iter().for_each(|mut worker| {
         loop {
             let block = next.fetch_add(1, Relaxed);
@@ -41,15 +41,15 @@ pub(super) fn learn(job: &Job<'_>, common: &mut Weights<f32>, observer: Observer
 
 /// Adds what has changed to the shared numbers, and takes what they are then. Two workers that do so for a row at once may lose one of the changes.
 fn exchange(worker: &mut Worker, shared: &Shared, workers: usize) {
-    let Some(before) = &worker.before else { return };
-    let inputs = worker.touched.inputs as u32;
-    for &row in &worker.touched.rows {
+    let Some(before) = &mut worker.before else { return };
+    let (inputs, stride) = (worker.touched.inputs as u32, worker.own.input.stride());
+    for (&row, before) in worker.touched.rows.iter().zip(before.chunks_exact(stride)) {
         let share = share(workers, worker.touched.changes[row as usize]);
-        let (shared, own, before) = if row < inputs {
-            (shared.input.row(row), worker.own.input.row_mut(row), before.input.row(row))
+        let (shared, own) = if row < inputs {
+            (shared.input.row(row), worker.own.input.row_mut(row))
         } else {
             let row = row - inputs;
-            (shared.output.row(row), worker.own.output.row_mut(row), before.output.row(row))
+            (shared.output.row(row), worker.own.output.row_mut(row))
         };
         for ((shared, own), before) in shared.iter().zip(own).zip(before) {
             for lane in 0..LANES {
@@ -60,6 +60,7 @@ fn exchange(worker: &mut Worker, shared: &Shared, workers: usize) {
             }
         }
     }
+    before.clear();
     worker.touched.clear();
 }
 

@@ -14,7 +14,7 @@ use crate::rows::{LANES, Line};
 
 /// Learns from all blocks; `false` if the observer has stopped it.
 pub(super) fn learn(job: &Job<'_>, common: &mut Weights<f32>, lanes: usize, observer: Observer<'_>) -> bool {
-    let workers: Vec<_> = (0..lanes).map(|_| RwLock::new(job.worker(common, None))).collect();
+    let workers: Vec<_> = (0..lanes).map(|_| RwLock::new(job.worker(common, false))).collect();
     let chunks: Vec<_> = Chunk::cut(common).into_iter().map(RwLock::new).collect();
     let threads = rayon::current_num_threads().min(lanes);
     let meeting = Meeting::new(threads);

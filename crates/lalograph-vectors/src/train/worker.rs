@@ -11,6 +11,7 @@ use super::learnt::{LearningProgress, Learnt, Observer, WordRows};
 use super::settings::{Direction, Settings};
 use crate::objective::{Scratch, Weights, learn_against_noise, learn_among_all};
 use crate::pieces::weight_of;
+use crate::rows::Line;
 
 /// The share of the first learning rate that is left at the end.
 pub(super) const LAST_RATE: f64 = 1e-4;
@@ -45,8 +46,9 @@ pub(super) struct Job<'t> {
 #[repr(align(128))]
 pub(super) struct Worker {
     pub(super) own: Weights<f32>,
-    /// What rows were when they were first touched after an exchange, where the common numbers may have changed since.
-    pub(super) before: Option<Weights<f32>>,
+    /// What the rows that were touched since the last exchange were before, one after the other in the order of [`Touched::rows`], where the
+    /// common numbers may have changed since.
+    pub(super) before: Option<Vec<Line<f32>>>,
     pub(super) touched: Touched,
     pub(super) scratch: Scratch<f32>,
     pub(super) kept: Vec<u32>,
@@ -82,11 +84,11 @@ impl Job<'_> {
         self.blocks * self.settings.epochs as usize
     }
 
-    pub(super) fn worker(&self, common: &Weights<f32>, before: Option<Weights<f32>>) -> Worker {
+    pub(super) fn worker(&self, common: &Weights<f32>, remembers: bool) -> Worker {
         let (inputs, outputs) = (common.input.count(), common.output.count());
         Worker {
             own: common.clone(),
-            before,
+            before: remembers.then(Vec::new),
             touched: Touched { rows: Vec::new(), changes: vec![0; inputs + outputs], inputs },
             scratch: Scratch::default(),
             kept: Vec::new(),
@@ -148,7 +150,7 @@ impl Worker {
     #[inline(always)]
     pub(super) fn touch(
         own: &Weights<f32>,
-        before: &mut Option<Weights<f32>>,
+        before: &mut Option<Vec<Line<f32>>>,
         touched: &mut Touched,
         row: usize,
     ) {
@@ -157,11 +159,8 @@ impl Worker {
             touched.rows.push(row as u32);
             let Some(before) = before else { return };
             let (inputs, row) = (touched.inputs as u32, row as u32);
-            if row < inputs {
-                before.input.row_mut(row).copy_from_slice(own.input.row(row));
-            } else {
-                before.output.row_mut(row - inputs).copy_from_slice(own.output.row(row - inputs));
-            }
+            let now = if row < inputs { own.input.row(row) } else { own.output.row(row - inputs) };
+            before.extend_from_slice(now);
         }
     }
 

@@ -49,6 +49,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     // Before an older demo has to give way.
     corpus.check()?;
     let (folder, mut set) = begin_demo(args)?;
+    set.begin_others();
     let (diaries, truth) = write_diaries(&corpus, &folder, screen)?;
     for (name, text) in [("similarity.tsv", similarity_file()), ("analogies.txt", analogies_file())] {
         set.write(&folder.join(name), text.as_bytes())?;

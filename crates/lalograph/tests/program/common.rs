@@ -197,7 +197,8 @@ pub(crate) fn files_below(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
     found
 }
 
-/// What makes two runs the same: everything but what holds times, of which only the names count, and what is kept to be quicker next time.
+/// What makes two runs the same: everything but what holds times, of which only the names count, what is kept to be quicker next time, and
+/// the picture that a demo draws when its run is done.
 pub(crate) fn without_times(files: BTreeMap<PathBuf, Vec<u8>>) -> BTreeMap<PathBuf, Vec<u8>> {
     let kept = |path: &Path| !path.iter().any(|part| part == ".tokens") && !path.ends_with(".lalograph-lock");
     let timed = |path: &Path| {

@@ -337,6 +337,7 @@ fn only_what_is_a_run_is_removed_and_only_by_the_path_that_was_meant() {
     }
     workshop.run("runs remove mine").fails(1, &["runs/mine/run.json"]);
     workshop.run("runs remove ./mine").fails(1, &["mine/run.json"]);
+    assert!(!workshop.path(".lalograph-lock").exists(), "nothing is made beside what is no run");
     workshop.run(&format!("{SMALL} --name mine --force")).fails(1, &["run.json"]);
     for folder in ["mine", "runs/mine"] {
         assert_eq!(workshop.read(&format!("{folder}/diary.txt")), "dear bees");

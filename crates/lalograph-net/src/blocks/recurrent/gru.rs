@@ -75,12 +75,12 @@ pub(super) fn backward<T: Real>(
         for i in 0..hidden {
             let d_h = d_out[i] + d_next[i];
             let (r_i, z_i, n_i) = (r[i], z[i], n[i]);
-            let d_n = d_h * (T::ONE - z_i) * (T::ONE - n_i * n_i);
-            z[i] = d_h * (previous[i] - n_i) * z_i * (T::ONE - z_i);
-            r[i] = d_n * kept[i] * r_i * (T::ONE - r_i);
-            n[i] = d_n * r_i;
+            let d_n = (d_h * (T::ONE - z_i) * (T::ONE - n_i * n_i)).without_dust();
+            z[i] = (d_h * (previous[i] - n_i) * z_i * (T::ONE - z_i)).without_dust();
+            r[i] = (d_n * kept[i] * r_i * (T::ONE - r_i)).without_dust();
+            n[i] = (d_n * r_i).without_dust();
             kept[i] = d_n;
-            d_next[i] = d_h * z_i;
+            d_next[i] = (d_h * z_i).without_dust();
         }
     }
 }

@@ -44,9 +44,9 @@ pub(super) fn forward<T: Real>(
             f[n] = sigmoid(f[n]);
             g[n] = tanh(g[n]);
             o[n] = sigmoid(o[n]);
-            cells[n] = f[n] * previous[n] + i[n] * g[n];
+            cells[n] = (f[n] * previous[n] + i[n] * g[n]).without_dust();
             kept[n] = tanh(cells[n]);
-            outputs[n] = o[n] * kept[n];
+            outputs[n] = (o[n] * kept[n]).without_dust();
         }
     }
 }
@@ -71,12 +71,12 @@ pub(super) fn backward<T: Real>(
         for n in 0..hidden {
             let d_h = d_out[n] + d_next[n];
             let d_c = d_cell[n] + d_h * o[n] * (T::ONE - kept[n] * kept[n]);
-            d_cell[n] = d_c * f[n];
+            d_cell[n] = (d_c * f[n]).without_dust();
             let (i_n, f_n, g_n, o_n) = (i[n], f[n], g[n], o[n]);
-            i[n] = d_c * g_n * i_n * (T::ONE - i_n);
-            f[n] = d_c * previous[n] * f_n * (T::ONE - f_n);
-            g[n] = d_c * i_n * (T::ONE - g_n * g_n);
-            o[n] = d_h * kept[n] * o_n * (T::ONE - o_n);
+            i[n] = (d_c * g_n * i_n * (T::ONE - i_n)).without_dust();
+            f[n] = (d_c * previous[n] * f_n * (T::ONE - f_n)).without_dust();
+            g[n] = (d_c * i_n * (T::ONE - g_n * g_n)).without_dust();
+            o[n] = (d_h * kept[n] * o_n * (T::ONE - o_n)).without_dust();
         }
     }
 }

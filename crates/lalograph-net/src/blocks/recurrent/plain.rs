@@ -23,11 +23,11 @@ pub(super) fn backward<T: Real>(relu: bool, gates: &mut [T], outputs: &[T], d_ou
     let all = gates.iter_mut().zip(outputs).zip(d_out.iter().zip(d_next));
     if relu {
         for ((z, &h), (&d_out, &d_next)) in all {
-            *z = if h > T::ZERO { d_out + d_next } else { T::ZERO };
+            *z = if h > T::ZERO { (d_out + d_next).without_dust() } else { T::ZERO };
         }
     } else {
         for ((z, &h), (&d_out, &d_next)) in all {
-            *z = (d_out + d_next) * (T::ONE - h * h);
+            *z = ((d_out + d_next) * (T::ONE - h * h)).without_dust();
         }
     }
 }

@@ -56,12 +56,10 @@ pub(super) fn run(args: &VocabCoverageArgs, screen: &Screen) -> Result<(), Failu
     } else {
         screen.line(&render(&found, screen))?;
     }
-    if let (Some(mut set), Some(stem)) = (pictures, stem) {
-        if let Some(chart) = coverage_chart(&found) {
-            write_pictures(chart, &mut set, &stem)?;
-            set.finish()?;
-            screen.note(&format!("drawn: {}.png and .svg", stem.display()));
-        }
+    if let (Some(mut set), Some(stem), Some(chart)) = (pictures, stem, coverage_chart(&found)) {
+        write_pictures(chart, &mut set, &stem)?;
+        set.finish()?;
+        screen.note(&format!("drawn: {}.png and .svg", stem.display()));
     }
     Ok(())
 }

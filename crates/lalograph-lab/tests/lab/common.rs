@@ -1,0 +1,38 @@
+//! Small plans and runs.
+
+use std::io::Write;
+use std::ops::ControlFlow;
+use std::path::Path;
+
+use lalograph_lab::run::shelf;
+use lalograph_lab::{LabError, LanguageTask, Plan, PreparationEvent, Running};
+use lalograph_storage::{Existing, Storage};
+
+/// A plan of these settings for a text that is written into the folder.
+pub(crate) fn plan_of(folder: &Path, text: &str, settings: &[&[&str]]) -> Plan {
+    let path = folder.join("letters.txt");
+    std::fs::File::create(&path).and_then(|mut file| file.write_all(text.as_bytes())).unwrap();
+    let settings: Vec<String> = settings.concat().into_iter().map(str::to_owned).collect();
+    let mut plan = Plan::from_toml("", &settings).unwrap();
+    plan.corpus.paths = vec![path];
+    plan
+}
+
+/// Hears of a preparation and never stops it.
+pub(crate) fn quiet(_: &PreparationEvent<'_>) -> ControlFlow<()> {
+    ControlFlow::Continue(())
+}
+
+/// Makes and claims the folder of a new run.
+pub(crate) fn created(
+    storage: &dyn Storage,
+    runs: &Path,
+    name: &str,
+    task: &LanguageTask,
+    existing: Existing,
+) -> Result<Running, LabError> {
+    let description = task.describe(name, "now".into(), "0", None)?;
+    let (run, claim, description) =
+        shelf::create(storage, runs, &task.plan, description, &task.run_files()?, existing)?;
+    Ok(Running { run, claim, description, from: None })
+}
