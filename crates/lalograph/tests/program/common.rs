@@ -200,7 +200,10 @@ pub(crate) fn files_below(folder: &Path) -> BTreeMap<PathBuf, Vec<u8>> {
 /// What makes two runs the same: everything but what holds times, of which only the names count, what is kept to be quicker next time, and
 /// the picture that a demo draws when its run is done.
 pub(crate) fn without_times(files: BTreeMap<PathBuf, Vec<u8>>) -> BTreeMap<PathBuf, Vec<u8>> {
-    let kept = |path: &Path| !path.iter().any(|part| part == ".tokens") && !path.ends_with(".lalograph-lock");
+    let kept = |path: &Path| {
+        !path.iter().any(|part| part == ".tokens")
+            && ![".lalograph-lock", "learning.svg", "learning.png"].iter().any(|name| path.ends_with(name))
+    };
     let timed = |path: &Path| {
         path.iter().any(|part| part == "checkpoints")
             || path.ends_with("run.json")

@@ -255,7 +255,9 @@ fn too_short(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
         return short(None);
     }
     let (&(last_step, last), before) = curves.validation.split_last()?;
-    let &(earlier_step, earlier) = before.iter().rev().find(|(step, _)| *step <= last_step * 4 / 5)?;
+    // Records that were damaged can hold any number.
+    let four_fifths = last_step - last_step.div_ceil(5);
+    let &(earlier_step, earlier) = before.iter().rev().find(|(step, _)| *step <= four_fifths)?;
     // As if it had fallen evenly since then.
     let fall = (earlier - last) * (last_step as f64 / 5.0) / (last_step - earlier_step).max(1) as f64;
     if fall > STILL_FALLING { short(Some(1.0 - (-fall).exp())) } else { None }
@@ -473,5 +475,13 @@ mod tests {
         let few = [training(20, 4.0, 1.0), validation(20, 3.9)];
         assert_eq!(names(&few, &[], &FACTS, Stage::Ended), ["too_short"]);
         assert!(names(&few, &[], &FACTS, Stage::UnderWay).is_empty());
+    }
+
+    #[test]
+    fn numbers_of_damaged_records_are_no_trouble() {
+        let far = [training(u64::MAX, 4.0, 1.0), validation(3, 1e300), validation(u64::MAX, 3.9)];
+        for stage in [Stage::UnderWay, Stage::Ended] {
+            hints(&Evidence { plan: &Plan::default(), text: &FACTS, metrics: &far, flow: None, stage });
+        }
     }
 }
