@@ -1,7 +1,9 @@
 //! From the paths that were named to the files that are read, in an order that does not change.
 
+use std::collections::HashSet;
 use std::fs;
 use std::io::ErrorKind;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use walkdir::WalkDir;
@@ -27,6 +29,8 @@ pub(super) struct Files {
     pub(super) skipped: Vec<Skipped>,
     /// Sizes on disk together; standard input counts nothing.
     pub(super) bytes: u64,
+    /// Folders that were looked into, by device and number: one that links lead to again is read once.
+    folders: HashSet<(u64, u64)>,
 }
 
 pub(super) fn is_standard_input(path: &Path) -> bool {
@@ -34,7 +38,7 @@ pub(super) fn is_standard_input(path: &Path) -> bool {
 }
 
 impl Files {
-    pub(super) fn find(spec: &CorpusSpec) -> Result<Self, TextError> {
+    pub(super) fn find(spec: &CorpusSpec, go_on: &mut dyn FnMut() -> bool) -> Result<Self, TextError> {
         if spec.paths.is_empty() {
             return Err(TextError::NoPaths);
         }
@@ -45,9 +49,9 @@ impl Files {
                 continue;
             }
             match fs::metadata(path) {
-                Ok(meta) if meta.is_dir() => files.folder(path, spec)?,
+                Ok(meta) if meta.is_dir() => files.folder(path, spec, go_on)?,
                 Ok(meta) => files.file(path.clone(), meta.len(), spec, None),
-                Err(error) if error.kind() == ErrorKind::NotFound => files.pattern(path, spec)?,
+                Err(error) if error.kind() == ErrorKind::NotFound => files.pattern(path, spec, go_on)?,
                 Err(source) => return Err(TextError::Io { path: path.clone(), source }),
             }
         }
@@ -60,17 +64,25 @@ impl Files {
     }
 
     /// The files that a pattern such as `letters/*.txt` names, by name. A pattern that names nothing is an error.
-    fn pattern(&mut self, path: &Path, spec: &CorpusSpec) -> Result<(), TextError> {
+    fn pattern(
+        &mut self,
+        path: &Path,
+        spec: &CorpusSpec,
+        go_on: &mut dyn FnMut() -> bool,
+    ) -> Result<(), TextError> {
         let missing = || TextError::Missing(path.to_owned());
         let text = path.to_str().filter(|text| text.contains(['*', '?', '['])).ok_or_else(missing)?;
         let paths = glob::glob(text)
             .map_err(|error| TextError::BadGlob { pattern: text.to_owned(), what: error.msg.to_owned() })?;
         let mut any = false;
         for entry in paths {
+            if !go_on() {
+                return Err(TextError::Stopped);
+            }
             any = true;
             match entry {
                 Ok(path) => match fs::metadata(&path) {
-                    Ok(meta) if meta.is_dir() => self.folder(&path, spec)?,
+                    Ok(meta) if meta.is_dir() => self.folder(&path, spec, go_on)?,
                     Ok(meta) if meta.is_file() => self.file(path, meta.len(), spec, None),
                     Ok(_) => self.special(path),
                     Err(error) => self.unreadable(path, &error),
@@ -92,14 +104,26 @@ impl Files {
     }
 
     /// The files of a folder, by name; of the folders in it too where that was asked for, or where they are the classes.
-    fn folder(&mut self, folder: &Path, spec: &CorpusSpec) -> Result<(), TextError> {
+    fn folder(
+        &mut self,
+        folder: &Path,
+        spec: &CorpusSpec,
+        go_on: &mut dyn FnMut() -> bool,
+    ) -> Result<(), TextError> {
         let depth = match (spec.recursive, spec.folder_labels) {
             (true, _) => usize::MAX,
             (false, true) => 2,
             (false, false) => 1,
         };
         let before = (self.found.len(), self.skipped.len());
-        for entry in WalkDir::new(folder).follow_links(true).max_depth(depth).sort_by_file_name() {
+        // Those that were named before may be named again.
+        self.folders.clear();
+        let mut walk =
+            WalkDir::new(folder).follow_links(true).max_depth(depth).sort_by_file_name().into_iter();
+        while let Some(entry) = walk.next() {
+            if !go_on() {
+                return Err(TextError::Stopped);
+            }
             let entry = match entry {
                 Ok(entry) => entry,
                 Err(error) => {
@@ -114,7 +138,16 @@ impl Files {
                     continue;
                 }
             };
-            if entry.file_type().is_dir() || !spec.takes(entry.path()) {
+            if entry.file_type().is_dir() {
+                let is_new = entry.metadata().is_ok_and(|meta| self.folders.insert((meta.dev(), meta.ino())));
+                if !is_new && entry.depth() > 0 {
+                    walk.skip_current_dir();
+                    let reason = Reason::Unreadable("a folder that is read under another name".into());
+                    self.skipped.push(Skipped { path: entry.into_path(), line: None, reason });
+                }
+                continue;
+            }
+            if !spec.takes(entry.path()) {
                 continue;
             }
             if !entry.file_type().is_file() {

@@ -29,6 +29,14 @@ impl Corpus {
     /// # Errors
     /// No paths; a path where there is nothing; a folder with no file of the form in it; an unknown encoding.
     pub fn find(spec: &CorpusSpec) -> Result<Self, TextError> {
+        Self::find_while(spec, &mut || true)
+    }
+
+    /// The same; `go_on` is asked before every place that is looked at, since a folder can hold a whole file system.
+    ///
+    /// # Errors
+    /// As for [`Corpus::find`]; [`TextError::Stopped`].
+    pub fn find_while(spec: &CorpusSpec, go_on: &mut dyn FnMut() -> bool) -> Result<Self, TextError> {
         let encoding = match &spec.encoding {
             None => None,
             Some(name) => Some(
@@ -36,7 +44,7 @@ impl Corpus {
                     .ok_or_else(|| TextError::NoEncoding(name.clone()))?,
             ),
         };
-        let files = Files::find(spec)?;
+        let files = Files::find(spec, go_on)?;
         let paths = Arc::new(files.found.iter().map(|file| file.path.clone()).collect());
         let limits = Limits {
             document_bytes: spec.limits.document_bytes.clamp(1, 1 << 31),

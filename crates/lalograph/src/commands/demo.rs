@@ -9,12 +9,13 @@ use lalograph_lab::run::records::{MetricsRecord, read_lines};
 use lalograph_lab::run::shelf;
 use lalograph_lab::{LabError, LanguageTask, Plan, RunFolder, TrainingOutcome};
 use lalograph_storage::{Existing, FileSet, Folder, StorageError};
+use lalograph_text::Division;
 use lalograph_text::survey::SurveySpec;
-use lalograph_text::{Corpus, Division};
 use lalograph_vectors::train::Settings;
 
 use super::embed::vectors_of;
 use super::input::threads;
+use super::reading::found;
 use super::survey::look;
 use super::train::begin;
 use super::training::{TOKENS, carry_out, read, refuse_interrupted, render_start};
@@ -60,7 +61,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
 
     let mut plan = demo_plan(args);
     plan.corpus.paths = vec![diaries];
-    let corpus = Corpus::find(&plan.corpus.spec())?;
+    let corpus = found(&plan.corpus.spec())?;
     let spec = SurveySpec { first_rows: 2, row_characters: 1000, ..SurveySpec::default() };
     let survey = look(&corpus, &spec, (None, Existing::Keep), screen)?;
     screen.line(&render_counts(&survey, screen))?;

@@ -74,9 +74,14 @@ pub(crate) fn find_corpus(args: &CorpusArgs, base: &CorpusPlan, keep: &[String])
         _ => None,
     };
     let spec = CorpusSpec { part, keep: keep.to_vec(), ..whole.corpus.spec() };
-    let corpus = Corpus::find(&spec)?;
+    let corpus = found(&spec)?;
     refuse_idle(&args.reading, &corpus)?;
     Ok(corpus)
+}
+
+/// The files of a corpus; looking for them can be interrupted.
+pub(crate) fn found(spec: &CorpusSpec) -> Result<Corpus, Failure> {
+    Ok(Corpus::find_while(spec, &mut || !interrupt::asked())?)
 }
 
 /// The cleaning that was asked for; the steps go after normal form C, unless they begin with `none`.

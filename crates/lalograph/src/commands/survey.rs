@@ -24,7 +24,10 @@ use crate::output::wrap::indented;
 
 /// Runs the command.
 pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<(), Failure> {
-    interrupt::listen();
+    // Where documents are only shown nothing is to be ended in good order: Ctrl-C ends the program, whatever it waits for.
+    if args.show_cleaning.is_none() {
+        interrupt::listen();
+    }
     let corpus = find_corpus(&args.corpus, &CorpusPlan::default(), &[])?;
     let cleaning = cleaning(&args.cleaning)?;
     if let Some(documents) = args.show_cleaning {
@@ -97,7 +100,7 @@ fn show_cleaning(
     let mut failure = None;
     let mut left = documents;
     let reading = corpus.read(|document| {
-        if left == 0 || interrupt::asked() {
+        if left == 0 {
             return ControlFlow::Break(());
         }
         left -= 1;

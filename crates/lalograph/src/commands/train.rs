@@ -7,10 +7,9 @@ use lalograph_lab::plan::Texts;
 use lalograph_lab::run::shelf;
 use lalograph_lab::{LabError, LanguageTask, Plan, Running};
 use lalograph_storage::Existing;
-use lalograph_text::Corpus;
 
 use super::input::threads;
-use super::reading::{lay_over, refuse_idle};
+use super::reading::{found, lay_over, refuse_idle};
 use super::settings::{check_room, lay, lay_model, read_plan};
 use super::training::{carry_out, now, read, render_start, say_outcome};
 use super::vocab::vocabularies::apply_token_args;
@@ -40,7 +39,7 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
         return Err(LabError::Exists(place).into());
     }
     interrupt::listen();
-    refuse_idle(&args.reading, &Corpus::find(&plan.corpus.spec())?)?;
+    refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
     let count = threads(args.threads);
     let prepared = read(plan, &args.runs, count, args.reading.left_out.as_deref(), existing, screen)?;
     check_room(&prepared.plan, prepared.vocabulary.len())?;

@@ -10,6 +10,8 @@ use crate::error::LabError;
 /// Something that happened while a corpus was read for a run.
 #[derive(Debug)]
 pub enum PreparationEvent<'a> {
+    /// The files of the corpus are being looked for.
+    Finding,
     /// The corpus is being read: bytes so far, of how many; `pass` is 1 while words are counted and 2 while they are encoded.
     Reading {
         /// Which pass over the corpus.

@@ -109,7 +109,8 @@ pub fn read_text(
     vocabulary: Option<Vocabulary>,
     observer: &mut dyn PreparationObserver,
 ) -> Result<(Vocabulary, EncodedCorpus), LabError> {
-    let corpus = Corpus::find(&plan.corpus.spec())?;
+    let mut go_on = || observer.event(&PreparationEvent::Finding).is_continue();
+    let corpus = Corpus::find_while(&plan.corpus.spec(), &mut go_on)?;
     let held_out = match &plan.corpus.split {
         Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
         None => {

@@ -6,8 +6,8 @@ use lalograph_lab::artefact::vectors::VectorFile;
 use lalograph_lab::data::token_cache::TokenCache;
 use lalograph_lab::{LabError, Plan, read_text};
 use lalograph_storage::Existing;
+use lalograph_text::Vocabulary;
 use lalograph_text::tokens::TokenSequence;
-use lalograph_text::{Corpus, Vocabulary};
 use lalograph_vectors::VectorTable;
 use lalograph_vectors::pieces::Pieces;
 use lalograph_vectors::pmi::{Factorising, factorise};
@@ -17,7 +17,7 @@ use serde::Serialize;
 use super::words::{NearWord, counts, spellings};
 use crate::cli::{DirectionChoice, EmbedTrainArgs};
 use crate::commands::input::threads;
-use crate::commands::reading::{lay_over, refuse_idle};
+use crate::commands::reading::{found, lay_over, refuse_idle};
 use crate::commands::training::{TOKENS, reading_text};
 use crate::commands::vocab::vocabularies::apply_token_args;
 use crate::failure::Failure;
@@ -224,7 +224,7 @@ fn read(
     plan.vocabulary.file.clone_from(&args.vocabulary);
     apply_token_args(&args.tokens, &mut plan.vocabulary)?;
     plan.check()?;
-    refuse_idle(&args.reading, &Corpus::find(&plan.corpus.spec())?)?;
+    refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
     let left_out = args.reading.left_out.as_deref();
     // A list of what is left out is only there if the corpus is read.
     let cache = args.runs.join(TOKENS);
