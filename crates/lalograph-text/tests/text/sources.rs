@@ -209,7 +209,6 @@ fn awkward_files_of_a_folder_are_read_or_named() {
     fs::copy(folder.path().join("a.txt"), folder.path().join(&odd)).unwrap();
     symlink("..", folder.path().join("inner/loop")).unwrap();
     symlink("nowhere.txt", folder.path().join("dangling.txt")).unwrap();
-    symlink("inner", folder.path().join("same")).unwrap();
     let locked = folder.path().join("locked.txt");
     fs::copy(folder.path().join("a.txt"), &locked).unwrap();
     fs::set_permissions(&locked, fs::Permissions::from_mode(0o000)).unwrap();
@@ -224,19 +223,6 @@ fn awkward_files_of_a_folder_are_read_or_named() {
     let named = |start: &str| places.iter().any(|place| place.starts_with(start));
     assert!(named("dangling.txt: no such file"), "{places:?}");
     assert!(named("inner/loop: a link back to"), "{places:?}");
-    assert!(named("same: a folder that is read under another name"), "{places:?}");
-    // Named by itself it is read, and a search that is to end ends.
-    let both = CorpusSpec {
-        paths: vec![folder.path().join("inner"), folder.path().join("same")],
-        ..folder.spec(Division::Line)
-    };
-    assert_eq!(texts(&both), ["deep", "deep"]);
-    let mut looks = 0;
-    let found = Corpus::find_while(&folder.spec(Division::Line), &mut || {
-        looks += 1;
-        looks < 3
-    });
-    assert!(matches!(found, Err(TextError::Stopped)), "{looks}");
     assert!(named("nul.txt, line 2: not text"), "{places:?}");
     assert_eq!(named("locked.txt: permission denied"), !readable, "{places:?}");
     let whole = left_out(&folder, &read(&folder.spec(Division::File)).unwrap().1);
@@ -397,4 +383,28 @@ fn the_form_can_be_told_where_names_do_not() {
         Err(error) => assert!(error.to_string().contains("no files ending in .tsv or .tab"), "{error}"),
         Ok(_) => panic!("there is no TSV file"),
     }
+}
+
+#[test]
+fn a_folder_that_links_lead_to_again_is_read_once_and_a_search_can_be_stopped() {
+    let folder = Folder::with(&[("letters/one.txt", b"one"), ("two.txt", b"two")]);
+    for link in ["again", "zz"] {
+        symlink("letters", folder.path().join(link)).unwrap();
+    }
+    let spec = folder.spec(Division::Line);
+    let (documents, reading) = read(&spec).unwrap();
+    assert_eq!(documents.len(), 2, "{documents:?}");
+    assert_eq!(
+        left_out(&folder, &reading),
+        ["letters: a folder that is read under another name", "zz: a folder that is read under another name"]
+    );
+    // Where it is named twice that was meant.
+    let paths = ["letters", "again"].map(|name| folder.path().join(name)).to_vec();
+    assert_eq!(texts(&CorpusSpec { paths, ..spec.clone() }), ["one", "one"]);
+    let mut looks = 0;
+    let found = Corpus::find_while(&spec, &mut || {
+        looks += 1;
+        looks < 3
+    });
+    assert!(matches!(found, Err(TextError::Stopped)), "{looks}");
 }

@@ -24,7 +24,7 @@ use crate::cli::DemoArgs;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
-use crate::output::chart::{Level, learning_curve, write_pictures};
+use crate::output::chart::{Level, Picture, learning_curve};
 use crate::output::number::{bytes, count, duration, perplexity};
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
@@ -256,10 +256,8 @@ fn draw(
     }
     match learning_curve("Learning the hive diaries", records, &levels) {
         Some(scene) => {
-            let stem = run.path().join("learning");
-            let mut set = files::begin("learning", &files::picture(&stem), Existing::Keep)?;
-            write_pictures(scene, &mut set, &stem)?;
-            Ok(set.finish()?)
+            // Each for itself and not as a set: nobody asks again for pictures of a run that has ended.
+            Picture::of(scene)?.write_alone(&run.path().join("learning"))
         }
         None => Ok(()),
     }

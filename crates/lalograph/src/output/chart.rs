@@ -7,7 +7,7 @@ use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
 use kuva::render::render::{Scene, render_multiple};
 use lalograph_lab::run::records::MetricsRecord;
-use lalograph_storage::FileSet;
+use lalograph_storage::{Existing, FileSet};
 
 use crate::failure::Failure;
 use crate::files;
@@ -113,6 +113,13 @@ impl Picture {
         outline_text(&mut scene);
         let svg = scaling(&kuva::backend::svg::SvgBackend::new().render_scene(&scene));
         Ok(Self { svg, png })
+    }
+
+    /// Writes both forms, each whole, in the place of older ones.
+    pub(crate) fn write_alone(&self, stem: &Path) -> Result<(), Failure> {
+        let [svg, png] = files::picture(stem);
+        files::write(&svg, self.svg.as_bytes(), Existing::Replace)?;
+        files::write(&png, &self.png, Existing::Replace)
     }
 
     /// Writes it as `stem.svg` and `stem.png`.
