@@ -63,13 +63,15 @@ impl Default for Settings {
 }
 
 impl Settings {
-    /// Bytes of the numbers that so many workers learn vectors of so many words with: those in common, each worker's own, and what they were
-    /// before.
+    /// Bytes at most of the numbers that so many workers learn vectors of so many words with: those in common, each worker's own, and with the
+    /// fast exchange a copy that is shared and what the rows were that each has changed since it exchanged them.
     pub fn bytes(&self, words: usize, workers: usize) -> u64 {
         let pieces = self.pieces.as_ref().map_or(0, |pieces| u64::from(pieces.rows));
         let rows = (2 * words as u64).saturating_add(pieces);
         let numbers = rows.saturating_mul(self.dimensions.next_multiple_of(16) as u64);
-        numbers.saturating_mul(4).saturating_mul(1 + 2 * workers as u64)
+        let workers = workers as u64;
+        let copies = if self.lanes.is_some() { 1 + workers } else { 2 + 2 * workers };
+        numbers.saturating_mul(4).saturating_mul(copies)
     }
 
     /// Refuses what cannot be learnt by.

@@ -89,6 +89,11 @@ fn words_are_forced_in_and_kept_out_and_reserved_ones_are_spelt_at_will() {
     workshop.run("vocab build a.txt --reserved a,b -o w.json").fails(2, &["four spellings"]);
     workshop.run("vocab build a.txt --reserved bee,b,c,d -o w.json").fails(1, &["also a reserved token"]);
     workshop.run("vocab build a.txt --include-from nowhere.txt -o w.json").fails(1, &["nowhere.txt"]);
+    for command in ["vocab build a.txt -o w.json", "vocab coverage a.txt --document line"] {
+        workshop
+            .run(&format!("{command} --vocab-size 0"))
+            .fails(2, &["`vocabulary.size` is 0", "at least 1"]);
+    }
 }
 
 #[test]

@@ -10,7 +10,7 @@ use lalograph_text::{Vocabulary, VocabularyBuilder};
 
 use super::super::input::threads;
 use super::super::reading::{find_corpus, watched};
-use super::vocabularies::{apply_token_args, load, render_size};
+use super::vocabularies::{load, render_size, vocabulary_of};
 use crate::cli::{CorpusArgs, VocabBuildArgs, VocabCompareArgs, VocabExtendArgs, VocabMergeArgs};
 use crate::failure::Failure;
 use crate::files;
@@ -55,8 +55,7 @@ fn count_corpus(
 /// `vocab build`.
 pub(super) fn build(args: &VocabBuildArgs, screen: &Screen) -> Result<(), Failure> {
     let existing = place(&args.output, args.force)?;
-    let mut plan = VocabularyPlan::default();
-    apply_token_args(&args.tokens, &mut plan)?;
+    let plan = vocabulary_of(&args.tokens, VocabularyPlan::default())?;
     let vocabulary = count_corpus(&args.corpus, &plan.spec(), existing, screen)?;
     write(&vocabulary, &args.output, existing, screen)
 }

@@ -8,7 +8,7 @@ use lalograph_text::split::{Cutoffs, Split};
 
 use super::super::input::threads;
 use super::super::reading::{find_corpus, watched};
-use super::vocabularies::apply_token_args;
+use super::vocabularies::vocabulary_of;
 use crate::cli::VocabCoverageArgs;
 use crate::failure::Failure;
 use crate::files;
@@ -28,8 +28,7 @@ const STEPS: [usize; 14] = [
 /// Runs the command.
 pub(super) fn run(args: &VocabCoverageArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
-    let mut plan = VocabularyPlan { size: None, ..VocabularyPlan::default() };
-    apply_token_args(&args.tokens, &mut plan)?;
+    let plan = vocabulary_of(&args.tokens, VocabularyPlan { size: None, ..VocabularyPlan::default() })?;
     if !(0.0..1.0).contains(&args.held_out) {
         return Err(Failure::Usage("--held-out is a share below 1".into()));
     }

@@ -4,7 +4,7 @@ use std::path::Path;
 
 use lalograph_lab::artefact::texts::read_vocabulary;
 use lalograph_lab::plan::VocabularyPlan;
-use lalograph_lab::{LabError, ModelFile};
+use lalograph_lab::{LabError, ModelFile, Plan};
 use lalograph_text::{Reserved, Vocabulary};
 
 use crate::cli::TokenArgs;
@@ -43,6 +43,14 @@ pub(crate) fn apply_token_args(args: &TokenArgs, plan: &mut VocabularyPlan) -> R
         }
     }
     Ok(())
+}
+
+/// A plan's vocabulary as flags ask for it, of a command that has no plan.
+pub(crate) fn vocabulary_of(args: &TokenArgs, mut base: VocabularyPlan) -> Result<VocabularyPlan, Failure> {
+    apply_token_args(args, &mut base)?;
+    let whole = Plan { vocabulary: base, ..Plan::default() };
+    whole.check().map_err(|error| Failure::Usage(error.to_string()))?;
+    Ok(whole.vocabulary)
 }
 
 /// Its size, stated exactly, and what was done to the text.
