@@ -24,6 +24,7 @@ pub mod cleaning;
 pub mod corpus;
 pub mod coverage;
 mod error;
+pub mod few;
 mod near;
 mod packed;
 mod pages;

@@ -9,6 +9,7 @@ use lalograph_storage::WholeWriter;
 
 use crate::corpus::{Batch, Corpus, ReadObserver, Reading};
 use crate::error::TextError;
+use crate::few::{FewDocuments, Piece};
 use crate::split::{Cutoffs, Part, Split};
 use crate::store::{Planes, Scratch, Store, StorePlace, StoreWriter, StoredDocument};
 use crate::vocabulary::{Encoder, Reserved, Vocabulary};
@@ -285,7 +286,7 @@ fn at(path: &Path) -> impl FnOnce(io::Error) -> TextError + '_ {
 pub enum HeldOut {
     /// Nothing.
     Nothing,
-    /// About these shares of the documents, by the seed; with fewer than 20 documents, these shares of the tokens, at the end.
+    /// About these shares of the documents, by the seed; with fewer than 20 documents, these shares of their text, at the end.
     Share {
         /// The seed of the positions.
         seed: u64,
@@ -359,8 +360,8 @@ pub fn encode_corpus(
     let [training, validation, test] = places.map(|place| Sink::new(place, vocabulary));
     let (mut training, mut validation, mut test) = (training?, validation?, test?);
     let mut all = blake3::Hasher::new();
-    // Documents of a corpus too small to be parted by document, put back in order below.
-    let mut few: Vec<(String, u64)> = Vec::new();
+    // Documents of a corpus too small to be parted by document.
+    let mut few = FewDocuments::default();
     // One list of indices a batch, and where each document's end.
     let work = |encoder: &mut Encoder<'_>, batch: &Batch| -> (Vec<u32>, Vec<(Part, usize)>) {
         let (mut indices, mut documents) = (Vec::new(), Vec::with_capacity(batch.len()));
@@ -387,9 +388,9 @@ pub fn encode_corpus(
             }
             start = end;
             if held_out.parts_by_document(document.number + 1) {
-                few = Vec::new();
+                few = FewDocuments::default();
             } else {
-                few.push((document.text.to_owned(), document.bytes));
+                few.push(document.text, document.bytes);
             }
         }
         Ok(())
@@ -398,7 +399,7 @@ pub fn encode_corpus(
     let text_hash = all.finalize().to_hex().to_string();
     let ([training, validation, test], split) = match held_out {
         HeldOut::Share { share, test, .. } if !held_out.parts_by_document(reading.documents) => {
-            (part_tail(&few, vocabulary, *share, *test), SplitKind::Tail)
+            (few.parts(*share, *test).map(|pieces| encode_pieces(&pieces, vocabulary)), SplitKind::Tail)
         }
         _ => {
             let parts =
@@ -409,26 +410,15 @@ pub fn encode_corpus(
     Ok(EncodedCorpus { training, validation, test, split, reading, text_hash })
 }
 
-/// One sequence cut in three: training, then these shares of its tokens for validation and for testing.
-fn part_tail(
-    documents: &[(String, u64)],
-    vocabulary: &Vocabulary,
-    validation: f64,
-    test: f64,
-) -> [TokenSequence; 3] {
-    let (mut whole, mut encoder, mut text_bytes) = (Vec::new(), vocabulary.encoder(), 0);
-    for (text, bytes) in documents {
-        encoder.encode_into(text, &mut whole);
-        whole.push(Reserved::END);
-        text_bytes += bytes;
+/// The tokens of some stretches of documents, each of which counts as one.
+fn encode_pieces(pieces: &[Piece<'_>], vocabulary: &Vocabulary) -> TokenSequence {
+    let (mut indices, mut encoder) = (Vec::new(), vocabulary.encoder());
+    for piece in pieces {
+        encoder.encode_into(piece.text, &mut indices);
+        if piece.ends {
+            indices.push(Reserved::END);
+        }
     }
-    let tokens = whole.len();
-    let cut = |share: f64| (((tokens as f64) * (1.0 - share)).round() as usize).min(tokens);
-    let test = whole.split_off(cut(test));
-    let validation =
-        whole.split_off(cut(validation + (test.len() as f64 / tokens.max(1) as f64)).min(whole.len()));
-    [whole, validation, test].map(|indices| {
-        let bytes = (text_bytes as f64 * indices.len() as f64 / tokens.max(1) as f64).round() as u64;
-        TokenSequence { bytes, ..TokenSequence::from_indices(indices) }
-    })
+    let bytes = pieces.iter().map(|piece| piece.bytes).sum();
+    TokenSequence { bytes, documents: pieces.len() as u64, ..TokenSequence::from_indices(indices) }
 }

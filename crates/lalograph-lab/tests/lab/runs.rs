@@ -143,3 +143,31 @@ fn a_text_is_written_within_its_limit_and_read_from_its_seed() {
     let unknown = Request { seed_text: "zzz", ..request };
     assert!(matches!(generator.write(&unknown, &mut random, |_| true), Err(LabError::SeedUnknown)));
 }
+
+#[test]
+fn nothing_of_a_text_s_held_out_end_is_in_the_vocabulary() {
+    let folder = tempfile::tempdir().unwrap();
+    // Half of the words of the last fifth stand nowhere else.
+    let beginning: String = (0..800).map(|i| format!("hive{} hums ", i % 30)).collect();
+    let end: String = (0..200).map(|i| format!("late{i} hums ")).collect();
+    let settings = ["corpus.validation_share=0.1", "training.batch=2", "training.window=8"];
+    for unit in ["vocabulary.unit=word", "vocabulary.unit=byte_pair"] {
+        let mut plan = plan_of(folder.path(), &format!("{beginning}{end}"), &[&settings, &[unit]]);
+        plan.vocabulary.size = Some(400);
+        let task = prepare(plan, 2, None, None, &mut quiet).unwrap();
+        let (training, validation) = (&task.corpus.training, &task.corpus.validation);
+        assert_eq!((training.documents, validation.documents), (1, 1));
+        let share = validation.bytes as f64 / (training.bytes + validation.bytes) as f64;
+        assert!((share - 0.1).abs() < 0.01, "{share}");
+        if unit.ends_with("word") {
+            let words = task.vocabulary.tokens().len();
+            // 31 of the beginning, and the first half of the late ones or a little more.
+            assert!((110..160).contains(&words), "{words}");
+            let unknown = validation.unknown as f64 / validation.len() as f64;
+            assert!((0.4..0.55).contains(&unknown), "{unknown}");
+        } else {
+            let late = task.vocabulary.tokens().iter().filter(|token| token.bytes.ends_with(b"199")).count();
+            assert_eq!(late, 0);
+        }
+    }
+}

@@ -22,7 +22,7 @@ use super::settings::{describe, describe_windows};
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
-use crate::output::number::{bytes, count, duration, percent, perplexity};
+use crate::output::number::{bytes, count, counted, duration, percent, perplexity};
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 use crate::output::table::facts;
@@ -177,16 +177,17 @@ pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
         lalograph_text::tokens::SplitKind::Documents => "by document",
         lalograph_text::tokens::SplitKind::Tail => "the end of the text, too few documents to choose among",
     };
+    let documents = |number| counted(number, "document", "documents");
     let rows = [
         (
             "training text",
-            format!("{} documents, {} tokens", count(training.documents), count(training.len() as u64)),
+            format!("{}, {} tokens", documents(training.documents), count(training.len() as u64)),
         ),
         (
             "validation text",
             format!(
-                "{} documents, {} tokens ({split}), {} unknown",
-                count(held_out.documents),
+                "{}, {} tokens ({split}), {} unknown",
+                documents(held_out.documents),
                 count(held_out.len() as u64),
                 percent(held_out.unknown, held_out.len() as u64)
             ),

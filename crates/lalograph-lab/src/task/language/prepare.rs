@@ -6,6 +6,7 @@ use std::path::Path;
 use lalograph_net::LanguageModel;
 use lalograph_net::numbers::chance::stream;
 use lalograph_text::corpus::{ReadObserver, Skipped};
+use lalograph_text::few::FewDocuments;
 use lalograph_text::tokens::{EncodedCorpus, HeldOut, TokenSequence, encode_corpus};
 use lalograph_text::{Corpus, Part, Reserved, Vocabulary, VocabularyBuilder};
 use rand::seq::SliceRandom;
@@ -273,8 +274,13 @@ fn count_vocabulary(
         split.part_of(document.text, document.label) == Part::Training
     })?;
     if !held_out.parts_by_document(reading.documents) {
-        // Too few documents to be parted whole: then the part held out cannot be told apart here.
-        (builder, _) = VocabularyBuilder::count(&spec, corpus, 1, pass, |_| true)?;
+        // Too few documents to be parted whole: the beginning of their text is what is learnt from.
+        builder = VocabularyBuilder::new(&spec);
+        if let HeldOut::Share { share, test, .. } = held_out {
+            let few = FewDocuments::read(corpus, pass)?;
+            let [training, ..] = few.parts(*share, *test);
+            training.iter().for_each(|piece| builder.add(piece.text));
+        }
     }
     Ok(builder.finish(threads)?)
 }

@@ -1,0 +1,151 @@
+//! Corpora of so few documents that the part that is held out is the end of their text, and not some of them.
+
+use crate::corpus::{Batch, Corpus, ReadObserver};
+use crate::error::TextError;
+
+/// Where no white space follows in so many bytes, a document is cut between two characters.
+const LOOKED_FOR: usize = 256;
+
+/// All documents of a small corpus.
+#[derive(Debug, Clone, Default)]
+pub struct FewDocuments {
+    /// Texts, and their bytes in the files.
+    documents: Vec<(String, u64)>,
+}
+
+/// A stretch of one document.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Piece<'t> {
+    /// The text.
+    pub text: &'t str,
+    /// Its share of the document's bytes in the file.
+    pub bytes: u64,
+    /// Whether the document ends with it.
+    pub ends: bool,
+}
+
+impl FewDocuments {
+    /// Reads a corpus into memory.
+    ///
+    /// # Errors
+    /// As for [`Corpus::read`]; a stop by the observer.
+    pub fn read(corpus: &Corpus, observer: &mut dyn ReadObserver) -> Result<Self, TextError> {
+        let mut few = Self::default();
+        let work = |(): &mut (), _: &Batch| ();
+        corpus.process(
+            1,
+            observer,
+            || (),
+            work,
+            |batch, ()| {
+                batch.documents().for_each(|document| few.push(document.text, document.bytes));
+                Ok(())
+            },
+        )?;
+        Ok(few)
+    }
+
+    /// Adds a document of so many bytes in its file.
+    pub fn push(&mut self, text: &str, bytes: u64) {
+        self.documents.push((text.to_owned(), bytes));
+    }
+
+    /// The text cut in three by its bytes: what is learnt from, and then these shares for validation and for testing. A cut inside a document
+    /// stands before white space, so that no word is cut.
+    ///
+    /// ```
+    /// use lalograph_text::few::FewDocuments;
+    ///
+    /// let mut few = FewDocuments::default();
+    /// few.push("the bees came home", 18);
+    /// few.push("they slept", 10);
+    /// let [training, validation, test] = few.parts(0.5, 0.0);
+    /// assert_eq!((training[0].text, training[0].ends), ("the bees came", false));
+    /// assert_eq!((validation[0].text, validation[1].text), (" home", "they slept"));
+    /// assert!(test.is_empty());
+    /// ```
+    pub fn parts(&self, validation: f64, test: f64) -> [Vec<Piece<'_>>; 3] {
+        let total: usize = self.documents.iter().map(|(text, _)| text.len()).sum();
+        let at = |share: f64| self.cut((total as f64 * share).round() as usize);
+        let ends = [at(1.0 - validation - test), at(1.0 - test), total];
+        let mut parts = [Vec::new(), Vec::new(), Vec::new()];
+        let mut before = 0;
+        for (text, bytes) in &self.documents {
+            let mut from = 0;
+            for (part, end) in parts.iter_mut().zip(ends) {
+                let to = end.saturating_sub(before).min(text.len());
+                if to > from {
+                    let share = |at: usize| (u128::from(*bytes) * at as u128 / text.len() as u128) as u64;
+                    let ends = to == text.len();
+                    part.push(Piece { text: &text[from..to], bytes: share(to) - share(from), ends });
+                    from = to;
+                }
+            }
+            before += text.len();
+        }
+        parts
+    }
+
+    /// The first place at or after `wanted`, in bytes of all texts one after the other, where they may be cut.
+    fn cut(&self, wanted: usize) -> usize {
+        let mut before = 0;
+        for (text, _) in &self.documents {
+            let within = wanted.saturating_sub(before);
+            if within < text.len() {
+                let from = (within..text.len()).find(|&at| text.is_char_boundary(at)).unwrap_or(text.len());
+                let space = text[from..].char_indices().take_while(|(at, _)| *at <= LOOKED_FOR);
+                let space = space.into_iter().find(|(_, c)| c.is_whitespace()).map(|(at, _)| at);
+                // What follows the last white space is a word, unless it is too long for one.
+                let rest = text.len() - from;
+                let end = if rest <= LOOKED_FOR { rest } else { 0 };
+                return before + from + space.unwrap_or(end);
+            }
+            before += text.len();
+        }
+        before
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::FewDocuments;
+
+    proptest! {
+        #[test]
+        fn nothing_is_lost_and_no_word_is_cut(
+            texts in prop::collection::vec("[a-z\u{e9}]{1,8}( [a-z\u{4e00}]{1,9}){0,30}", 1..6),
+            validation in 0.0f64..0.5, test in 0.0f64..0.4,
+        ) {
+            let mut few = FewDocuments::default();
+            texts.iter().for_each(|text| few.push(text, text.len() as u64 + 3));
+            let parts = few.parts(validation, test);
+            let all: Vec<_> = parts.iter().flatten().collect();
+            let joined: String = all.iter().map(|piece| piece.text).collect();
+            prop_assert_eq!(joined, texts.concat());
+            prop_assert_eq!(all.iter().map(|piece| piece.bytes).sum::<u64>(), texts.iter().map(|t| t.len() as u64 + 3).sum::<u64>());
+            prop_assert_eq!(all.iter().filter(|piece| piece.ends).count(), texts.len());
+            for piece in &all {
+                prop_assert!(piece.ends || !piece.text.ends_with(' '));
+            }
+            let whole: Vec<&str> = texts.iter().flat_map(|text| text.split(' ')).collect();
+            let cut: Vec<&str> = all.iter().flat_map(|piece| piece.text.split(' ').filter(|word| !word.is_empty())).collect();
+            prop_assert_eq!(whole, cut);
+            // Each cut is moved by less than a word.
+            let total: usize = texts.iter().map(String::len).sum();
+            let held: usize = parts[1].iter().chain(&parts[2]).map(|piece| piece.text.len()).sum();
+            prop_assert!((held as f64 - total as f64 * (validation + test)).abs() <= 30.0);
+        }
+    }
+
+    #[test]
+    fn text_without_white_space_is_cut_between_characters() {
+        let mut few = FewDocuments::default();
+        few.push(&"\u{8702}".repeat(9000), 27_000);
+        let [training, validation, _] = few.parts(0.1, 0.0);
+        assert_eq!(training[0].text.chars().count(), 8100);
+        assert_eq!(validation[0].text.chars().count(), 900);
+        assert!(!training[0].ends && validation[0].ends);
+    }
+}
