@@ -176,8 +176,8 @@ const READERS: [Reader; 34] = [
 ];
 
 /// A small run; its tokens are in the folder of runs already.
-const TRAIN: &str = "--document line --embedding 4 --hidden 6 --steps 6 --batch 2 --window 8 --validate-every 3 --sample-tokens 5 --checkpoint-every 6 --quiet";
-const TRAIN_AGAIN: &str = "train letters.txt --name two --document line --embedding 4 --hidden 6 --steps 6 --batch 2 --window 8 --validate-every 3 --sample-tokens 5 --checkpoint-every 6 --quiet";
+const TRAIN: &str = "--document line --embedding 4 --hidden 6 --steps 6 --batch 2 --window 8 --validate-every 3 --sample-tokens 5 --checkpoint-every 6 --flow-every 3 --quiet";
+const TRAIN_AGAIN: &str = "train letters.txt --name two --document line --embedding 4 --hidden 6 --steps 6 --batch 2 --window 8 --validate-every 3 --sample-tokens 5 --checkpoint-every 6 --flow-every 3 --quiet";
 
 fn workshop() -> Workshop {
     let workshop = Workshop::new();
