@@ -86,19 +86,28 @@ impl FewDocuments {
         parts
     }
 
-    /// The first place at or after `wanted`, in bytes of all texts one after the other, where they may be cut.
+    /// The first place at or after `wanted`, in bytes of all texts one after the other, where they may be cut; the last one before it where
+    /// only a word follows.
     fn cut(&self, wanted: usize) -> usize {
         let mut before = 0;
         for (text, _) in &self.documents {
             let within = wanted.saturating_sub(before);
             if within < text.len() {
                 let from = (within..text.len()).find(|&at| text.is_char_boundary(at)).unwrap_or(text.len());
-                let space = text[from..].char_indices().take_while(|(at, _)| *at <= LOOKED_FOR);
-                let space = space.into_iter().find(|(_, c)| c.is_whitespace()).map(|(at, _)| at);
-                // What follows the last white space is a word, unless it is too long for one.
-                let rest = text.len() - from;
-                let end = if rest <= LOOKED_FOR { rest } else { 0 };
-                return before + from + space.unwrap_or(end);
+                let after = text[from..].char_indices().take_while(|(at, _)| *at <= LOOKED_FOR);
+                let after = after.into_iter().find(|(_, c)| c.is_whitespace()).map(|(at, _)| from + at);
+                let before_it = || {
+                    let back =
+                        text[..from].char_indices().rev().take_while(|(at, _)| from - at <= LOOKED_FOR);
+                    back.into_iter().find(|(at, c)| *at > 0 && c.is_whitespace()).map(|(at, _)| at)
+                };
+                let place = match after {
+                    Some(place) => place,
+                    None if text.len() - from > LOOKED_FOR => from,
+                    // In the last word: it is held out, unless it is all there is.
+                    None => before_it().unwrap_or(if text.len() > LOOKED_FOR { from } else { text.len() }),
+                };
+                return before + place;
             }
             before += text.len();
         }
@@ -147,5 +156,16 @@ mod tests {
         assert_eq!(training[0].text.chars().count(), 8100);
         assert_eq!(validation[0].text.chars().count(), 900);
         assert!(!training[0].ends && validation[0].ends);
+    }
+
+    #[test]
+    fn a_share_that_is_less_than_the_last_word_is_that_word_unless_it_is_all() {
+        let held_out = |text: &str| {
+            let mut few = FewDocuments::default();
+            few.push(text, text.len() as u64);
+            few.parts(0.1, 0.0)[1].iter().map(|piece| piece.text.to_owned()).collect::<Vec<_>>()
+        };
+        assert_eq!(held_out("the hive hums today"), [" today"]);
+        assert_eq!(held_out("hive"), [""; 0]);
     }
 }
