@@ -107,7 +107,9 @@ fn stopped_everywhere(
             judge(&after, &format!("operation {number}, {loss:?} lost"));
         }
     }
-    disk.operations()
+    let operations = disk.operations();
+    println!("stopped at each of {operations:?}, with every loss");
+    operations
 }
 
 #[test]

@@ -104,6 +104,7 @@ fn stopped(words: &str, stride: usize) -> u64 {
             assert!(other.is_empty(), "{when}: {ended:?}, {again:?}: not as they should be: {other:?}");
         }
     }
+    println!("stopped at {tried} of {:?}, with every loss: {words}", disk.operations());
     tried
 }
 
