@@ -44,11 +44,7 @@ pub trait Real:
     /// Zero for what is smaller than 2^-100 and so counts for nothing in any sum of a network, but whose products are subnormal numbers in single
     /// precision, with which processors compute a hundred times as slowly. Done number by number and not by a mode of the processor, so that
     /// it is the same on every machine.
-    #[inline(always)]
-    fn without_dust(self) -> Self {
-        let least = Self::of(7.888_609_052_210_118e-31);
-        if self < least && -self < least { Self::ZERO } else { self }
-    }
+    fn without_dust(self) -> Self;
 }
 
 impl Real for f64 {
@@ -75,6 +71,10 @@ impl Real for f64 {
     fn greater(self, other: Self) -> Self {
         if self > other { self } else { other }
     }
+    #[inline(always)]
+    fn without_dust(self) -> Self {
+        if self.abs() < 7.888_609e-31 { 0.0 } else { self }
+    }
 }
 
 impl Real for f32 {
@@ -100,6 +100,10 @@ impl Real for f32 {
     #[inline(always)]
     fn greater(self, other: Self) -> Self {
         if self > other { self } else { other }
+    }
+    #[inline(always)]
+    fn without_dust(self) -> Self {
+        if self.abs() < 7.888_609e-31 { 0.0 } else { self }
     }
 }
 
