@@ -9,8 +9,7 @@ const LOOKED_FOR: usize = 256;
 /// All documents of a small corpus.
 #[derive(Debug, Clone, Default)]
 pub struct FewDocuments {
-    /// Texts, and their bytes in the files.
-    documents: Vec<(String, u64)>,
+    documents: Vec<String>,
 }
 
 /// A stretch of one document.
@@ -18,8 +17,6 @@ pub struct FewDocuments {
 pub struct Piece<'t> {
     /// The text.
     pub text: &'t str,
-    /// Its share of the document's bytes in the file.
-    pub bytes: u64,
     /// Whether the document ends with it.
     pub ends: bool,
 }
@@ -38,16 +35,16 @@ impl FewDocuments {
             || (),
             work,
             |batch, ()| {
-                batch.documents().for_each(|document| few.push(document.text, document.bytes));
+                batch.documents().for_each(|document| few.push(document.text));
                 Ok(())
             },
         )?;
         Ok(few)
     }
 
-    /// Adds a document of so many bytes in its file.
-    pub fn push(&mut self, text: &str, bytes: u64) {
-        self.documents.push((text.to_owned(), bytes));
+    /// Adds a document.
+    pub fn push(&mut self, text: &str) {
+        self.documents.push(text.to_owned());
     }
 
     /// The text cut in three by its bytes: what is learnt from, and then these shares for validation and for testing. A cut inside a document
@@ -57,27 +54,26 @@ impl FewDocuments {
     /// use lalograph_text::few::FewDocuments;
     ///
     /// let mut few = FewDocuments::default();
-    /// few.push("the bees came home", 18);
-    /// few.push("they slept", 10);
+    /// few.push("the bees came home");
+    /// few.push("they slept");
     /// let [training, validation, test] = few.parts(0.5, 0.0);
     /// assert_eq!((training[0].text, training[0].ends), ("the bees came", false));
     /// assert_eq!((validation[0].text, validation[1].text), (" home", "they slept"));
     /// assert!(test.is_empty());
     /// ```
     pub fn parts(&self, validation: f64, test: f64) -> [Vec<Piece<'_>>; 3] {
-        let total: usize = self.documents.iter().map(|(text, _)| text.len()).sum();
+        let total: usize = self.documents.iter().map(String::len).sum();
         let at = |share: f64| self.cut((total as f64 * share).round() as usize);
         let ends = [at(1.0 - validation - test), at(1.0 - test), total];
         let mut parts = [Vec::new(), Vec::new(), Vec::new()];
         let mut before = 0;
-        for (text, bytes) in &self.documents {
+        for text in &self.documents {
             let mut from = 0;
             for (part, end) in parts.iter_mut().zip(ends) {
                 let to = end.saturating_sub(before).min(text.len());
                 if to > from {
-                    let share = |at: usize| (u128::from(*bytes) * at as u128 / text.len() as u128) as u64;
                     let ends = to == text.len();
-                    part.push(Piece { text: &text[from..to], bytes: share(to) - share(from), ends });
+                    part.push(Piece { text: &text[from..to], ends });
                     from = to;
                 }
             }
@@ -90,7 +86,7 @@ impl FewDocuments {
     /// only a word follows.
     fn cut(&self, wanted: usize) -> usize {
         let mut before = 0;
-        for (text, _) in &self.documents {
+        for text in &self.documents {
             let within = wanted.saturating_sub(before);
             if within < text.len() {
                 let from = (within..text.len()).find(|&at| text.is_char_boundary(at)).unwrap_or(text.len());
@@ -128,12 +124,11 @@ mod tests {
             validation in 0.0f64..0.5, test in 0.0f64..0.4,
         ) {
             let mut few = FewDocuments::default();
-            texts.iter().for_each(|text| few.push(text, text.len() as u64 + 3));
+            texts.iter().for_each(|text| few.push(text));
             let parts = few.parts(validation, test);
             let all: Vec<_> = parts.iter().flatten().collect();
             let joined: String = all.iter().map(|piece| piece.text).collect();
             prop_assert_eq!(joined, texts.concat());
-            prop_assert_eq!(all.iter().map(|piece| piece.bytes).sum::<u64>(), texts.iter().map(|t| t.len() as u64 + 3).sum::<u64>());
             prop_assert_eq!(all.iter().filter(|piece| piece.ends).count(), texts.len());
             for piece in &all {
                 prop_assert!(piece.ends || !piece.text.ends_with(' '));
@@ -151,7 +146,7 @@ mod tests {
     #[test]
     fn text_without_white_space_is_cut_between_characters() {
         let mut few = FewDocuments::default();
-        few.push(&"\u{8702}".repeat(9000), 27_000);
+        few.push(&"\u{8702}".repeat(9000));
         let [training, validation, _] = few.parts(0.1, 0.0);
         assert_eq!(training[0].text.chars().count(), 8100);
         assert_eq!(validation[0].text.chars().count(), 900);
@@ -162,7 +157,7 @@ mod tests {
     fn a_share_that_is_less_than_the_last_word_is_that_word_unless_it_is_all() {
         let held_out = |text: &str| {
             let mut few = FewDocuments::default();
-            few.push(text, text.len() as u64);
+            few.push(text);
             few.parts(0.1, 0.0)[1].iter().map(|piece| piece.text.to_owned()).collect::<Vec<_>>()
         };
         assert_eq!(held_out("the hive hums today"), [" today"]);

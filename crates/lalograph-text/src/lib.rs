@@ -31,6 +31,7 @@ mod pages;
 pub mod partition;
 mod pieces;
 mod scratch;
+pub mod spelling;
 pub mod split;
 pub mod store;
 pub mod survey;

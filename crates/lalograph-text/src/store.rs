@@ -3,6 +3,7 @@
 
 use std::fs::File;
 use std::io::{self, Read, Seek, Write};
+use std::ops::Range;
 use std::os::unix::fs::FileExt;
 use std::path::{Path, PathBuf};
 
@@ -10,20 +11,23 @@ use lalograph_storage::WholeWriter;
 
 use crate::error::TextError;
 use crate::pages::PagedFile;
+use crate::spelling::Remainder;
 use crate::vocabulary::Vocabulary;
 
 const MAGIC: [u8; 8] = *b"laloTOKS";
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 /// Magic, version, width, vocabulary hash, planes, and room.
 const HEADER_BYTES: usize = 8 + 4 + 4 + 32 + 4 + 12;
 /// Where the planes are named in the header, a bit each.
 const PLANES_AT: usize = 48;
 const SCORED: u32 = 1;
 const LABELS: u32 = 2;
-/// Tokens, documents, unknown tokens, text bytes, hash of the body, hash of the footer so far.
-const FOOTER_BYTES: usize = 4 * 8 + 32 + 32;
-/// End and text bytes of a document.
-const DOCUMENT_BYTES: usize = 16;
+/// Tokens, documents, unknown tokens, text bytes, documents that cleaning changed, bits of spelling, bits of spacing.
+const FIGURES: usize = 7;
+/// The figures, hash of the body, hash of the footer so far.
+const FOOTER_BYTES: usize = FIGURES * 8 + 32 + 32;
+/// End, text bytes and bits beside the tokens of a document.
+const DOCUMENT_BYTES: usize = 24;
 /// Vocabularies up to this size are stored in 16 bits.
 const SMALL: usize = 1 << 16;
 
@@ -79,12 +83,54 @@ pub struct StoredDocument<'a> {
     pub indices: &'a [u32],
     /// How many of them are unknown.
     pub unknown: u64,
-    /// The bytes of its text.
+    /// The bytes of its text, its end counted as one.
     pub text_bytes: u64,
+    /// Bits of what its tokens do not say.
+    pub remainder: Remainder,
     /// Which of its tokens are targets that are scored, for [`Planes::scored`]; all if it says nothing.
     pub scored: Option<&'a [bool]>,
     /// Its class, for [`Planes::labels`].
     pub label: u32,
+}
+
+/// Where a document's tokens are, and what is known of its text.
+#[derive(Debug, Clone, PartialEq)]
+pub struct DocumentPlace {
+    /// Its tokens, the end token included.
+    pub tokens: Range<usize>,
+    /// The bytes of its text.
+    pub text_bytes: u64,
+    /// Bits of what its tokens do not say.
+    pub remainder_bits: f64,
+}
+
+/// Sums over all documents of a store.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct Totals {
+    /// Documents.
+    pub documents: u64,
+    /// Bytes of their text in UTF-8 before it is cleaned, the end of each counted as one.
+    pub bytes: u64,
+    /// Tokens that have no index of their own.
+    pub unknown: u64,
+    /// Documents whose text cleaning changed.
+    pub changed: u64,
+    /// Bits of the spelling of unknown tokens.
+    pub spelling_bits: f64,
+    /// Bits of the white space that tokens do not hold.
+    pub spacing_bits: f64,
+}
+
+impl Totals {
+    /// Counts one more document.
+    pub(crate) fn add(&mut self, text_bytes: u64, unknown: u64, remainder: &Remainder) {
+        self.documents += 1;
+        self.bytes += text_bytes;
+        self.unknown += unknown;
+        self.changed += u64::from(remainder.changed);
+        self.spelling_bits += remainder.spelling_bits;
+        self.spacing_bits += remainder.spacing_bits;
+    }
 }
 
 fn vocabulary_hash(vocabulary: &Vocabulary) -> Result<[u8; 32], TextError> {
@@ -141,9 +187,7 @@ pub struct StoreWriter<W> {
     /// Bits of the last byte of scored targets, which is not full.
     bits: u8,
     tokens: u64,
-    documents: u64,
-    unknown: u64,
-    text_bytes: u64,
+    totals: Totals,
 }
 
 impl<W: Write> StoreWriter<W> {
@@ -174,9 +218,7 @@ impl<W: Write> StoreWriter<W> {
             labels: beside()?,
             bits: 0,
             tokens: 0,
-            documents: 0,
-            unknown: 0,
-            text_bytes: 0,
+            totals: Totals::default(),
         })
     }
 
@@ -185,7 +227,7 @@ impl<W: Write> StoreWriter<W> {
     /// # Errors
     /// What the file system refuses.
     pub fn push(&mut self, document: StoredDocument<'_>) -> io::Result<()> {
-        let StoredDocument { indices, unknown, text_bytes, scored, label } = document;
+        let StoredDocument { indices, unknown, text_bytes, remainder, scored, label } = document;
         if self.width == 2 {
             self.block.extend(indices.iter().flat_map(|index| (*index as u16).to_le_bytes()));
         } else {
@@ -205,11 +247,10 @@ impl<W: Write> StoreWriter<W> {
             self.labels.write_all(&label.to_le_bytes()).map_err(Scratch::marked)?;
         }
         self.tokens += indices.len() as u64;
-        self.documents += 1;
-        self.unknown += unknown;
-        self.text_bytes += text_bytes;
-        self.table.write_all(&self.tokens.to_le_bytes()).map_err(Scratch::marked)?;
-        self.table.write_all(&text_bytes.to_le_bytes()).map_err(Scratch::marked)?;
+        self.totals.add(text_bytes, unknown, &remainder);
+        for figure in [self.tokens, text_bytes, remainder.bits().to_bits()] {
+            self.table.write_all(&figure.to_le_bytes()).map_err(Scratch::marked)?;
+        }
         if self.block.len() >= 1 << 16 { self.flush() } else { Ok(()) }
     }
 
@@ -225,7 +266,7 @@ impl<W: Write> StoreWriter<W> {
     /// What the file system refuses.
     pub fn finish(mut self) -> io::Result<W> {
         self.flush()?;
-        let Self { mut out, width, planes, mut scored, table, labels, bits, tokens, documents, .. } = self;
+        let Self { mut out, width, planes, mut scored, table, labels, bits, tokens, totals, .. } = self;
         out.pad(tokens * width as u64)?;
         if planes.scored {
             if !tokens.is_multiple_of(8) {
@@ -240,7 +281,9 @@ impl<W: Write> StoreWriter<W> {
             out.pad(written)?;
         }
         let mut footer = Vec::with_capacity(FOOTER_BYTES);
-        for figure in [tokens, documents, self.unknown, self.text_bytes] {
+        let Totals { documents, bytes, unknown, changed, spelling_bits, spacing_bits } = totals;
+        let [spelling, spacing] = [spelling_bits, spacing_bits].map(f64::to_bits);
+        for figure in [tokens, documents, unknown, bytes, changed, spelling, spacing] {
             footer.extend(figure.to_le_bytes());
         }
         footer.extend(out.hash.finalize().as_bytes());
@@ -258,9 +301,7 @@ pub struct Store {
     file: PagedFile,
     width: usize,
     tokens: usize,
-    documents: u64,
-    unknown: u64,
-    text_bytes: u64,
+    totals: Totals,
     planes: Planes,
     counts: Vec<u64>,
 }
@@ -298,7 +339,10 @@ impl Store {
         }
         let width = small(12) as usize;
         let number = |at: usize| footer[at..].first_chunk().map_or(0, |bytes| u64::from_le_bytes(*bytes));
-        let [tokens, documents, unknown, text_bytes] = [0, 8, 16, 24].map(number);
+        let [tokens, documents, unknown, bytes, changed, spelling, spacing] =
+            std::array::from_fn::<u64, FIGURES, _>(|figure| number(8 * figure));
+        let [spelling_bits, spacing_bits] = [spelling, spacing].map(f64::from_bits);
+        let totals = Totals { documents, bytes, unknown, changed, spelling_bits, spacing_bits };
         let Some(planes) = Planes::of(small(PLANES_AT)) else {
             return Err(bad(path, "it has planes that this program does not know"));
         };
@@ -313,7 +357,7 @@ impl Store {
         }
         let mut counts = vec![0; vocabulary.len()];
         let (hash, outside) = read_through(&mut file, body, tokens, width, &mut counts).map_err(failed)?;
-        if hash.as_bytes() != &footer[32..64] {
+        if hash.as_bytes() != &footer[FIGURES * 8..][..32] {
             return Err(bad(
                 path,
                 "its content does not match its hash: it was altered after it was written",
@@ -324,17 +368,7 @@ impl Store {
         }
         // A foreign program that changes the file meanwhile can change the indices read; every use of an index checks its range.
         let (path, file) = (path.to_owned(), PagedFile::new(file, body));
-        Ok(Self {
-            path,
-            file,
-            width,
-            tokens: tokens as usize,
-            documents,
-            unknown,
-            text_bytes,
-            planes,
-            counts,
-        })
+        Ok(Self { path, file, width, tokens: tokens as usize, totals, planes, counts })
     }
 
     /// Whether all that was asked for since it was opened could be read. What could not be was given as zeros.
@@ -358,19 +392,9 @@ impl Store {
         self.tokens
     }
 
-    /// Documents.
-    pub fn documents(&self) -> u64 {
-        self.documents
-    }
-
-    /// Unknown tokens.
-    pub fn unknown(&self) -> u64 {
-        self.unknown
-    }
-
-    /// Bytes of text.
-    pub fn text_bytes(&self) -> u64 {
-        self.text_bytes
+    /// Sums over all its documents.
+    pub fn totals(&self) -> Totals {
+        self.totals
     }
 
     /// The index at a position below [`Store::tokens`].
@@ -409,23 +433,27 @@ impl Store {
 
     /// The class of a document, if classes are stored.
     pub fn label(&self, number: u64) -> Option<u32> {
-        if !self.planes.labels || number >= self.documents {
+        if !self.planes.labels || number >= self.totals.documents {
             return None;
         }
-        let labels = self.table_at() + self.documents as usize * DOCUMENT_BYTES;
+        let labels = self.table_at() + self.totals.documents as usize * DOCUMENT_BYTES;
         Some(u32::from_le_bytes(self.file.bytes((labels + number as usize * 4) as u64)))
     }
 
-    /// Where a document's tokens stand, and the bytes of its text; `None` beyond the last, and where the table cannot be read.
-    pub fn document(&self, number: u64) -> Option<(std::ops::Range<usize>, u64)> {
-        if number >= self.documents {
+    /// A document; `None` beyond the last, and where the table cannot be read.
+    pub fn document(&self, number: u64) -> Option<DocumentPlace> {
+        if number >= self.totals.documents {
             return None;
         }
         let table = self.table_at();
         let figure = |at: usize| u64::from_le_bytes(self.file.bytes(at as u64));
         let entry = table + number as usize * DOCUMENT_BYTES;
         let start = if number == 0 { 0 } else { figure(entry - DOCUMENT_BYTES) };
-        let found = (start as usize..figure(entry) as usize, figure(entry + 8));
+        let found = DocumentPlace {
+            tokens: start as usize..figure(entry) as usize,
+            text_bytes: figure(entry + 8),
+            remainder_bits: f64::from_bits(figure(entry + 16)),
+        };
         self.file.lost().is_none().then_some(found)
     }
 }
@@ -477,7 +505,8 @@ fn bad(path: &Path, what: impl Into<String>) -> TextError {
 mod tests {
     use proptest::prelude::*;
 
-    use super::{HEADER_BYTES, Planes, Store, StoreWriter, StoredDocument};
+    use super::{DocumentPlace, HEADER_BYTES, Planes, Store, StoreWriter, StoredDocument, Totals};
+    use crate::spelling::Remainder;
     use crate::tokens::TokenSequence;
     use crate::vocabulary::VocabularySpec;
     use crate::{TextError, Vocabulary, VocabularyBuilder};
@@ -497,12 +526,23 @@ mod tests {
                 indices,
                 unknown: number % 3,
                 text_bytes: number * 7,
+                remainder: remainder(number),
                 scored: (number != 1).then_some(&scored),
                 label: number as u32 * 5,
             };
             writer.push(document).unwrap();
         }
         writer.finish().unwrap()
+    }
+
+    fn remainder(number: u64) -> Remainder {
+        let bits = number as f64;
+        Remainder { spelling_bits: bits * 0.25, spacing_bits: bits * 1.5, changed: number.is_multiple_of(2) }
+    }
+
+    /// What the document of a number and so many tokens is found as.
+    fn place(number: u64, tokens: std::ops::Range<usize>) -> Option<DocumentPlace> {
+        Some(DocumentPlace { tokens, text_bytes: number * 7, remainder_bits: number as f64 * 1.75 })
     }
 
     const BOTH: Planes = Planes { scored: true, labels: true };
@@ -526,11 +566,15 @@ mod tests {
             let store = open(&bytes, &vocabulary).unwrap();
             let all: Vec<u32> = (0..store.tokens()).map(|at| store.get(at)).collect();
             prop_assert_eq!(all, documents.concat());
-            prop_assert_eq!(store.documents(), documents.len() as u64);
+            let count = documents.len() as u64;
+            let mut totals = Totals::default();
+            (0..count).for_each(|number| totals.add(number * 7, number % 3, &remainder(number)));
+            prop_assert_eq!(store.totals(), totals);
+            prop_assert_eq!((totals.documents, totals.changed), (count, count.div_ceil(2)));
             let mut start = 0;
             for (number, document) in documents.iter().enumerate() {
                 let end = start + document.len();
-                prop_assert_eq!(store.document(number as u64), Some((start..end, number as u64 * 7)));
+                prop_assert_eq!(store.document(number as u64), place(number as u64, start..end));
                 prop_assert_eq!(store.label(number as u64), labels.then_some(number as u32 * 5));
                 for at in start..end {
                     let expected = !scored || number == 1 || !store.get(at).is_multiple_of(3);
@@ -560,7 +604,7 @@ mod tests {
         let mut file = tempfile::NamedTempFile::new().unwrap();
         std::io::Write::write_all(&mut file, &written(&documents, &vocabulary, BOTH)).unwrap();
         let store = Store::open(file.path(), &vocabulary).unwrap();
-        assert_eq!((store.get(0), store.document(1)), (4, Some((3..6, 7))));
+        assert_eq!((store.get(0), store.document(1)), (4, place(1, 3..6)));
         store.check().unwrap();
         file.as_file().set_len(5000).unwrap();
         // What was read already is still there; the rest is zeros, and said to be lost.

@@ -584,7 +584,7 @@ impl WordTable {
         Tally::merge(tallies, |word, count| {
             table.distinct += 1;
             *table.counts.entry(count).or_default() += 1;
-            commonest.offer(word, count);
+            commonest.offer(word, count, |_, _| {});
         })?;
         table.commonest = commonest.ranked().into_iter().map(|(word, count)| (word.into(), count)).collect();
         Ok(table)

@@ -188,13 +188,17 @@ impl Commonest {
         Self { wanted, kept: BinaryHeap::new() }
     }
 
-    pub(crate) fn offer(&mut self, text: &str, count: u64) {
+    /// Shows it one more; `refused` is called with what is not kept for it, which may be that itself.
+    pub(crate) fn offer(&mut self, text: &str, count: u64, mut refused: impl FnMut(&str, u64)) {
         if self.kept.len() < self.wanted {
             self.kept.push((Reverse(count), text.into()));
         } else if let Some(mut least) = self.kept.peek_mut()
             && (Reverse(count), text) < (least.0, &*least.1)
         {
+            refused(&least.1, least.0.0);
             *least = (Reverse(count), text.into());
+        } else {
+            refused(text, count);
         }
     }
 
@@ -204,13 +208,67 @@ impl Commonest {
     }
 }
 
+/// Keeps the most frequent of distinct strings; among those that are counted as often, those with the smallest hashes, as a sample in which none is more
+/// likely than another. Which are kept depends on which there are, and on nothing else.
+#[derive(Debug)]
+pub(crate) struct Sample {
+    wanted: usize,
+    /// The rarest of those kept is on top, of equally rare ones that with the greatest hash.
+    kept: BinaryHeap<(Reverse<u64>, [u8; 32], Box<str>)>,
+}
+
+impl Sample {
+    pub(crate) fn new(wanted: usize) -> Self {
+        Self { wanted, kept: BinaryHeap::new() }
+    }
+
+    /// Shows it one more, which it has not seen before.
+    pub(crate) fn offer(&mut self, text: &str, count: u64) {
+        let key = (Reverse(count), *blake3::hash(text.as_bytes()).as_bytes());
+        if self.kept.len() < self.wanted {
+            self.kept.push((key.0, key.1, text.into()));
+        } else if let Some(mut last) = self.kept.peek_mut()
+            && key < (last.0, last.1)
+        {
+            *last = (key.0, key.1, text.into());
+        }
+    }
+
+    /// What was kept, in the order of code points, with counts.
+    pub(crate) fn sorted(self) -> Vec<(Box<str>, u64)> {
+        let mut sample: Vec<(Box<str>, u64)> =
+            self.kept.into_iter().map(|(Reverse(count), _, text)| (text, count)).collect();
+        sample.sort_unstable();
+        sample
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use std::collections::HashMap;
 
     use proptest::prelude::*;
 
-    use super::{Commonest, Tally};
+    use super::{Commonest, Sample, Tally};
+
+    #[test]
+    fn a_sample_does_not_depend_on_the_order() {
+        let words: Vec<(String, u64)> =
+            (0..1000).map(|n| (format!("word{n}"), 1 + u64::from(n < 10))).collect();
+        let sample = |words: &mut dyn Iterator<Item = &(String, u64)>| {
+            let mut sample = Sample::new(100);
+            words.for_each(|(word, count)| sample.offer(word, *count));
+            sample.sorted()
+        };
+        let (forward, backward) = (sample(&mut words.iter()), sample(&mut words.iter().rev()));
+        assert_eq!((forward.len(), &forward), (100, &backward));
+        // All of the frequent ones, and about half of the others from each half.
+        let kept = |(word, count): &&(String, u64)| forward.contains(&(word.as_str().into(), *count));
+        assert!(words[..10].iter().all(|word| kept(&word)));
+        let low = words[10..505].iter().filter(kept).count();
+        assert!((25..=65).contains(&low), "{low}");
+        assert_eq!(sample(&mut words[..7].iter()).len(), 7);
+    }
 
     proptest! {
         #[test]
@@ -224,11 +282,12 @@ mod tests {
                 *expected.entry(word).or_default() += 1;
             }
             let mut found = HashMap::new();
-            let mut commonest = Commonest::new(5);
+            let (mut commonest, mut refused) = (Commonest::new(5), 0);
             Tally::merge(tallies, |word, count| {
                 assert!(found.insert(word.to_owned(), count).is_none(), "{word} came twice");
-                commonest.offer(word, count);
+                commonest.offer(word, count, |_, _| refused += 1);
             }).unwrap();
+            prop_assert_eq!(refused, expected.len().saturating_sub(5));
             let mut ranked: Vec<(&str, u64)> = expected.iter().map(|(word, count)| (*word, *count)).collect();
             ranked.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(b.0)));
             ranked.truncate(5);

@@ -10,8 +10,9 @@ use lalograph_storage::WholeWriter;
 use crate::corpus::{Batch, Corpus, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::few::{FewDocuments, Piece};
+use crate::spelling::Remainder;
 use crate::split::{Cutoffs, Part, Split};
-use crate::store::{Planes, Scratch, Store, StorePlace, StoreWriter, StoredDocument};
+use crate::store::{DocumentPlace, Planes, Scratch, Store, StorePlace, StoreWriter, StoredDocument, Totals};
 use crate::vocabulary::{Encoder, Reserved, Vocabulary};
 
 /// Below so many documents the split is made inside them, not between them.
@@ -21,12 +22,8 @@ const SPLIT_BY_DOCUMENT_FROM: u64 = 20;
 #[derive(Debug, Clone)]
 pub struct TokenSequence {
     indices: Indices,
-    /// Documents.
-    pub documents: u64,
-    /// Raw bytes of their text, for bits per byte.
-    pub bytes: u64,
-    /// Tokens that have no index of their own.
-    pub unknown: u64,
+    /// Sums over its documents.
+    pub totals: Totals,
     /// For a sequence in memory: which tokens are targets that are scored, and the class of each document.
     scored: Option<Arc<Vec<bool>>>,
     labels: Option<Arc<Vec<u32>>>,
@@ -34,7 +31,8 @@ pub struct TokenSequence {
 
 #[derive(Debug, Clone)]
 enum Indices {
-    Memory(Vec<u32>),
+    /// All indices, and the documents in their order.
+    Memory(Arc<Vec<u32>>, Arc<Vec<DocumentPlace>>),
     Stored(Arc<Store>),
 }
 
@@ -48,8 +46,25 @@ impl TokenSequence {
     /// A sequence in memory; documents are counted by their ends, and nothing is known of the text.
     pub fn from_indices(indices: Vec<u32>) -> Self {
         let count = |wanted: u32| indices.iter().filter(|&&index| index == wanted).count() as u64;
-        let (documents, unknown) = (count(Reserved::END), count(Reserved::UNKNOWN));
-        Self { indices: Indices::Memory(indices), documents, bytes: 0, unknown, scored: None, labels: None }
+        let totals = Totals {
+            documents: count(Reserved::END),
+            unknown: count(Reserved::UNKNOWN),
+            ..Totals::default()
+        };
+        let mut places = Vec::new();
+        let mut from = 0;
+        for (at, &index) in indices.iter().enumerate() {
+            if index == Reserved::END || at + 1 == indices.len() {
+                places.push(DocumentPlace { tokens: from..at + 1, text_bytes: 0, remainder_bits: 0.0 });
+                from = at + 1;
+            }
+        }
+        Self::in_memory(indices, places, totals)
+    }
+
+    fn in_memory(indices: Vec<u32>, places: Vec<DocumentPlace>, totals: Totals) -> Self {
+        let indices = Indices::Memory(Arc::new(indices), Arc::new(places));
+        Self { indices, totals, scored: None, labels: None }
     }
 
     /// The same with targets that are scored, and others that are not: for each token whether it is.
@@ -70,7 +85,7 @@ impl TokenSequence {
         match (&self.scored, &self.indices) {
             (Some(scored), _) => scored.get(at).copied().unwrap_or(true),
             (None, Indices::Stored(store)) => store.is_scored(at),
-            (None, Indices::Memory(_)) => true,
+            (None, Indices::Memory(..)) => true,
         }
     }
 
@@ -79,20 +94,25 @@ impl TokenSequence {
         match (&self.labels, &self.indices) {
             (Some(labels), _) => labels.get(document as usize).copied(),
             (None, Indices::Stored(store)) => store.label(document),
-            (None, Indices::Memory(_)) => None,
+            (None, Indices::Memory(..)) => None,
         }
+    }
+
+    /// The tokens of texts in memory, each text a document.
+    ///
+    /// # Errors
+    /// None for texts that fit in memory.
+    pub fn of_texts<'t>(
+        vocabulary: &Vocabulary,
+        texts: impl IntoIterator<Item = &'t str>,
+    ) -> Result<Self, TextError> {
+        encode_pieces(texts.into_iter().map(|text| Piece { text, ends: true }), vocabulary)
     }
 
     /// A sequence that lies in a store.
     pub fn from_store(store: Store) -> Self {
-        Self {
-            documents: store.documents(),
-            bytes: store.text_bytes(),
-            unknown: store.unknown(),
-            indices: Indices::Stored(Arc::new(store)),
-            scored: None,
-            labels: None,
-        }
+        let totals = store.totals();
+        Self { indices: Indices::Stored(Arc::new(store)), totals, scored: None, labels: None }
     }
 
     /// Whether all that was asked for so far could be read; where a store is cut short while it is used, what is missing was given as
@@ -102,7 +122,7 @@ impl TokenSequence {
     /// [`TextError::StoreLost`].
     pub fn check(&self) -> Result<(), TextError> {
         match &self.indices {
-            Indices::Memory(_) => Ok(()),
+            Indices::Memory(..) => Ok(()),
             Indices::Stored(store) => store.check(),
         }
     }
@@ -111,7 +131,7 @@ impl TokenSequence {
     #[inline]
     pub fn index(&self, at: usize) -> u32 {
         match &self.indices {
-            Indices::Memory(indices) => indices[at],
+            Indices::Memory(indices, _) => indices[at],
             Indices::Stored(store) => store.get(at),
         }
     }
@@ -121,7 +141,7 @@ impl TokenSequence {
         let mut counts = vec![0; size];
         match &self.indices {
             Indices::Stored(store) => counts.copy_from_slice(store.counts()),
-            Indices::Memory(indices) => indices.iter().for_each(|&index| counts[index as usize] += 1),
+            Indices::Memory(indices, _) => indices.iter().for_each(|&index| counts[index as usize] += 1),
         }
         counts
     }
@@ -143,7 +163,7 @@ impl TokenSequence {
     /// Tokens to be predicted, ends included.
     pub fn len(&self) -> usize {
         match &self.indices {
-            Indices::Memory(indices) => indices.len(),
+            Indices::Memory(indices, _) => indices.len(),
             Indices::Stored(store) => store.tokens(),
         }
     }
@@ -153,105 +173,126 @@ impl TokenSequence {
         self.len() == 0
     }
 
-    /// The first documents, as many as make up about this share of the tokens, at least one; all of them for a share of 1. Where a text in memory
-    /// is cut, its bytes are estimated by its tokens.
+    /// The first documents, as many as make up about this share of the tokens, at least one; all of them for a share of 1.
     pub fn beginning(&self, share: f64) -> Self {
         if share >= 1.0 {
             return self.clone();
         }
         let wanted = (self.len() as f64 * share).ceil() as usize;
-        let end = (wanted.saturating_sub(1)..self.len()).find(|&at| self.index(at) == Reserved::END);
-        let indices: Vec<u32> = (0..end.map_or(wanted, |at| at + 1)).map(|at| self.index(at)).collect();
-        let part = Self::from_indices(indices);
-        let masks = self.scored.is_some() || matches!(&self.indices, Indices::Stored(s) if s.planes().scored);
-        let scored = masks.then(|| Arc::new((0..part.len()).map(|at| self.is_scored(at)).collect()));
-        let labels = (0..part.documents).map(|document| self.label(document)).collect::<Option<Vec<u32>>>();
-        let labels = labels.filter(|labels| !labels.is_empty()).map(Arc::new);
-        let bytes = match &self.indices {
-            Indices::Stored(store) => {
-                (0..part.documents).filter_map(|number| store.document(number)).map(|(_, bytes)| bytes).sum()
-            }
-            Indices::Memory(_) => {
-                (self.bytes as f64 * part.len() as f64 / self.len().max(1) as f64).round() as u64
-            }
+        let mut places = Vec::new();
+        while places.last().is_none_or(|place: &DocumentPlace| place.tokens.end < wanted) {
+            let Some(place) = self.document(places.len() as u64) else {
+                break;
+            };
+            places.push(place);
+        }
+        let end = places.last().map_or(0, |place| place.tokens.end);
+        let indices: Vec<u32> = (0..end).map(|at| self.index(at)).collect();
+        let unknown = indices.iter().filter(|&&index| index == Reserved::UNKNOWN).count() as u64;
+        // What is known of sums only is shared out by tokens.
+        let part = end as f64 / self.len().max(1) as f64;
+        let totals = Totals {
+            documents: places.len() as u64,
+            bytes: places.iter().map(|place| place.text_bytes).sum(),
+            unknown,
+            changed: (self.totals.changed as f64 * part).ceil() as u64,
+            ..self.remainders(&places)
         };
-        Self { bytes, scored, labels, ..part }
+        let masks = self.scored.is_some() || matches!(&self.indices, Indices::Stored(s) if s.planes().scored);
+        let scored = masks.then(|| Arc::new((0..end).map(|at| self.is_scored(at)).collect()));
+        let labels = (0..totals.documents).map(|document| self.label(document)).collect::<Option<Vec<u32>>>();
+        let labels = labels.filter(|labels| !labels.is_empty()).map(Arc::new);
+        Self { scored, labels, ..Self::in_memory(indices, places, totals) }
+    }
+
+    /// The bits beside the tokens of some documents, parted into spelling and spacing as they are in the whole text.
+    fn remainders(&self, places: &[DocumentPlace]) -> Totals {
+        let bits: f64 = places.iter().map(|place| place.remainder_bits).sum();
+        let all = self.totals.spelling_bits + self.totals.spacing_bits;
+        let spelling = if all > 0.0 { self.totals.spelling_bits / all } else { 0.0 };
+        Totals { spelling_bits: bits * spelling, spacing_bits: bits * (1.0 - spelling), ..Totals::default() }
+    }
+
+    /// A document, from 0; a text in memory may end with one that has no end.
+    pub fn document(&self, number: u64) -> Option<DocumentPlace> {
+        match &self.indices {
+            Indices::Memory(_, places) => places.get(number as usize).cloned(),
+            Indices::Stored(store) => store.document(number),
+        }
+    }
+
+    /// How many documents there are, with one at the end that has no end.
+    fn places(&self) -> u64 {
+        match &self.indices {
+            Indices::Memory(_, places) => places.len() as u64,
+            Indices::Stored(store) => store.totals().documents,
+        }
     }
 
     /// The number of the document, from 0, that a position lies in.
     pub fn document_at(&self, at: usize) -> u64 {
-        match &self.indices {
-            Indices::Stored(store) => {
-                let (mut low, mut high) = (0, store.documents());
-                while low + 1 < high {
-                    let middle = u64::midpoint(low, high);
-                    let begins = store.document(middle).is_none_or(|(range, _)| range.start <= at);
-                    if begins { low = middle } else { high = middle }
-                }
-                low
-            }
-            Indices::Memory(indices) => {
-                indices[..at].iter().filter(|&&index| index == Reserved::END).count() as u64
-            }
+        let (mut low, mut high) = (0, self.places());
+        while low + 1 < high {
+            let middle = u64::midpoint(low, high);
+            let begins = self.document(middle).is_none_or(|place| place.tokens.start <= at);
+            if begins { low = middle } else { high = middle }
         }
+        low
     }
 
     /// The documents, each from one position to before another; the last may have no end.
     pub fn bounds(&self) -> impl Iterator<Item = Range<usize>> {
-        let (mut from, mut number) = (0, 0);
-        std::iter::from_fn(move || {
-            let length = self.len();
-            if from >= length {
-                return None;
-            }
-            // A store has a table of its documents.
-            let listed = match &self.indices {
-                Indices::Stored(store) => store.document(number).map(|(range, _)| range.end),
-                Indices::Memory(_) => None,
-            };
-            let find =
-                || (from..length).find(|&at| self.index(at) == Reserved::END).map_or(length, |at| at + 1);
-            let end = listed.unwrap_or_else(find);
-            number += 1;
-            Some(std::mem::replace(&mut from, end)..end)
-        })
+        (0..self.places()).map_while(|number| self.document(number)).map(|place| place.tokens)
     }
 }
 
 /// Takes the documents of one part, in order.
 enum Sink {
-    Memory { indices: Vec<u32>, documents: u64, bytes: u64, unknown: u64 },
+    Memory { indices: Vec<u32>, places: Vec<DocumentPlace>, totals: Totals },
     Store { writer: StoreWriter<Box<dyn WholeWriter>>, place: PathBuf, document: Vec<u32> },
 }
 
 impl Sink {
+    fn in_memory() -> Self {
+        Self::Memory { indices: Vec::new(), places: Vec::new(), totals: Totals::default() }
+    }
+
     fn new(place: Option<StorePlace>, vocabulary: &Vocabulary) -> Result<Self, TextError> {
         let Some(StorePlace { path, file }) = place else {
-            return Ok(Self::Memory { indices: Vec::new(), documents: 0, bytes: 0, unknown: 0 });
+            return Ok(Self::in_memory());
         };
         let writer = StoreWriter::new(file, vocabulary, Planes::default()).map_err(at(&path))?;
         Ok(Self::Store { writer, place: path, document: Vec::new() })
     }
 
-    fn push(&mut self, found: &[u32], text_bytes: u64) -> Result<(), TextError> {
-        let unknown_here = found.iter().filter(|&&index| index == Reserved::UNKNOWN).count() as u64;
+    /// Adds a document, or a stretch of one that does not end with it. Its text has so many bytes; its end counts as one more.
+    fn push(
+        &mut self,
+        found: &[u32],
+        ends: bool,
+        bytes: usize,
+        remainder: Remainder,
+    ) -> Result<(), TextError> {
+        let text_bytes = bytes as u64 + u64::from(ends);
+        let unknown = found.iter().filter(|&&index| index == Reserved::UNKNOWN).count() as u64;
+        let end = ends.then_some(Reserved::END);
         match self {
-            Self::Memory { indices, documents, bytes, unknown } => {
-                indices.extend_from_slice(found);
-                indices.push(Reserved::END);
-                *documents += 1;
-                *bytes += text_bytes;
-                *unknown += unknown_here;
+            Self::Memory { indices, places, totals } => {
+                let start = indices.len();
+                indices.extend(found.iter().copied().chain(end));
+                let (tokens, remainder_bits) = (start..indices.len(), remainder.bits());
+                places.push(DocumentPlace { tokens, text_bytes, remainder_bits });
+                totals.add(text_bytes, unknown, &remainder);
                 Ok(())
             }
             Self::Store { writer, place, document } => {
                 document.clear();
-                document.extend_from_slice(found);
-                document.push(Reserved::END);
+                document.extend(found.iter().copied().chain(end));
                 let stored = StoredDocument {
                     indices: document,
-                    unknown: unknown_here,
+                    unknown,
                     text_bytes,
+                    remainder,
                     ..StoredDocument::default()
                 };
                 writer.push(stored).map_err(at(place))
@@ -262,10 +303,7 @@ impl Sink {
     /// The sequence. A store is put in its place, opened and checked.
     fn finish(self, vocabulary: &Vocabulary) -> Result<TokenSequence, TextError> {
         match self {
-            Self::Memory { indices, documents, bytes, unknown } => {
-                let sequence = TokenSequence::from_indices(indices);
-                Ok(TokenSequence { documents, bytes, unknown, ..sequence })
-            }
+            Self::Memory { indices, places, totals } => Ok(TokenSequence::in_memory(indices, places, totals)),
             Self::Store { writer, place, .. } => {
                 writer.finish().and_then(WholeWriter::finish).map_err(at(&place))?;
                 Ok(TokenSequence::from_store(Store::open(&place, vocabulary)?))
@@ -363,34 +401,38 @@ pub fn encode_corpus(
     // Documents of a corpus too small to be parted by document.
     let mut few = FewDocuments::default();
     // One list of indices a batch, and where each document's end.
-    let work = |encoder: &mut Encoder<'_>, batch: &Batch| -> (Vec<u32>, Vec<(Part, usize)>) {
+    let work = |encoder: &mut Encoder<'_>, batch: &Batch| -> (Vec<u32>, Vec<(Part, usize, Remainder)>) {
         let (mut indices, mut documents) = (Vec::new(), Vec::with_capacity(batch.len()));
         for document in batch.documents() {
             let part = split.part_of(document.text, document.label);
-            if part != Part::SetAside {
-                encoder.encode_into(document.text, &mut indices);
-            }
-            documents.push((part, indices.len()));
+            let remainder = match part {
+                Part::SetAside => Remainder::default(),
+                _ => encoder.encode_whole(document.text, &mut indices),
+            };
+            documents.push((part, indices.len(), remainder));
         }
         (indices, documents)
     };
     let new = || vocabulary.encoder();
     let (mut reading, _) = corpus.process(threads, observer, new, work, |batch, (indices, parts)| {
         let mut start = 0;
-        for (document, (part, end)) in batch.documents().zip(parts) {
+        for (document, (part, end, remainder)) in batch.documents().zip(parts) {
             all.update(&(document.text.len() as u64).to_le_bytes());
             all.update(document.text.as_bytes());
-            match part {
-                Part::Training => training.push(&indices[start..end], document.bytes)?,
-                Part::Validation => validation.push(&indices[start..end], document.bytes)?,
-                Part::Test => test.push(&indices[start..end], document.bytes)?,
-                Part::SetAside => {}
+            let sink = match part {
+                Part::Training => Some(&mut training),
+                Part::Validation => Some(&mut validation),
+                Part::Test => Some(&mut test),
+                Part::SetAside => None,
+            };
+            if let Some(sink) = sink {
+                sink.push(&indices[start..end], true, document.text.len(), remainder)?;
             }
             start = end;
             if held_out.parts_by_document(document.number + 1) {
                 few = FewDocuments::default();
             } else {
-                few.push(document.text, document.bytes);
+                few.push(document.text);
             }
         }
         Ok(())
@@ -399,7 +441,9 @@ pub fn encode_corpus(
     let text_hash = all.finalize().to_hex().to_string();
     let ([training, validation, test], split) = match held_out {
         HeldOut::Share { share, test, .. } if !held_out.parts_by_document(reading.documents) => {
-            (few.parts(*share, *test).map(|pieces| encode_pieces(&pieces, vocabulary)), SplitKind::Tail)
+            let [training, validation, test] = few.parts(*share, *test);
+            let encode = |pieces: Vec<Piece<'_>>| encode_pieces(pieces, vocabulary);
+            ([encode(training)?, encode(validation)?, encode(test)?], SplitKind::Tail)
         }
         _ => {
             let parts =
@@ -411,14 +455,15 @@ pub fn encode_corpus(
 }
 
 /// The tokens of some stretches of documents, each of which counts as one.
-fn encode_pieces(pieces: &[Piece<'_>], vocabulary: &Vocabulary) -> TokenSequence {
-    let (mut indices, mut encoder) = (Vec::new(), vocabulary.encoder());
+fn encode_pieces<'t>(
+    pieces: impl IntoIterator<Item = Piece<'t>>,
+    vocabulary: &Vocabulary,
+) -> Result<TokenSequence, TextError> {
+    let (mut sink, mut encoder, mut indices) = (Sink::in_memory(), vocabulary.encoder(), Vec::new());
     for piece in pieces {
-        encoder.encode_into(piece.text, &mut indices);
-        if piece.ends {
-            indices.push(Reserved::END);
-        }
+        indices.clear();
+        let remainder = encoder.encode_whole(piece.text, &mut indices);
+        sink.push(&indices, piece.ends, piece.text.len(), remainder)?;
     }
-    let bytes = pieces.iter().map(|piece| piece.bytes).sum();
-    TokenSequence { bytes, documents: pieces.len() as u64, ..TokenSequence::from_indices(indices) }
+    sink.finish(vocabulary)
 }

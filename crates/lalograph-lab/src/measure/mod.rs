@@ -2,5 +2,7 @@
 
 pub mod baseline;
 pub mod cost;
+pub mod documents;
+pub mod foresight;
 pub mod gauge;
 pub mod score;

@@ -1,39 +1,54 @@
 //! Scoring text: how surprised is a model by it?
 
+use std::f64::consts::LN_2;
+
 use lalograph_net::Network;
 use lalograph_net::blocks::recurrent::window::Extent;
 use lalograph_net::models::language::TokenWindow;
 use lalograph_net::weights::packed::PackedWeights;
-use lalograph_text::corpus::ReadObserver;
-use lalograph_text::tokens::{HeldOut, TokenSequence, encode_corpus};
-use lalograph_text::{Corpus, Reading, Reserved, Unit, Vocabulary};
+use lalograph_text::store::Totals;
+use lalograph_text::tokens::TokenSequence;
+use lalograph_text::{Reserved, TextError, Unit, Vocabulary};
 use serde::{Deserialize, Serialize};
 
 use super::baseline::Predictor;
+use super::documents::Documents;
 use crate::data::reading_rows::ReadingRows;
 use crate::error::LabError;
 use crate::run::records::{Evaluation, Figures};
 use crate::task::language::model::ModelFile;
 
 /// What a model makes of a text. Every document's end counts as a token to be predicted.
+///
+/// Bits per byte are the length of a code from which the text, as cleaned, can be put together again, over the bytes of the text before
+/// cleaning: the bits of all tokens, those of the spelling of unknown ones, and those of the white space that tokens do not hold. An
+/// unknown token so costs what its letters cost, and a small vocabulary gains nothing by it.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Score {
     /// Documents.
     pub documents: u64,
-    /// Raw bytes of their text.
+    /// Bytes of their text in UTF-8 before it is cleaned, the end of each counted as one.
     pub bytes: u64,
+    /// Documents that cleaning changed: bits per byte are then those of another text, and compare models of the same cleaning only.
+    pub changed_documents: u64,
     /// Tokens predicted.
     pub tokens: u64,
-    /// How many of them are the unknown token, whose probability is counted as it stands.
+    /// How many of them are unknown.
     pub unknown_tokens: u64,
+    /// Bits of the spelling of the unknown tokens.
+    pub spelling_bits: f64,
+    /// Bits of the white space between words, where tokens do not hold it.
+    pub spacing_bits: f64,
     /// Mean natural-log cross-entropy per token.
     pub loss: f64,
     /// e to the power of the loss.
     pub perplexity: f64,
+    /// The same over the tokens that are not unknown, where each token's loss was looked at.
+    pub known_perplexity: Option<f64>,
     /// The loss over ln 2.
     pub bits_per_token: f64,
-    /// All bits over all bytes: comparable between vocabularies.
+    /// The bits of tokens, spelling and spacing over the bytes.
     pub bits_per_byte: f64,
 }
 
@@ -42,15 +57,21 @@ impl Score {
     pub fn new(text: &TokenSequence, total_loss: f64) -> Self {
         let tokens = text.len() as f64;
         let loss = total_loss / tokens;
+        let Totals { documents, bytes, unknown, changed, spelling_bits, spacing_bits } = text.totals;
+        let bits = total_loss / LN_2 + spelling_bits + spacing_bits;
         Self {
-            documents: text.documents,
-            bytes: text.bytes,
+            documents,
+            bytes,
+            changed_documents: changed,
             tokens: text.len() as u64,
-            unknown_tokens: text.unknown,
+            unknown_tokens: unknown,
+            spelling_bits,
+            spacing_bits,
             loss,
             perplexity: loss.exp(),
-            bits_per_token: loss / std::f64::consts::LN_2,
-            bits_per_byte: total_loss / std::f64::consts::LN_2 / text.bytes.max(1) as f64,
+            known_perplexity: None,
+            bits_per_token: loss / LN_2,
+            bits_per_byte: bits / bytes.max(1) as f64,
         }
     }
 
@@ -106,8 +127,19 @@ pub struct Judgement {
     pub loss_standard_error: Option<f64>,
     /// Each document.
     pub documents: Vec<PassageScore>,
+    /// The code of each document.
+    pub codes: Vec<Code>,
     /// The loss of each token, if it was asked for.
     pub token_losses: Vec<f64>,
+}
+
+/// The code of one document.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Code {
+    /// Bits of its tokens, spelling and spacing.
+    pub bits: f64,
+    /// Bytes of its text.
+    pub bytes: u64,
 }
 
 /// A judgement and the text that it is of.
@@ -115,10 +147,8 @@ pub struct Judgement {
 pub struct TextScore {
     /// What the model makes of it.
     pub judgement: Judgement,
-    /// The text as it was read.
+    /// Its tokens.
     pub text: TokenSequence,
-    /// What was read and left out.
-    pub reading: Reading,
 }
 
 /// A judgement in the making.
@@ -126,6 +156,8 @@ struct Scorer<'t> {
     text: &'t TokenSequence,
     keep_tokens: bool,
     total: f64,
+    /// The part of unknown tokens in it.
+    unknown: f64,
     open: PassageScore,
     documents: Vec<PassageScore>,
     token_losses: Vec<f64>,
@@ -151,12 +183,21 @@ impl PassageScore {
 impl<'t> Scorer<'t> {
     fn new(text: &'t TokenSequence, keep_tokens: bool) -> Self {
         let open = PassageScore::empty(0, 0);
-        Self { text, keep_tokens, total: 0.0, open, documents: Vec::new(), token_losses: Vec::new() }
+        Self {
+            text,
+            keep_tokens,
+            total: 0.0,
+            unknown: 0.0,
+            open,
+            documents: Vec::new(),
+            token_losses: Vec::new(),
+        }
     }
 
     fn add(&mut self, at: usize, loss: f64) {
         let index = self.text.index(at);
         self.total += loss;
+        self.unknown += if index == Reserved::UNKNOWN { loss } else { 0.0 };
         self.open.add(index, loss);
         if index == Reserved::END || at + 1 == self.text.len() {
             let next = PassageScore::empty(self.open.document + 1, at as u64 + 1);
@@ -168,32 +209,44 @@ impl<'t> Scorer<'t> {
     }
 
     fn finish(self) -> Judgement {
-        let score = Score::new(self.text, self.total);
+        let mut score = Score::new(self.text, self.total);
+        let known = score.tokens - score.unknown_tokens.min(score.tokens);
+        score.known_perplexity = (known > 0).then(|| ((self.total - self.unknown) / known as f64).exp());
+        let code = |document: &PassageScore| {
+            let place = self.text.document(document.document);
+            let beside = place.as_ref().map_or(0.0, |place| place.remainder_bits);
+            let bits = document.loss * document.tokens as f64 / LN_2 + beside;
+            Code { bits, bytes: place.map_or(0, |place| place.text_bytes) }
+        };
+        let codes = self.documents.iter().map(code).collect();
         let loss_standard_error = standard_error(&self.documents, score.loss);
-        Judgement { score, loss_standard_error, documents: self.documents, token_losses: self.token_losses }
+        Judgement {
+            score,
+            loss_standard_error,
+            documents: self.documents,
+            codes,
+            token_losses: self.token_losses,
+        }
     }
 }
 
-/// Scores a corpus, encoded with `threads` threads, as one text read in order, the state carried from document to document
-/// or begun anew. `observer` is told the bytes read, and then, from the beginning again, those scored.
+/// Scores documents as one text read in order, the state carried from document to document or reset. `progress` is called with the share
+/// done and stops the work by returning `false`.
 ///
 /// # Errors
 /// No text; a stop.
 pub fn score(
     file: &ModelFile,
-    corpus: &Corpus,
-    threads: usize,
+    documents: &Documents,
     scoring: Scoring,
-    observer: &mut dyn ReadObserver,
+    progress: &mut dyn FnMut(f64) -> bool,
 ) -> Result<TextScore, LabError> {
-    let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, None, threads, observer)?;
-    let (text, reading) = (encoded.training, encoded.reading);
+    let text = documents.encode(&file.vocabulary)?;
     let mut scorer = Scorer::new(&text, scoring.tokens);
-    let progress = |share: f64| observer.progress((share * reading.bytes as f64) as u64);
     if !each_loss(file, &text, scoring, progress, |at, loss| scorer.add(at, loss)) {
-        return Err(lalograph_text::TextError::Stopped.into());
+        return Err(TextError::Stopped.into());
     }
-    Ok(TextScore { judgement: scorer.finish(), text, reading })
+    Ok(TextScore { judgement: scorer.finish(), text })
 }
 
 /// The loss of every token of a text that begins with a document.
@@ -282,6 +335,36 @@ fn each_loss(
     true
 }
 
+/// How many bits per byte one judgement is above another of the same documents.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize)]
+pub struct Difference {
+    /// The difference.
+    pub bits_per_byte: f64,
+    /// Its standard error over documents, each of which both have judged; none for a single document.
+    pub standard_error: Option<f64>,
+}
+
+impl Difference {
+    /// How far `other` is above `base`: the ratio of summed differences to summed bytes, and its linear standard error (Cochran, 1977). What a
+    /// document costs both alike does not count, so that the error is smaller than that of either figure.
+    pub fn between(other: &Judgement, base: &Judgement) -> Self {
+        let pairs = || other.codes.iter().zip(&base.codes);
+        let bytes = base.codes.iter().map(|code| code.bytes).sum::<u64>().max(1) as f64;
+        let ratio = pairs().map(|(other, base)| other.bits - base.bits).sum::<f64>() / bytes;
+        let square =
+            |(other, base): (&Code, &Code)| (other.bits - base.bits - ratio * base.bytes as f64).powi(2);
+        let (count, squares) = (base.codes.len() as f64, pairs().map(square).sum::<f64>());
+        let error = || (squares * count / (count - 1.0)).sqrt() / bytes;
+        Self { bits_per_byte: ratio, standard_error: (base.codes.len() > 1).then(error) }
+    }
+
+    /// The range that holds the difference with a confidence of 95 %.
+    pub fn interval(&self) -> Option<(f64, f64)> {
+        let half = 1.96 * self.standard_error?;
+        Some((self.bits_per_byte - half, self.bits_per_byte + half))
+    }
+}
+
 /// The standard error of a ratio of sums over documents, by its linear part (Cochran, 1977).
 fn standard_error(documents: &[PassageScore], loss: f64) -> Option<f64> {
     let count = documents.len() as f64;
@@ -296,7 +379,7 @@ mod tests {
     use super::{PassageScore, Scorer, TextScore, sentences, standard_error};
     use lalograph_text::tokens::TokenSequence;
     use lalograph_text::vocabulary::VocabularySpec;
-    use lalograph_text::{Reading, Reserved, Unit, VocabularyBuilder};
+    use lalograph_text::{Reserved, Unit, VocabularyBuilder};
 
     /// The sentences of documents over which every token has the loss of its position, as ranges and mean losses.
     fn ranges(unit: Unit, documents: &[&str]) -> Vec<(u64, u64, u64, f64)> {
@@ -312,7 +395,7 @@ mod tests {
         let text = TokenSequence::from_indices(indices);
         let mut scorer = Scorer::new(&text, true);
         (0..text.len()).for_each(|at| scorer.add(at, at as f64));
-        let found = TextScore { judgement: scorer.finish(), text, reading: Reading::default() };
+        let found = TextScore { judgement: scorer.finish(), text: text.clone() };
         let all = sentences(&found, &vocabulary);
         assert_eq!(all.iter().map(|sentence| sentence.tokens).sum::<u64>(), found.text.len() as u64);
         all.iter()

@@ -83,6 +83,10 @@ pub struct TextFacts {
     pub seen_share: Option<f64>,
     /// Mean loss of the unigram model on the validation text.
     pub unigram_loss: Option<f64>,
+    /// Mean loss of the unigram model on the training text itself.
+    pub training_unigram_loss: Option<f64>,
+    /// The share of the validation documents that cleaning changed.
+    pub changed_share: Option<f64>,
     /// Steps of one pass.
     pub steps_per_epoch: u64,
 }

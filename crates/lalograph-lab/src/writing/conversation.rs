@@ -54,6 +54,14 @@ impl Conversation {
         self.tokens.extend_from_slice(tokens);
     }
 
+    /// Moves the state on by one token; behind the end of a document the next one starts, with `resets` from the first state.
+    pub fn follow(&mut self, token: u32, resets: bool) {
+        if token == Reserved::END && resets {
+            self.ready.model().begin(self.ready.parameters(), &mut self.lane);
+        }
+        self.feed(&[if token == Reserved::END { Reserved::START } else { token }]);
+    }
+
     /// Reads a text, going on from what was there.
     ///
     /// # Errors
@@ -93,10 +101,7 @@ impl Conversation {
             let token = choose(&self.scores, request.decoding, &row.seen, random);
             let log = f64::from(self.scores[token as usize]) - quick_log_total(&self.scores);
             row.take(token, log, request)?;
-            if token == Reserved::END && ready.resets() {
-                ready.model().begin(ready.parameters(), &mut self.lane);
-            }
-            self.feed(&[if token == Reserved::END { Reserved::START } else { token }]);
+            self.follow(token, ready.resets());
             let piece = row.give(row.sure(request));
             if !piece.is_empty() && !each(&piece) && row.ended.is_none() {
                 row.ended = Some(Ended::Stopped);

@@ -10,6 +10,7 @@ use lalograph_lab::run::records::{Figures, Lines, MetricsRecord, SampleRecord, r
 use lalograph_lab::run::shelf;
 use lalograph_lab::{LabError, Plan, RunFolder};
 use lalograph_storage::{Disk, Existing, Folder};
+use lalograph_text::store::Totals;
 use lalograph_text::tokens::TokenSequence;
 
 fn description(name: &str) -> RunDescription {
@@ -185,12 +186,13 @@ fn a_damaged_or_foreign_record_is_an_error_and_no_panic() {
 #[test]
 fn a_score_has_the_units_that_it_says() {
     let mut text = TokenSequence::from_indices(vec![4, 5, 6, 3]);
-    (text.bytes, text.unknown) = (16, 1);
-    // One bit a token.
+    let (spelling_bits, spacing_bits) = (11.0, 1.0);
+    text.totals = Totals { bytes: 16, unknown: 1, spelling_bits, spacing_bits, ..text.totals };
+    // One bit a token, and twelve beside them.
     let score = Score::new(&text, 4.0 * std::f64::consts::LN_2);
     assert!((score.loss - std::f64::consts::LN_2).abs() < 1e-15);
     assert!((score.perplexity - 2.0).abs() < 1e-12);
     assert!((score.bits_per_token - 1.0).abs() < 1e-12);
-    assert!((score.bits_per_byte - 0.25).abs() < 1e-12);
+    assert!((score.bits_per_byte - 1.0).abs() < 1e-12);
     assert_eq!((score.documents, score.bytes, score.tokens, score.unknown_tokens), (1, 16, 4, 1));
 }

@@ -156,14 +156,14 @@ fn nothing_of_a_text_s_held_out_end_is_in_the_vocabulary() {
         plan.vocabulary.size = Some(400);
         let task = prepare(plan, 2, None, None, &mut quiet).unwrap();
         let (training, validation) = (&task.corpus.training, &task.corpus.validation);
-        assert_eq!((training.documents, validation.documents), (1, 1));
-        let share = validation.bytes as f64 / (training.bytes + validation.bytes) as f64;
+        assert_eq!((training.totals.documents, validation.totals.documents), (1, 1));
+        let share = validation.totals.bytes as f64 / (training.totals.bytes + validation.totals.bytes) as f64;
         assert!((share - 0.1).abs() < 0.01, "{share}");
         if unit.ends_with("word") {
             let words = task.vocabulary.tokens().len();
             // 31 of the beginning, and the first half of the late ones or a little more.
             assert!((110..160).contains(&words), "{words}");
-            let unknown = validation.unknown as f64 / validation.len() as f64;
+            let unknown = validation.totals.unknown as f64 / validation.len() as f64;
             assert!((0.4..0.55).contains(&unknown), "{unknown}");
         } else {
             let late = task.vocabulary.tokens().iter().filter(|token| token.bytes.ends_with(b"199")).count();

@@ -5,7 +5,9 @@ use crate::byte_pair::{self, BYTES, Merges};
 use crate::cleaning::Cleaning;
 use crate::corpus::{Batch, Corpus, Document, ReadObserver, Reading};
 use crate::error::TextError;
-use crate::tally::{Commonest, Tally};
+use crate::spelling::spacing::each_gap;
+use crate::spelling::{Rest, SpacingModel};
+use crate::tally::{Commonest, Sample, Tally};
 use crate::unigram::{self, CutTable};
 use crate::unit::Unit;
 
@@ -28,6 +30,9 @@ pub struct VocabularySpec {
     pub exclude: Vec<String>,
 }
 
+/// Distinct words without an index that are kept to learn spelling from, at most: the most frequent where there are more.
+pub(super) const UNLISTED_WORDS: usize = 1 << 16;
+
 /// Subwords when no size is given.
 const USUAL_SUBWORDS: usize = 8192;
 
@@ -37,6 +42,7 @@ const USUAL_SUBWORDS: usize = 8192;
 pub struct VocabularyBuilder {
     spec: VocabularySpec,
     tally: Tally,
+    spacing: SpacingModel,
     /// Those of the builders taken in.
     others: Vec<Tally>,
     bytes: [u64; 256],
@@ -50,6 +56,7 @@ impl VocabularyBuilder {
         Self {
             spec: spec.clone(),
             tally: Tally::new(),
+            spacing: SpacingModel::default(),
             others: Vec::new(),
             bytes: [0; 256],
             documents: 0,
@@ -70,6 +77,13 @@ impl VocabularyBuilder {
             Unit::Byte => {
                 self.tokens += text.len() as u64;
                 text.bytes().for_each(|byte| self.bytes[usize::from(byte)] += 1);
+            }
+            Unit::Word => {
+                let spacing = &mut self.spacing;
+                each_gap(&text, |gap| {
+                    spacing.count(&gap);
+                    gap.word.into_iter().for_each(&mut count);
+                });
             }
             unit => unit.parts(&text, &mut count),
         }
@@ -101,6 +115,7 @@ impl VocabularyBuilder {
         self.documents += other.documents;
         self.tokens += other.tokens;
         self.bytes.iter_mut().zip(other.bytes).for_each(|(sum, count)| *sum += count);
+        self.spacing.add(&other.spacing);
         self.others.push(other.tally);
         self.others.extend(other.others);
     }
@@ -156,7 +171,7 @@ impl VocabularyBuilder {
         }
         let free = spec.size.unwrap_or(usize::MAX).saturating_sub(included.len());
         let mut distinct_tokens = 0;
-        let mut commonest = Commonest::new(free);
+        let (mut commonest, mut unlisted) = (Commonest::new(free), Sample::new(UNLISTED_WORDS));
         let mut forced: Vec<(Box<str>, u64)> = included.iter().map(|token| ((*token).into(), 0)).collect();
         self.others.push(self.tally);
         Tally::merge(self.others, |token, count| {
@@ -164,7 +179,9 @@ impl VocabularyBuilder {
             if let Ok(at) = included.binary_search(&token) {
                 forced[at].1 = count;
             } else if count >= spec.minimum_count && excluded.binary_search(&token).is_err() {
-                commonest.offer(token, count);
+                commonest.offer(token, count, |refused, count| unlisted.offer(refused, count));
+            } else {
+                unlisted.offer(token, count);
             }
         })
         .map_err(TextError::Scratch)?;
@@ -185,7 +202,8 @@ impl VocabularyBuilder {
         };
         let tokens =
             ranked.into_iter().map(|(token, count)| Token::new(token.into_boxed_bytes(), count)).collect();
-        assembled(self.spec, counted, tokens, Method::Listed)
+        let rest = Rest { words: unlisted.sorted(), spacing: self.spacing };
+        assembled(self.spec, counted, tokens, Method::Listed, rest)
     }
 
     fn finish_bytes(self) -> Result<Vocabulary, TextError> {
@@ -195,7 +213,7 @@ impl VocabularyBuilder {
         let tokens: Vec<Token> =
             (0..=255u8).zip(self.bytes).map(|(byte, count)| Token::new([byte], count)).collect();
         let counted = counted(self.documents, &tokens);
-        assembled(self.spec, counted, tokens, Method::Listed)
+        assembled(self.spec, counted, tokens, Method::Listed, Rest::default())
     }
 
     /// The pieces counted, the commonest first; the size of the vocabulary, the rest of what it is to be, and the number of documents.
@@ -240,7 +258,7 @@ impl VocabularyBuilder {
             }
             _ => unigram_tokens(pieces, size, spec.minimum_count, threads),
         };
-        assembled(spec, counted(documents, &tokens), tokens, method)
+        assembled(spec, counted(documents, &tokens), tokens, method, Rest::default())
     }
 }
 
@@ -307,7 +325,8 @@ fn assembled(
     counted: Counted,
     tokens: Vec<Token>,
     method: Method,
+    rest: Rest,
 ) -> Result<Vocabulary, TextError> {
-    Vocabulary::assemble(spec.unit, spec.cleaning, spec.reserved, counted, tokens, method)
+    Vocabulary::assemble(spec.unit, spec.cleaning, spec.reserved, counted, tokens, method, rest)
         .map_err(|(_, what)| TextError::BadVocabulary(what))
 }

@@ -4,8 +4,11 @@ use std::collections::HashMap;
 
 use serde::{Deserialize, Serialize};
 
+use super::build::UNLISTED_WORDS;
 use super::{Counted, Method, Token, Vocabulary};
 use crate::error::TextError;
+use crate::spelling::Rest;
+use crate::tally::Sample;
 
 /// A token of one vocabulary that the other does not have.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -142,7 +145,15 @@ impl Vocabulary {
             tokens_covered: tokens.iter().map(|token| token.count).sum(),
         };
         let (unit, cleaning, reserved) = (self.unit, self.cleaning.clone(), self.reserved.clone());
-        Self::assemble(unit, cleaning, reserved, counted, tokens, Method::Listed)
+        let mut words = Sample::new(UNLISTED_WORDS);
+        let mut counts: HashMap<&str, u64> = HashMap::new();
+        for (word, count) in self.rest.words.iter().chain(&other.rest.words) {
+            *counts.entry(word).or_default() += count;
+        }
+        counts.into_iter().for_each(|(word, count)| words.offer(word, count));
+        let mut rest = Rest { words: words.sorted(), spacing: self.rest.spacing.clone() };
+        rest.spacing.add(&other.rest.spacing);
+        Self::assemble(unit, cleaning, reserved, counted, tokens, Method::Listed, rest)
             .map_err(|(_, what)| TextError::BadVocabulary(what))
     }
 }

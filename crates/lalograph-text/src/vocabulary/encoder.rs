@@ -7,6 +7,8 @@ use super::{Method, Reserved, Vocabulary};
 use crate::error::TextError;
 use crate::packed::pack;
 use crate::pieces::each_piece;
+use crate::spelling::Remainder;
+use crate::spelling::spacing::each_gap;
 use crate::unigram::{Cut, Lattice};
 use crate::unit::{Joiner, Unit};
 
@@ -20,6 +22,8 @@ pub struct Encoder<'v> {
     known: Known,
     symbols: Vec<u32>,
     lattice: Lattice,
+    /// Bits of the spelling of words without an index, as they were met.
+    spelt: HashMap<Box<str>, f64, FixedState>,
 }
 
 /// How pieces were cut before.
@@ -60,25 +64,77 @@ impl Known {
 
 impl<'v> Encoder<'v> {
     pub(super) fn new(vocabulary: &'v Vocabulary) -> Self {
-        Self { vocabulary, known: Known::default(), symbols: Vec::new(), lattice: Lattice::default() }
+        Self {
+            vocabulary,
+            known: Known::default(),
+            symbols: Vec::new(),
+            lattice: Lattice::default(),
+            spelt: HashMap::default(),
+        }
     }
 
     /// Cleans a text, cuts it and appends the indices of its tokens.
     pub fn encode_into(&mut self, text: &str, indices: &mut Vec<u32>) {
+        let text = self.vocabulary.cleaning.apply(text);
+        self.encode_cleaned(&text, indices);
+    }
+
+    pub(super) fn encode_cleaned(&mut self, text: &str, indices: &mut Vec<u32>) {
         let vocabulary = self.vocabulary;
-        let text = vocabulary.cleaning.apply(text);
         match vocabulary.unit {
             Unit::Word | Unit::Character | Unit::Grapheme => {
                 let lookup = &vocabulary.lookup;
-                vocabulary.unit.tokenise(&text, |token| {
+                vocabulary.unit.tokenise(text, |token| {
                     indices.push(lookup.get(token.as_bytes()).unwrap_or(Reserved::UNKNOWN));
                 });
             }
             Unit::Byte => indices.extend(text.bytes().map(index_of_byte)),
             Unit::BytePair | Unit::Unigram => {
-                each_piece(&text, |piece| indices.extend_from_slice(self.piece(piece)));
+                each_piece(text, |piece| indices.extend_from_slice(self.piece(piece)));
             }
         }
+    }
+
+    /// The same, with the bits of what the tokens do not say.
+    pub fn encode_whole(&mut self, text: &str, indices: &mut Vec<u32>) -> Remainder {
+        let vocabulary = self.vocabulary;
+        let cleaned = vocabulary.cleaning.apply(text);
+        let mut remainder = Remainder { changed: cleaned != text, ..Remainder::default() };
+        if vocabulary.unit.knows_everything() {
+            self.encode_cleaned(&cleaned, indices);
+            return remainder;
+        }
+        let mut token = |token: &str| {
+            let index = vocabulary.lookup.get(token.as_bytes());
+            indices.push(index.unwrap_or(Reserved::UNKNOWN));
+            if index.is_none() {
+                remainder.spelling_bits += self.spelling_bits(token);
+            }
+        };
+        if vocabulary.unit.is_exact() {
+            vocabulary.unit.tokenise(&cleaned, token);
+        } else {
+            let costs = &vocabulary.costs().spacing;
+            let mut spacing_bits = 0.0;
+            each_gap(&cleaned, |gap| {
+                spacing_bits += costs.of(&gap);
+                gap.word.into_iter().for_each(&mut token);
+            });
+            remainder.spacing_bits = spacing_bits;
+        }
+        remainder
+    }
+
+    fn spelling_bits(&mut self, word: &str) -> f64 {
+        if let Some(bits) = self.spelt.get(word) {
+            return *bits;
+        }
+        let bits = self.vocabulary.spelling_bits(word);
+        if self.spelt.len() >= REMEMBERED {
+            self.spelt.clear();
+        }
+        self.spelt.insert(word.into(), bits);
+        bits
     }
 
     /// The same, each token as it was found with its index.

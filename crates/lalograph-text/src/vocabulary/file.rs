@@ -5,15 +5,16 @@ use std::collections::HashSet;
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 
-use super::build::{byte_pair_method, unigram_method};
+use super::build::{UNLISTED_WORDS, byte_pair_method, unigram_method};
 use super::{Counted, Method, Reserved, Token, Vocabulary};
 use crate::byte_pair::Pair;
 use crate::cleaning::Cleaning;
 use crate::error::TextError;
+use crate::spelling::{Rest, SpacingModel};
 use crate::unit::Unit;
 
 const FORMAT: &str = "lalograph vocabulary";
-const VERSION: u32 = 1;
+const VERSION: u32 = 2;
 
 /// The file's shape.
 #[derive(Deserialize)]
@@ -29,6 +30,11 @@ struct VocabularyFile<'t> {
     tokens: Vec<&'t RawValue>,
     #[serde(borrow, default)]
     merges: Option<Vec<&'t RawValue>>,
+    /// Words without an index and their counts, to learn spelling from.
+    #[serde(default)]
+    unlisted: Vec<(Box<str>, u64)>,
+    #[serde(default)]
+    spacing: SpacingModel,
 }
 
 /// How a token is written: as text, or as bytes in hexadecimal where it is a part of a character.
@@ -103,6 +109,8 @@ impl Vocabulary {
             }
             out.push_str("\n  ]");
         }
+        lines(&mut out, "unlisted", &self.rest.words)?;
+        lines(&mut out, "spacing", &self.rest.spacing.lines())?;
         out.push_str("\n}\n");
         Ok(out)
     }
@@ -178,7 +186,13 @@ impl Vocabulary {
             (_, None) => Method::Listed,
         };
         let values = &file.tokens;
-        Self::assemble(file.unit, file.cleaning, file.reserved, file.counted, tokens, method).map_err(
+        if file.unlisted.len() > UNLISTED_WORDS || !file.unlisted.is_sorted_by(|a, b| a.0 < b.0) {
+            return Err(bad(format!(
+                "its words without an index are more than {UNLISTED_WORDS}, or not sorted, or one is there twice"
+            )));
+        }
+        let rest = Rest { words: file.unlisted, spacing: file.spacing };
+        Self::assemble(file.unit, file.cleaning, file.reserved, file.counted, tokens, method, rest).map_err(
             |(position, what)| match position.and_then(|position| values.get(position)) {
                 Some(value) => at(value, what),
                 None => bad(what),
@@ -206,6 +220,19 @@ fn pair(value: &RawValue, tokens: &[Token], known: &HashSet<&[u8]>) -> Result<Pa
     } else {
         Err(format!("the tokens {left} and {right} together are no token"))
     }
+}
+
+/// A list with one element a line; nothing where it is empty.
+fn lines<T: Serialize>(out: &mut String, key: &str, list: &[T]) -> Result<(), TextError> {
+    for (position, element) in list.iter().enumerate() {
+        let before = if position == 0 { format!(",\n  \"{key}\": [\n    ") } else { ",\n    ".to_owned() };
+        out.push_str(&before);
+        out.push_str(&json(element)?);
+    }
+    if !list.is_empty() {
+        out.push_str("\n  ]");
+    }
+    Ok(())
 }
 
 fn json<T: Serialize>(value: &T) -> Result<String, TextError> {

@@ -19,6 +19,7 @@ use crate::byte_pair::{Merges, Pair};
 use crate::cleaning::Cleaning;
 use crate::error::TextError;
 use crate::packed::pack;
+use crate::spelling::{Costs, LazyCosts, Rest, SpellingModel};
 use crate::unigram::CutTable;
 use crate::unit::Unit;
 
@@ -81,6 +82,15 @@ pub struct Counted {
     pub distinct_tokens: u64,
     /// How many of all the tokens have an index.
     pub tokens_covered: u64,
+}
+
+/// A text with its tokens in their places.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Located {
+    /// The text, cleaned.
+    pub text: String,
+    /// For each token its bytes in the text, and its index. A token may be a part of a character.
+    pub tokens: Vec<(std::ops::Range<usize>, u32)>,
 }
 
 /// A token and how often it was counted.
@@ -159,6 +169,8 @@ pub struct Vocabulary {
     tokens: Vec<Token>,
     method: Method,
     lookup: Lookup,
+    rest: Rest,
+    costs: LazyCosts,
 }
 
 impl Vocabulary {
@@ -170,6 +182,7 @@ impl Vocabulary {
         counted: Counted,
         tokens: Vec<Token>,
         method: Method,
+        mut rest: Rest,
     ) -> Result<Self, (Option<usize>, String)> {
         if tokens.is_empty() {
             return Err((None, "it holds nothing but reserved tokens".into()));
@@ -196,7 +209,9 @@ impl Vocabulary {
                 return Err((Some(position), format!("`{}` has index {before} already", token.shown())));
             }
         }
-        Ok(Self { unit, cleaning, reserved, counted, tokens, method, lookup })
+        rest.words.retain(|(word, _)| lookup.get(word.as_bytes()).is_none());
+        let costs = LazyCosts::default();
+        Ok(Self { unit, cleaning, reserved, counted, tokens, method, lookup, rest, costs })
     }
 
     /// Token indices in all, the reserved ones included.
@@ -294,6 +309,36 @@ impl Vocabulary {
         pairs
     }
 
+    /// Cleans a text and finds its tokens in it, so that it can be shown with every token in its place, those without an index too.
+    ///
+    /// ```
+    /// use lalograph_text::{Unit, VocabularyBuilder, vocabulary::VocabularySpec};
+    /// let mut builder = VocabularyBuilder::new(&VocabularySpec { unit: Unit::Word, ..VocabularySpec::default() });
+    /// builder.add("the bee and the hive");
+    /// let located = builder.finish(1)?.locate("the  wasp");
+    /// assert_eq!(located.tokens, [(0..3, 4), (5..9, 1)]);
+    /// # Ok::<(), lalograph_text::TextError>(())
+    /// ```
+    pub fn locate(&self, text: &str) -> Located {
+        let cleaned = self.cleaning.apply(text);
+        let mut tokens = Vec::new();
+        if self.unit.knows_everything() {
+            let (mut indices, mut from) = (Vec::new(), 0);
+            self.encoder().encode_cleaned(&cleaned, &mut indices);
+            for index in indices {
+                let end = from + self.token(index).map_or(0, <[u8]>::len);
+                tokens.push((from..end, index));
+                from = end;
+            }
+        } else {
+            self.unit.tokenise(&cleaned, |token| {
+                let from = token.as_ptr().addr() - cleaned.as_ptr().addr();
+                tokens.push((from..from + token.len(), self.index_of(token)));
+            });
+        }
+        Located { text: cleaned.into_owned(), tokens }
+    }
+
     /// Indices back to bytes: exactly the cleaned text, unless the unit is the word; words are put together
     /// readably. Padding, start and end print nothing; unknown prints as it is spelt.
     ///
@@ -315,6 +360,22 @@ impl Vocabulary {
             }
         }
         Ok(out)
+    }
+
+    /// The bits of what is not in tokens; computed at the first call.
+    fn costs(&self) -> &Costs {
+        self.costs.get(|| {
+            // A word without an index will be like those that had none: they count as often as they came, and others once. On manuals in
+            // English this costs less for every size of the vocabulary than either all of them once or all by their counts.
+            let listed = self.tokens.iter().map(|token| (&*token.bytes, 1));
+            let unlisted = self.rest.words.iter().map(|(word, count)| (word.as_bytes(), *count));
+            Costs { spelling: SpellingModel::new(listed.chain(unlisted)), spacing: self.rest.spacing.costs() }
+        })
+    }
+
+    /// The bits of a word's spelling: what it takes besides the unknown token where it has no index.
+    pub fn spelling_bits(&self, word: &str) -> f64 {
+        self.costs().spelling.bits(word.as_bytes())
     }
 
     /// A hash of everything that decides which index a text gets, in hexadecimal.

@@ -122,11 +122,11 @@ fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
     let first = encoded(&corpus, &words, 0.25, 0.0);
     assert_eq!(first.split, SplitKind::Documents);
     let (training, validation) = (&first.training, &first.validation);
-    assert_eq!(training.documents + validation.documents, 400);
-    assert!((60..140).contains(&validation.documents));
-    assert_eq!(training.bytes + validation.bytes, lines.len() as u64);
-    assert_eq!(training.unknown, training.documents);
-    assert_eq!(training.len() as u64, 6 * training.documents);
+    assert_eq!(training.totals.documents + validation.totals.documents, 400);
+    assert!((60..140).contains(&validation.totals.documents));
+    assert_eq!(training.totals.bytes + validation.totals.bytes, lines.len() as u64);
+    assert_eq!(training.totals.unknown, training.totals.documents);
+    assert_eq!(training.len() as u64, 6 * training.totals.documents);
     assert_eq!((training.input(0), training.input(6)), (Reserved::START, Reserved::START));
     assert_eq!(training.input(1), words.index_of("entry"));
     assert_eq!(training.index(5), Reserved::END);
@@ -136,7 +136,7 @@ fn an_encoded_corpus_is_parted_by_document_and_each_document_is_closed() {
     let corpus = Corpus::find(&longer.spec(Division::Line)).unwrap();
     let again = encoded(&corpus, &words, 0.25, 0.0);
     assert!(starts_with(&again.training, training) || starts_with(&again.validation, validation));
-    assert_eq!(again.training.documents + again.validation.documents, 401);
+    assert_eq!(again.training.totals.documents + again.validation.totals.documents, 401);
     assert_ne!(again.text_hash, first.text_hash);
 }
 
@@ -157,13 +157,13 @@ fn a_test_part_is_held_out_beside_the_validation_part_in_memory_and_in_stores() 
     let alone = encoded(&corpus, &words, 0.2, 0.0);
     for encoded in [&stored, &kept] {
         let parts = [&encoded.training, &encoded.validation, &encoded.test];
-        assert_eq!(parts.iter().map(|part| part.documents).sum::<u64>(), 400);
-        assert!((80..160).contains(&encoded.test.documents), "{}", encoded.test.documents);
+        assert_eq!(parts.iter().map(|part| part.totals.documents).sum::<u64>(), 400);
+        assert!((80..160).contains(&encoded.test.totals.documents), "{}", encoded.test.totals.documents);
         // A test part takes nothing from the validation part.
         assert!(encoded.validation.iter().eq(alone.validation.iter()));
         for part in parts {
             let bounds: Vec<_> = part.bounds().collect();
-            assert_eq!(bounds.len() as u64, part.documents);
+            assert_eq!(bounds.len() as u64, part.totals.documents);
             assert!(
                 bounds.iter().all(|range| range.len() == 6 && part.index(range.end - 1) == Reserved::END)
             );
@@ -175,15 +175,15 @@ fn a_test_part_is_held_out_beside_the_validation_part_in_memory_and_in_stores() 
             }
             // The beginning of a text is whole documents.
             let half = part.beginning(0.5);
-            assert!(half.documents == part.documents.div_ceil(2) && starts_with(part, &half));
+            assert!(half.totals.documents == part.totals.documents.div_ceil(2) && starts_with(part, &half));
             assert!(
-                (half.bytes as f64 / part.bytes as f64 - 0.5).abs() < 0.02,
+                (half.totals.bytes as f64 / part.totals.bytes as f64 - 0.5).abs() < 0.02,
                 "{} of {}",
-                half.bytes,
-                part.bytes
+                half.totals.bytes,
+                part.totals.bytes
             );
             assert_eq!(part.beginning(1.0).len(), part.len());
-            assert_eq!(part.beginning(1e-9).documents, 1);
+            assert_eq!(part.beginning(1e-9).totals.documents, 1);
         }
     }
 }
@@ -197,7 +197,7 @@ fn a_single_long_document_is_parted_at_its_end() {
     let two = encoded(&corpus, &words, 0.1, 0.0);
     assert_eq!(two.split, SplitKind::Tail);
     assert_eq!((two.training.len(), two.validation.len()), (901, 100));
-    assert_eq!(two.training.bytes + two.validation.bytes, text.len() as u64);
+    assert_eq!(two.training.totals.bytes + two.validation.totals.bytes, text.len() as u64 + 1);
     let three = encoded(&corpus, &words, 0.1, 0.2);
     let lengths = [&three.training, &three.validation, &three.test].map(TokenSequence::len);
     assert_eq!((lengths, lengths.iter().sum::<usize>()), ([701, 100, 200], 1001));
@@ -209,4 +209,46 @@ fn the_observer_can_stop_the_reading() {
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
     let stopped = survey(&corpus, &SurveySpec::default(), 2, &mut |_| false);
     assert!(matches!(stopped, Err(TextError::Stopped)));
+}
+
+#[test]
+fn what_tokens_do_not_say_is_counted_for_every_document() {
+    let lines: String = (0..60).map(|i| format!("entry {i}  of the hive{}\n", "\t,".repeat(i % 3))).collect();
+    let folder = Folder::with(&[("a.txt", lines.as_bytes())]);
+    let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
+    let words = vocabulary(&["entry of the hive , and 17 more"]);
+    let encode = |threads| {
+        encode_corpus(&corpus, &words, &HeldOut::Nothing, None, threads, &mut |_| true).unwrap().training
+    };
+    let (text, again) = (encode(1), encode(3));
+    assert_eq!(text.totals, again.totals);
+    // By hand: every number but 17 is spelt, and the same white space costs the same everywhere.
+    let spelt = |i: usize| if i == 17 { 0.0 } else { words.spelling_bits(&i.to_string()) };
+    let sum: f64 = (0..60).map(spelt).sum();
+    assert!(
+        sum > 60.0 && (text.totals.spelling_bits - sum).abs() < 1e-9,
+        "{} {sum}",
+        text.totals.spelling_bits
+    );
+    assert!(text.totals.spacing_bits > 60.0 && text.totals.changed == 0);
+    let spaced = |i: u64| text.document(i).unwrap().remainder_bits - spelt(i as usize);
+    for i in 21..60 {
+        assert!((spaced(i) - spaced(18 + i % 3)).abs() < 1e-9, "{i}");
+    }
+    let bits: f64 = (0..60).map(|i| text.document(i).unwrap().remainder_bits).sum();
+    assert!((bits - text.totals.spelling_bits - text.totals.spacing_bits).abs() < 1e-9);
+    // The first half knows its own part.
+    let half = text.beginning(0.5);
+    let own: f64 = (0..half.totals.documents).map(|i| text.document(i).unwrap().remainder_bits).sum();
+    assert!((half.totals.spelling_bits + half.totals.spacing_bits - own).abs() < 1e-9);
+    // Bytes cost nothing besides.
+    let spec = VocabularySpec { unit: lalograph_text::Unit::Byte, ..VocabularySpec::default() };
+    let mut bytes = VocabularyBuilder::new(&spec);
+    bytes.add("bees");
+    let bytes = bytes.finish(1).unwrap();
+    let plain = encode_corpus(&corpus, &bytes, &HeldOut::Nothing, None, 2, &mut |_| true).unwrap().training;
+    assert_eq!(
+        (plain.totals.spelling_bits, plain.totals.spacing_bits, plain.totals.bytes),
+        (0.0, 0.0, lines.len() as u64)
+    );
 }

@@ -245,7 +245,7 @@ fn say_more(count: u64, screen: &Screen) {
 pub(crate) fn say_unknown(unknown: u64, tokens: u64, screen: &Screen) {
     if unknown * 20 > tokens {
         screen.warn(&format!(
-            "{} of the tokens are not in the vocabulary: the figures say little about this text",
+            "{} of the tokens are not in the vocabulary: perplexity says little about this text; bits per byte charge for their spelling",
             percent(unknown, tokens)
         ));
     }

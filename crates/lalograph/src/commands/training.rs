@@ -116,7 +116,7 @@ fn shown<T>(
     places.finish()?;
     say_reading(&corpus(&prepared).reading, left_out, screen);
     let held_out = &corpus(&prepared).validation;
-    say_unknown(held_out.unknown, held_out.len() as u64, screen);
+    say_unknown(held_out.totals.unknown, held_out.len() as u64, screen);
     Ok(prepared)
 }
 
@@ -181,15 +181,15 @@ pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
     let rows = [
         (
             "training text",
-            format!("{}, {} tokens", documents(training.documents), count(training.len() as u64)),
+            format!("{}, {} tokens", documents(training.totals.documents), count(training.len() as u64)),
         ),
         (
             "validation text",
             format!(
                 "{}, {} tokens ({split}), {} unknown",
-                documents(held_out.documents),
+                documents(held_out.totals.documents),
                 count(held_out.len() as u64),
-                percent(held_out.unknown, held_out.len() as u64)
+                percent(held_out.totals.unknown, held_out.len() as u64)
             ),
         ),
         (

@@ -415,7 +415,7 @@ fn each_hint_is_provoked_by_a_run_and_said_with_its_figure() {
         ("overfitting", format!("{few} --first 60 --hidden 96 --epochs 60 --learning-rate 0.02 --dropout 0 --validate-every 20")),
         ("vanishing_gradients", format!("{few} --cell plain-tanh --hidden 16 --steps 20 --flow-every 10 --set model.recurrent_gain=0.05")),
         ("exploding_gradients", format!("{few} --cell plain-relu --hidden 16 --steps 1 --flow-every 1 --validation-share 0 --set model.recurrent_gain=2.2")),
-        ("learning_rate_too_low", format!("{few} --hidden 16 --steps 120 --learning-rate 1e-6")),
+        ("worse_than_unigram", format!("{few} --hidden 16 --steps 120 --learning-rate 1e-6")),
         ("many_unknown_tokens", format!("{few} --hidden 16 --steps 3 --vocab-size 40")),
         (
             "validation_seen_in_training",

@@ -1,5 +1,6 @@
 //! `train`, `sample` and `score` on files, with the model file as the only thing between them.
 
+use crate::code_length::remainder_bits;
 use crate::common::{Workshop, demo, workshop_with_demo};
 use safetensors::SafeTensors;
 use serde_json::Value;
@@ -95,8 +96,10 @@ fn score_agrees_with_a_plain_forward_pass_over_the_model_file() {
     let workshop = workshop_with_demo();
     workshop.run(&format!("{SMALL} --layers 2 --name deep")).ok();
     workshop.run(&format!("{SMALL} --name carried --set training.reset_at_documents=false")).ok();
-    let text: Vec<String> =
-        workshop.read("thornmere/diaries/volume-00001.txt").lines().take(8).map(str::to_owned).collect();
+    let mut text: Vec<String> =
+        workshop.read("thornmere/diaries/volume-00001.txt").lines().take(6).map(str::to_owned).collect();
+    text.push("Hesper , the wexlery keeper,  vlorped 77 combs\tof na\u{ef}ve bees".into());
+    text.push("vlorped .".into());
     workshop.write("eight.txt", text.join("\n") + "\n");
     for run in ["runs/deep", "runs/carried", "thornmere/runs/demo"] {
         let score = workshop.run(&format!("score {run} eight.txt --json")).ok();
@@ -118,8 +121,19 @@ fn score_agrees_with_a_plain_forward_pass_over_the_model_file() {
         let tokens = documents.iter().map(|document| document.len() + 1).sum::<usize>() as f64;
         assert_eq!(score["bytes"].as_f64().unwrap(), bytes);
         assert_eq!(score["tokens"].as_f64().unwrap(), tokens);
-        let bits = loss * tokens / std::f64::consts::LN_2 / bytes;
-        assert!((score["bits_per_byte"].as_f64().unwrap() - bits).abs() < 1e-9);
+        let vocabulary: Value =
+            serde_json::from_str(&workshop.read(&format!("{run}/vocabulary.json"))).unwrap();
+        let (mut spelling, mut spacing) = (0.0, 0.0);
+        for line in &text {
+            let (spelt, spaced) = remainder_bits(&vocabulary, line);
+            (spelling, spacing) = (spelling + spelt, spacing + spaced);
+        }
+        let figure = |name: &str| score[name].as_f64().unwrap();
+        assert!(spelling > 50.0 && spacing > 10.0, "{spelling} {spacing}");
+        assert!((figure("spelling_bits") - spelling).abs() < 1e-6, "{run}: {score} {spelling}");
+        assert!((figure("spacing_bits") - spacing).abs() < 1e-6, "{run}: {score} {spacing}");
+        let bits = (loss * tokens / std::f64::consts::LN_2 + spelling + spacing) / bytes;
+        assert!((figure("bits_per_byte") - bits).abs() < 1e-9);
     }
 }
 

@@ -190,20 +190,51 @@ fn surprise_is_shown_without_colour_too_and_models_are_put_side_by_side() {
     let words = ["score", "thornmere/runs/demo", "-", "--surprise"];
     let shown = workshop.run_with_input(&words, "Hesper pottered to bees vlorped Hesper.\n").ok();
     assert!(shown.contains("Surprise, in bits") && shown.contains("bees["), "{shown}");
+    // What the vocabulary does not know is shown as it stands, and marked.
+    assert!(
+        shown.contains("\u{2039}vlorped\u{203a}") && shown.contains("are not in the vocabulary"),
+        "{shown}"
+    );
     let train = "train thornmere/diaries --document line --unit character --embedding 8 --hidden 16 --steps 4 --quiet --name letters";
     workshop.run(train).ok();
     let words = "score thornmere/runs/demo thornmere/diaries --first 9 --beside runs/letters";
     let table = workshop.run(words).ok();
-    assert!(table.contains("bits per byte") && table.contains("runs/letters"), "{table}");
+    let unwrapped = |text: &str| text.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(table.contains("runs/letters"), "{table}");
+    assert!(unwrapped(&table).contains("over the same 9 documents"), "{table}");
     let document = json(&workshop.run(&format!("{words} --json")).ok());
     let models = document["models"].as_array().unwrap();
     assert_eq!((models.len(), &models[0]["bytes"]), (2, &models[1]["bytes"]));
-    assert!(models[0]["bits_per_byte"].as_f64().unwrap() < models[1]["bits_per_byte"].as_f64().unwrap());
+    let bits = |model: &Value| model["bits_per_byte"].as_f64().unwrap();
+    assert!(bits(&models[0]) < bits(&models[1]));
+    let above = &models[1]["difference"];
+    assert!((above["bits_per_byte"].as_f64().unwrap() - (bits(&models[1]) - bits(&models[0]))).abs() < 1e-9);
+    assert!(above["standard_error"].as_f64().unwrap() > 0.0, "{above}");
+    assert_eq!(models[0]["difference"]["bits_per_byte"], 0.0);
+    // A model that was trained on whole files as documents scores the lines too, since the first model does.
+    workshop.run("train thornmere/diaries --document file --unit byte --embedding 8 --hidden 16 --steps 4 --quiet --name files --validation-share 0").ok();
+    let document = json(
+        &workshop
+            .run("score thornmere/runs/demo thornmere/diaries --first 9 --beside runs/files --json")
+            .ok(),
+    );
+    let both = document["models"].as_array().unwrap();
+    for figure in ["documents", "bytes"] {
+        assert_eq!((&both[0][figure], &both[1][figure]), (&models[0][figure], &models[0][figure]));
+    }
+    // Cleaning that makes another text is said, and its figures are not put in order with others.
+    workshop.run("train thornmere/diaries --document line --clean lower-case --embedding 8 --hidden 16 --steps 4 --quiet --name lower").ok();
+    let table =
+        workshop.run("score thornmere/runs/demo thornmere/diaries --first 9 --beside runs/lower").ok();
+    assert!(table.contains("not comparable") && unwrapped(&table).contains("makes another text"), "{table}");
+    let alone = workshop.run("score runs/lower thornmere/diaries --first 9").ok();
+    assert!(unwrapped(&alone).contains("cleaning changed 100.0 % of the documents"), "{alone}");
     let worst = workshop.run("score thornmere/runs/demo thornmere/diaries --first 30 --worst 2").ok();
     assert!(worst.contains("Most surprising documents") && worst.contains("with 95 % confidence"), "{worst}");
-    workshop
+    let twice = workshop
         .run_with_input(&["score", "thornmere/runs/demo", "-", "--beside", "thornmere/runs/demo"], "bees")
-        .fails(2, &["can be read once"]);
+        .ok();
+    assert!(twice.contains("+0.0000"), "{twice}");
     workshop.run("score thornmere/runs/demo thornmere/diaries --window 0").fails(2, &["--window"]);
     workshop.run("score thornmere/runs/demo thornmere/diaries --beside nowhere").fails(1, &["nowhere"]);
 }

@@ -47,8 +47,21 @@ pub struct Unigram {
 impl Unigram {
     /// Over a vocabulary of `size` indices.
     pub fn new(size: usize, training: &TokenSequence) -> Self {
-        let mut counts: Vec<f64> =
-            training.counts(size).into_iter().map(|count| count as f64 + 1.0).collect();
+        Self::of_counts(training.counts(size))
+    }
+
+    /// By what a vocabulary says of the text that it was counted on.
+    pub fn of_vocabulary(vocabulary: &Vocabulary) -> Self {
+        let counted = vocabulary.counted();
+        let mut counts = vec![0; Reserved::COUNT as usize];
+        counts[Reserved::UNKNOWN as usize] = counted.tokens.saturating_sub(counted.tokens_covered);
+        counts[Reserved::END as usize] = counted.documents;
+        counts.extend(vocabulary.tokens().iter().map(|token| token.count));
+        Self::of_counts(counts)
+    }
+
+    fn of_counts(counts: Vec<u64>) -> Self {
+        let mut counts: Vec<f64> = counts.into_iter().map(|count| count as f64 + 1.0).collect();
         counts[Reserved::PADDING as usize] = 0.0;
         counts[Reserved::START as usize] = 0.0;
         let total: f64 = counts.iter().sum();
@@ -64,14 +77,17 @@ impl Predictor for Unigram {
 
 /// Mean loss per token of the unigram model.
 pub fn unigram_loss(vocabulary: &Vocabulary, training: &TokenSequence, judged: &TokenSequence) -> f64 {
-    let mut unigram = Unigram::new(vocabulary.len(), training);
-    let sum: f64 = judged.iter().map(|index| -unigram.probability(index).ln()).sum();
+    let unigram = Unigram::new(vocabulary.len(), training);
+    let counts = judged.counts(vocabulary.len());
+    let of =
+        |(count, probability): (u64, f64)| if count > 0 { -(count as f64) * probability.ln() } else { 0.0 };
+    let sum: f64 = counts.into_iter().zip(unigram.probabilities).map(of).sum();
     sum / judged.len() as f64
 }
 
 #[cfg(test)]
 mod tests {
-    use super::{Predictor, Uniform, unigram_loss};
+    use super::{Predictor, Uniform, Unigram, unigram_loss};
     use lalograph_text::VocabularyBuilder;
     use lalograph_text::tokens::TokenSequence;
     use lalograph_text::vocabulary::VocabularySpec;
@@ -87,5 +103,7 @@ mod tests {
         let expected = -((3.0f64 / 8.0).ln() + (1.0f64 / 8.0).ln()) / 2.0;
         assert!((loss - expected).abs() < 1e-12);
         assert_eq!(Uniform::new(6).probability(4), 0.25);
+        let by_counts = Unigram::new(words.len(), &sequence(vec![4, 4, 5, 3]));
+        assert_eq!(Unigram::of_vocabulary(&words).probabilities, by_counts.probabilities);
     }
 }

@@ -78,9 +78,12 @@ fn lay_out(
         training_tokens: training.len() as u64,
         validation_tokens: validation.len() as u64,
         test_tokens: test.len() as u64,
-        unknown_share: held_out.then(|| validation.unknown as f64 / validation.len() as f64),
+        unknown_share: held_out.then(|| validation.totals.unknown as f64 / validation.len() as f64),
         seen_share: seen_share(training, validation),
         unigram_loss: held_out.then(|| unigram_loss(&vocabulary, training, validation)),
+        training_unigram_loss: Some(unigram_loss(&vocabulary, training, training)),
+        changed_share: held_out
+            .then(|| validation.totals.changed as f64 / validation.totals.documents.max(1) as f64),
         steps_per_epoch: windows,
     };
     let mut seed_texts = plan.samples.seed_text.0.clone();

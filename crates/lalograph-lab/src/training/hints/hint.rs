@@ -31,6 +31,8 @@ pub enum Hint {
         share: f64,
         /// When it was measured.
         step: u64,
+        /// Whether the layers have gates.
+        gated: bool,
     },
     /// Gradients grow on their way back, or from step to step.
     ExplodingGradients {
@@ -40,28 +42,45 @@ pub enum Hint {
         tokens_back: Option<usize>,
         /// When it was measured.
         step: u64,
+        /// Whether the layers have gates.
+        gated: bool,
+        /// Whether the norm of gradients is clipped.
+        clipped: bool,
     },
-    /// Training loss was driven up, or never came down.
+    /// Training loss was driven up, or was no number any more.
     LearningRateTooHigh {
         /// The highest learning rate.
         learning_rate: f64,
         /// When.
         step: u64,
-        /// The lowest training perplexity before; none if it was never lower.
+        /// The lowest training perplexity before; none if it was no number any more.
         from_perplexity: Option<f64>,
         /// Training perplexity then; none if it was no number any more.
         to_perplexity: Option<f64>,
     },
-    /// Training loss creeps.
-    LearningRateTooLow {
-        /// The highest learning rate.
-        learning_rate: f64,
+    /// The model never predicted as well as a unigram model does on the same text.
+    WorseThanUnigram {
         /// Steps made.
         step: u64,
-        /// Training perplexity at the end.
-        training_perplexity: f64,
-        /// What knowing how common each token is would give.
+        /// Which text.
+        text: Text,
+        /// The lowest perplexity.
+        perplexity: f64,
+        /// What knowing how frequent each token is gives.
         unigram_perplexity: f64,
+        /// The highest learning rate.
+        learning_rate: f64,
+        /// What training loss shows of the cause.
+        cause: Cause,
+    },
+    /// Validation perplexity is far above training perplexity.
+    Gap {
+        /// Where validation was best.
+        step: u64,
+        /// Validation perplexity there.
+        validation_perplexity: f64,
+        /// Training perplexity there.
+        training_perplexity: f64,
     },
     /// Much of the validation text is unknown to the vocabulary.
     ManyUnknownTokens {
@@ -84,6 +103,28 @@ pub enum Hint {
     },
 }
 
+/// The text that a perplexity is of.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Text {
+    /// What is learnt from.
+    Training,
+    /// What is held out.
+    Validation,
+}
+
+/// Why a model may not have learnt.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
+#[serde(rename_all = "snake_case")]
+pub enum Cause {
+    /// Training loss goes up and down from line to line.
+    LearningRateTooHigh,
+    /// Training loss falls a little from line to line, or not at all.
+    LearningRateTooLow,
+    /// Neither.
+    Unclear,
+}
+
 impl Hint {
     /// Its name in JSON.
     pub fn name(&self) -> &'static str {
@@ -92,7 +133,8 @@ impl Hint {
             Self::VanishingGradients { .. } => "vanishing_gradients",
             Self::ExplodingGradients { .. } => "exploding_gradients",
             Self::LearningRateTooHigh { .. } => "learning_rate_too_high",
-            Self::LearningRateTooLow { .. } => "learning_rate_too_low",
+            Self::WorseThanUnigram { .. } => "worse_than_unigram",
+            Self::Gap { .. } => "gap",
             Self::ManyUnknownTokens { .. } => "many_unknown_tokens",
             Self::ValidationSeenInTraining { .. } => "validation_seen_in_training",
             Self::TooShort { .. } => "too_short",
@@ -135,21 +177,30 @@ impl Display for Hint {
                     "; the weights of step {best_step} are kept, and more dropout or more text would help"
                 )
             }
-            Self::VanishingGradients { layer, tokens_back, share, step } => write!(
+            Self::VanishingGradients { layer, tokens_back, share, step, gated } => {
+                let advice = if gated {
+                    "a higher `model.keep_bias`"
+                } else {
+                    "an LSTM, a GRU or a higher recurrent gain"
+                };
+                write!(
+                    formatter,
+                    "vanishing gradients: at step {step} the gradient at layer {layer} is down to {share:.0e} of itself {tokens_back} tokens \
+                     back, so little is learnt from further back; {advice} reaches further"
+                )
+            }
+            Self::ExplodingGradients { times, tokens_back: Some(tokens_back), step, gated, .. } => write!(
                 formatter,
-                "vanishing gradients: at step {step} the gradient at layer {layer} is down to {share:.0e} of itself {tokens_back} tokens \
-                 back, so little is learnt from further back; an LSTM, a GRU or a higher recurrent gain reaches further"
+                "exploding gradients: at step {step} the gradient grows {} times on its way {tokens_back} tokens back; a lower recurrent gain{} or a \
+                 shorter window would help",
+                Figure(times),
+                if gated { "" } else { ", an LSTM, a GRU" }
             ),
-            Self::ExplodingGradients { times, tokens_back: Some(tokens_back), step } => write!(
+            Self::ExplodingGradients { times, tokens_back: None, step, clipped, .. } => write!(
                 formatter,
-                "exploding gradients: at step {step} the gradient grows {} times on its way {tokens_back} tokens back; a lower recurrent gain, \
-                 gated cells or a shorter window would tame it",
-                Figure(times)
-            ),
-            Self::ExplodingGradients { times, tokens_back: None, step } => write!(
-                formatter,
-                "exploding gradients: at step {step} the gradient's norm is {} times its median; clipping it lower would help",
-                Figure(times)
+                "exploding gradients: at step {step} the gradient's norm is {} times its median; {} would help",
+                Figure(times),
+                if clipped { "a lower `training.clip_norm`" } else { "clipping it (`training.clip_norm`)" }
             ),
             Self::LearningRateTooHigh {
                 learning_rate,
@@ -162,25 +213,47 @@ impl Display for Hint {
                 Figure(from),
                 Figure(to)
             ),
-            Self::LearningRateTooHigh { learning_rate, step, to_perplexity: Some(to), .. } => write!(
-                formatter,
-                "the learning rate {learning_rate} looks too high: training perplexity still swings about {} at step {step}, no better than a model \
-                 that knows only how common each token is",
-                Figure(to)
-            ),
             Self::LearningRateTooHigh { learning_rate, step, .. } => write!(
                 formatter,
                 "the learning rate {learning_rate} looks too high: at step {step} the numbers were no longer finite"
             ),
-            Self::LearningRateTooLow { learning_rate, step, training_perplexity, unigram_perplexity } => {
+            Self::WorseThanUnigram { step, text, perplexity, unigram_perplexity, learning_rate, cause } => {
+                let text = match text {
+                    Text::Training => "training",
+                    Text::Validation => "validation",
+                };
                 write!(
                     formatter,
-                    "the learning rate {learning_rate} looks too low: after {step} steps training perplexity has crept down to only {}, where knowing \
-                 how common each token is gives {}",
-                    Figure(training_perplexity),
+                    "worse than a unigram model: after {step} steps the lowest {text} perplexity is {}, and a model that knows only how frequent \
+                     each token is has {}; ",
+                    Figure(perplexity),
                     Figure(unigram_perplexity)
-                )
+                )?;
+                match cause {
+                    Cause::LearningRateTooHigh => write!(
+                        formatter,
+                        "training loss goes up and down, so the learning rate {learning_rate} looks too high"
+                    ),
+                    Cause::LearningRateTooLow => {
+                        write!(
+                            formatter,
+                            "training loss hardly falls, so the learning rate {learning_rate} looks too low"
+                        )
+                    }
+                    Cause::Unclear => write!(
+                        formatter,
+                        "more steps, or another learning rate than {learning_rate}, would help"
+                    ),
+                }
             }
+            Self::Gap { step, validation_perplexity, training_perplexity } => write!(
+                formatter,
+                "a gap between training and validation: at step {step} validation perplexity is {}, {:.1} times training perplexity ({}); more \
+                 dropout, more text or a smaller model would narrow it",
+                Figure(validation_perplexity),
+                validation_perplexity / training_perplexity,
+                Figure(training_perplexity)
+            ),
             Self::ManyUnknownTokens { share } => write!(
                 formatter,
                 "the vocabulary hides much of the text: {:.1} % of the validation tokens are unknown to it, which makes perplexity look better than \

@@ -2,7 +2,7 @@
 
 mod hint;
 
-pub use hint::Hint;
+pub use hint::{Cause, Hint, Text};
 
 use crate::plan::Plan;
 use crate::run::description::TextFacts;
@@ -23,8 +23,10 @@ const BURST: f64 = 50.0;
 const DRIVEN_UP: f64 = 0.4;
 /// Training loss that changes by so much from line to line swings...
 const SWING: f64 = 0.05;
-/// ...and one that does not, and is so far above that of a unigram model, has not moved.
+/// ...and one that does not, where validation loss is so far above that of a unigram model, has not moved.
 const ABOVE: f64 = 0.3;
+/// Validation loss that is so far above training loss shows a gap: half as much perplexity again.
+const GAP: f64 = 0.4;
 /// Shares of validation text that are too much.
 const MUCH_UNKNOWN: f64 = 0.05;
 const MUCH_SEEN: f64 = 0.01;
@@ -59,14 +61,26 @@ pub struct Evidence<'a> {
     pub stage: Stage,
 }
 
+impl Evidence<'_> {
+    fn clipped(&self) -> bool {
+        let clipping = self.plan.clipping();
+        clipping.norm.is_some() || clipping.group_norms.iter().any(Option::is_some)
+    }
+
+    fn gated(&self) -> bool {
+        self.plan.model.cell.gates() > 1
+    }
+}
+
 /// Everything that the figures say.
 pub fn hints(evidence: &Evidence<'_>) -> Vec<Hint> {
     let curves = Curves::of(evidence.metrics);
     let text = [many_unknown(evidence.text), seen(evidence.text)];
-    let rate = rate_too_high(evidence, &curves).or_else(|| rate_too_low(evidence, &curves));
-    let short = too_short(evidence, &curves).filter(|_| rate.is_none());
-    let learning =
-        [overfitting(&curves), vanishing(evidence.flow), exploding(evidence.flow, &curves), rate, short];
+    let rate = rate_too_high(evidence, &curves);
+    let worse = worse_than_unigram(evidence, &curves).filter(|_| rate.is_none());
+    let short = too_short(evidence, &curves).filter(|_| rate.is_none() && worse.is_none());
+    let fitted = overfitting(&curves).or_else(|| gap(evidence, &curves));
+    let learning = [fitted, vanishing(evidence), exploding(evidence, &curves), rate, worse, short];
     text.into_iter().chain(learning).flatten().collect()
 }
 
@@ -145,8 +159,16 @@ fn overfitting(curves: &Curves) -> Option<Hint> {
     })
 }
 
-fn vanishing(flow: Option<&FlowRecord>) -> Option<Hint> {
-    let record = flow?;
+/// Said of runs that have ended, also where early stopping came before validation loss rose.
+fn gap(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
+    let &(step, loss) = curves.validation.iter().min_by(|a, b| a.1.total_cmp(&b.1))?;
+    let training = curves.training_at(step)?;
+    let wide = evidence.stage == Stage::Ended && curves.exact && loss - training > GAP;
+    wide.then(|| Hint::Gap { step, validation_perplexity: loss.exp(), training_perplexity: training.exp() })
+}
+
+fn vanishing(evidence: &Evidence<'_>) -> Option<Hint> {
+    let record = evidence.flow?;
     record.by_distance.iter().enumerate().find_map(|(layer, norms)| {
         let near = *norms.first().filter(|norm| **norm > 0.0)?;
         let tokens_back = norms.iter().position(|norm| norm / near < VANISHED)?;
@@ -157,12 +179,14 @@ fn vanishing(flow: Option<&FlowRecord>) -> Option<Hint> {
             tokens_back,
             share: norms[tokens_back] / near,
             step: record.step,
+            gated: evidence.gated(),
         })
     })
 }
 
-fn exploding(flow: Option<&FlowRecord>, curves: &Curves) -> Option<Hint> {
-    let by_distance = flow.and_then(|record| {
+fn exploding(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
+    let (gated, clipped) = (evidence.gated(), evidence.clipped());
+    let by_distance = evidence.flow.and_then(|record| {
         record.by_distance.iter().find_map(|norms| {
             let near = *norms.first().filter(|norm| **norm > 0.0)?;
             let (tokens_back, far) = norms.iter().enumerate().max_by(|a, b| a.1.total_cmp(b.1))?;
@@ -171,6 +195,8 @@ fn exploding(flow: Option<&FlowRecord>, curves: &Curves) -> Option<Hint> {
                 times,
                 tokens_back: Some(tokens_back),
                 step: record.step,
+                gated,
+                clipped,
             })
         })
     });
@@ -180,7 +206,13 @@ fn exploding(flow: Option<&FlowRecord>, curves: &Curves) -> Option<Hint> {
         let median = *norms.get(norms.len() / 2).filter(|median| norms.len() >= 5 && **median > 0.0)?;
         let worst = curves.training.iter().max_by(|a, b| a.norm.total_cmp(&b.norm))?;
         let times = worst.norm / median;
-        (times > BURST).then_some(Hint::ExplodingGradients { times, tokens_back: None, step: worst.step })
+        (times > BURST).then_some(Hint::ExplodingGradients {
+            times,
+            tokens_back: None,
+            step: worst.step,
+            gated,
+            clipped,
+        })
     })
 }
 
@@ -208,12 +240,7 @@ fn rate_too_high(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
             worst = Some((step, lowest, loss - lowest));
         }
     }
-    if let Some((step, from, rise)) = worst {
-        return Some(high(step, Some(from), Some(from + rise)));
-    }
-    let (&(step, last), unigram) = (smooth.last()?, evidence.text.unigram_loss?);
-    let settled = evidence.stage == Stage::Ended && step >= FEW_STEPS;
-    (settled && last > unigram && restless(curves)).then(|| high(step, None, Some(last)))
+    worst.map(|(step, from, rise)| high(step, Some(from), Some(from + rise)))
 }
 
 /// Whether training loss swings from line to line instead of creeping down.
@@ -229,18 +256,38 @@ fn creeps(curves: &Curves) -> bool {
     falls * 5 >= curves.training.len().saturating_sub(1) * 4
 }
 
-fn rate_too_low(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
-    let (step, unigram) = (curves.last_step(), evidence.text.unigram_loss?);
-    let loss = curves.training_at(step)?;
-    let settled =
-        curves.exact && evidence.stage == Stage::Ended && step >= FEW_STEPS && curves.training.len() >= 5;
-    // Creeping, or so slow that it is lost in the differences between one window and the next.
-    let crept = (creeps(curves) && loss > unigram * 0.98) || (!restless(curves) && loss > unigram + ABOVE);
-    (settled && crept).then(|| Hint::LearningRateTooLow {
-        learning_rate: evidence.plan.training.learning_rate,
+/// The lowest loss, and that of a unigram model on the same text: of the validation text, or of the training text where nothing is held out and no
+/// dropout raises the loss.
+fn beside_unigram(evidence: &Evidence<'_>, curves: &Curves) -> Option<(Text, f64, f64)> {
+    let validated = curves.validation.iter().map(|(_, loss)| *loss).min_by(f64::total_cmp);
+    if let Some(loss) = validated {
+        return Some((Text::Validation, loss, evidence.text.unigram_loss?));
+    }
+    let plain = curves.exact && !evidence.plan.regularisation().dropout.any();
+    let loss = curves.training_at(curves.last_step()).filter(|_| plain)?;
+    Some((Text::Training, loss, evidence.text.training_unigram_loss?))
+}
+
+fn worse_than_unigram(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
+    let (step, (text, loss, unigram)) = (curves.last_step(), beside_unigram(evidence, curves)?);
+    if evidence.stage != Stage::Ended || step < FEW_STEPS || loss <= unigram {
+        return None;
+    }
+    let told = curves.exact && curves.training.len() >= 5;
+    let cause = if told && restless(curves) {
+        Cause::LearningRateTooHigh
+    } else if told && (creeps(curves) || loss > unigram + ABOVE) {
+        Cause::LearningRateTooLow
+    } else {
+        Cause::Unclear
+    };
+    Some(Hint::WorseThanUnigram {
         step,
-        training_perplexity: loss.exp(),
+        text,
+        perplexity: loss.exp(),
         unigram_perplexity: unigram.exp(),
+        learning_rate: evidence.plan.training.learning_rate,
+        cause,
     })
 }
 
@@ -265,7 +312,7 @@ fn too_short(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
 
 #[cfg(test)]
 mod tests {
-    use super::{Evidence, Hint, Stage, hints};
+    use super::{Cause, Evidence, Hint, Stage, Text, hints};
     use crate::plan::Plan;
     use crate::run::description::TextFacts;
     use crate::run::records::{Figures, FlowRecord, MetricsRecord};
@@ -343,6 +390,8 @@ mod tests {
         unknown_share: Some(0.01),
         seen_share: Some(0.0),
         unigram_loss: Some(5.0),
+        training_unigram_loss: Some(5.0),
+        changed_share: None,
         steps_per_epoch: 100,
     };
 
@@ -435,7 +484,14 @@ mod tests {
         one_hard_window[6] = 2.5;
         assert!(names(&run(one_hard_window, SETTLED), &[], &FACTS, Stage::UnderWay).is_empty());
         let swinging = run([6.0, 5.4, 5.6, 5.3, 5.5, 5.6, 5.3, 5.6, 5.4, 5.5], [5.5, 5.4, 5.5, 5.5, 5.45]);
-        assert_eq!(names(&swinging, &[], &FACTS, Stage::Ended), ["learning_rate_too_high"]);
+        let found = said(&swinging, &[], &FACTS, Stage::Ended);
+        assert!(
+            matches!(
+                found[..],
+                [Hint::WorseThanUnigram { cause: Cause::LearningRateTooHigh, text: Text::Validation, .. }]
+            ),
+            "{found:?}"
+        );
         assert!(names(&swinging, &[], &FACTS, Stage::UnderWay).is_empty());
         let found = said(&[], &[], &FACTS, Stage::NotFinite(7));
         assert!(
@@ -447,12 +503,70 @@ mod tests {
     #[test]
     fn a_learning_rate_is_too_low_where_the_loss_creeps() {
         let creeping = run(std::array::from_fn(|i| 6.5 - 0.02 * i as f64), [6.5, 6.46, 6.42, 6.38, 6.34]);
-        assert_eq!(names(&creeping, &[], &FACTS, Stage::Ended), ["learning_rate_too_low"]);
-        assert!(names(&creeping, &[], &FACTS, Stage::UnderWay).is_empty());
         let still = run(std::array::from_fn(|i| 6.6 + 0.01 * (i % 2) as f64), [6.6, 6.6, 6.6, 6.6, 6.6]);
-        assert_eq!(names(&still, &[], &FACTS, Stage::Ended), ["learning_rate_too_low"]);
+        for metrics in [&creeping, &still] {
+            let found = said(metrics, &[], &FACTS, Stage::Ended);
+            assert!(
+                matches!(found[..], [Hint::WorseThanUnigram { cause: Cause::LearningRateTooLow, .. }]),
+                "{found:?}"
+            );
+            assert!(names(metrics, &[], &FACTS, Stage::UnderWay).is_empty());
+        }
         let below = TextFacts { unigram_loss: Some(7.0), ..FACTS };
-        assert!(!names(&creeping, &[], &below, Stage::Ended).contains(&"learning_rate_too_low"));
+        assert!(names(&creeping, &[], &below, Stage::Ended).is_empty());
+    }
+
+    #[test]
+    fn like_is_compared_with_like() {
+        // With dropout training loss may stay above the unigram's of a validation text that the model predicts better than that.
+        let learnt =
+            run([6.3, 6.2, 6.1, 6.05, 6.0, 5.98, 5.96, 5.95, 5.94, 5.93], [6.2, 6.0, 5.9, 5.88, 5.87]);
+        let text = TextFacts { unigram_loss: Some(5.9), training_unigram_loss: Some(5.8), ..FACTS };
+        assert!(names(&learnt, &[], &text, Stage::Ended).is_empty());
+        // Without validation only training loss without dropout can be compared.
+        let alone: Vec<MetricsRecord> = learnt[..10].to_vec();
+        let text = TextFacts { unigram_loss: None, ..text };
+        let hints_of = |dropout: f64| {
+            let mut plan = Plan::default();
+            plan.training.dropout = dropout;
+            let evidence =
+                Evidence { plan: &plan, text: &text, metrics: &alone, flow: None, stage: Stage::Ended };
+            hints(&evidence)
+        };
+        assert!(hints_of(0.2).is_empty());
+        assert!(matches!(hints_of(0.0)[..], [Hint::WorseThanUnigram { text: Text::Training, .. }]));
+    }
+
+    #[test]
+    fn a_gap_is_told_where_early_stopping_came_before_a_rise() {
+        let far = [3.0, 2.6, 2.5, 2.45, 2.44];
+        let found = said(&run(FALLING, far), &[], &FACTS, Stage::Ended);
+        assert!(matches!(found[..], [Hint::Gap { step: 1000, .. }]), "{found:?}");
+        assert!(found[0].to_string().contains("11.5, 1.9 times training perplexity (5.95)"), "{}", found[0]);
+        assert!(names(&run(FALLING, far), &[], &FACTS, Stage::UnderWay).is_empty());
+    }
+
+    #[test]
+    fn advice_fits_the_cell_and_the_settings() {
+        let fading: Vec<f64> = (0..30).map(|d| 0.3f64.powi(d)).collect();
+        let growing: Vec<f64> = (0..30).map(|d| 1.2f64.powi(d)).collect();
+        let mut bursting = run(FALLING, SETTLED);
+        bursting[4] = training(500, 2.0, 80.0);
+        let told = |cell: &str, flow: Option<&FlowRecord>, clip: f64| {
+            let mut plan = Plan::default();
+            plan.model.cell = serde_json::from_value(cell.into()).unwrap();
+            plan.training.clip_norm = clip;
+            let evidence =
+                Evidence { plan: &plan, text: &FACTS, metrics: &bursting, flow, stage: Stage::UnderWay };
+            hints(&evidence)[0].to_string()
+        };
+        let (fading, growing) = (flow(&fading), flow(&growing));
+        assert!(told("plain_tanh", Some(&fading), 1.0).contains("an LSTM, a GRU"));
+        assert!(!told("lstm", Some(&fading), 1.0).contains("an LSTM"));
+        assert!(told("plain_tanh", Some(&growing), 1.0).contains("an LSTM"));
+        assert!(!told("gru", Some(&growing), 1.0).contains("a GRU"));
+        assert!(told("gru", None, 1.0).contains("a lower `training.clip_norm`"));
+        assert!(told("gru", None, 0.0).contains("clipping it (`training.clip_norm`)"));
     }
 
     #[test]

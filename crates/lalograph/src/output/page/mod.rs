@@ -11,4 +11,4 @@ pub(crate) use comparison::{Rows as ComparisonRows, comparison_page};
 pub(crate) use map::map_page;
 pub(crate) use report::{ReportPictures, report_page};
 pub(crate) use samples::samples_page;
-pub(crate) use surprise::{SurpriseToken, surprise_page};
+pub(crate) use surprise::{SHOWN_ON_PAGE, SurpriseToken, surprise_page};

@@ -4,14 +4,16 @@ use super::parts::{page, pairs, section, text};
 use crate::output::number::{count, perplexity};
 
 /// Tokens on a page; more would make it slow to open.
-const SHOWN: usize = 50_000;
+pub(crate) const SHOWN_ON_PAGE: usize = 50_000;
 
 /// From how many bits on a token is in the next colour.
 const STEPS: [f64; 3] = [1.0, 4.0, 8.0];
 
 /// One token of the text.
 pub(crate) struct SurpriseToken {
-    /// As it is spelt in the vocabulary.
+    /// White space before it that no token holds.
+    pub(crate) before: String,
+    /// As it stands in the text.
     pub(crate) text: String,
     /// How surprising it was.
     pub(crate) bits: f64,
@@ -19,22 +21,26 @@ pub(crate) struct SurpriseToken {
     pub(crate) ends_document: bool,
     /// Whether the vocabulary does not know it.
     pub(crate) unknown: bool,
+    /// Its place among all tokens by probability, from 1.
+    pub(crate) rank: usize,
+    /// What was likeliest there, with probabilities.
+    pub(crate) likeliest: [(String, f64); 3],
 }
 
-/// The page. `spaced` puts spaces between tokens.
+/// The page of the first tokens of all; `places` are the files and lines of the documents.
 pub(crate) fn surprise_page(
     model: &str,
     facts: &[(&str, String)],
-    tokens: &[SurpriseToken],
-    spaced: bool,
+    shown: &[SurpriseToken],
+    places: &[(String, u64)],
+    all: usize,
 ) -> String {
-    let shown = &tokens[..tokens.len().min(SHOWN)];
     let documents: String = shown
         .chunk_by(|token, _| !token.ends_document)
-        .zip(1u64..)
-        .map(|(document, number)| article(number, document, spaced))
+        .zip(places)
+        .map(|(document, place)| article(place, document))
         .collect();
-    let rest = tokens.len() - shown.len();
+    let rest = all - shown.len();
     let more = if rest > 0 {
         format!("<p class=\"lead\">{} tokens more are not on this page.</p>", count(rest as u64))
     } else {
@@ -48,7 +54,7 @@ pub(crate) fn surprise_page(
         sample(2, "from 4 bits"),
         sample(3, "from 8 bits: hardly foreseen")
     );
-    let lead = "One bit of surprise: the token had a probability of one half; each further bit halves it. The pointer over a token tells its own.";
+    let lead = "One bit of surprise: the token had a probability of one half; each further bit halves it. Hold the pointer over a token for its bits, its probability and rank, and for what was likeliest instead.";
     let body = format!(
         "<h1>Where the model was surprised</h1>\n<p class=\"lead\">{}</p>\n{}{}",
         text(model),
@@ -62,31 +68,44 @@ pub(crate) fn surprise_page(
     page(&format!("Where {model} was surprised"), &body)
 }
 
-fn article(number: u64, tokens: &[SurpriseToken], spaced: bool) -> String {
+fn article((path, line): &(String, u64), tokens: &[SurpriseToken]) -> String {
     let bits: f64 = tokens.iter().map(|token| token.bits).sum();
     let mean = (bits / tokens.len().max(1) as f64).exp2();
     let mut spans = String::new();
     for token in tokens {
-        if spaced && !spans.is_empty() {
-            spans.push(' ');
-        }
+        spans.push_str(&text(&token.before));
         let class = STEPS.iter().filter(|&&step| token.bits >= step).count();
         let unknown = if token.unknown { " unknown" } else { "" };
         let words = if token.ends_document { "\u{23ce}".to_owned() } else { text(&token.text) };
-        let probability = (-token.bits).exp2();
-        let told = if class == 3 { format!("<sub>{:.0}</sub>", token.bits) } else { String::new() };
-        spans.push_str(&format!(
-            "<span class=\"s{class}{unknown}\" title=\"{:.1} bits, probability {}\">{words}{told}</span>",
+        let figure = if class == 3 { format!("<sub>{:.0}</sub>", token.bits) } else { String::new() };
+        let likeliest = token.likeliest.iter().filter(|(_, share)| *share > 0.0);
+        let likeliest: Vec<String> =
+            likeliest.map(|(name, share)| format!("{name} {}", probability(*share))).collect();
+        let told = format!(
+            "{}: {:.1} bits, probability {}, rank {}. Likeliest: {}",
+            if token.unknown { "not in the vocabulary" } else { token.text.trim() },
             token.bits,
-            if probability >= 0.001 { format!("{probability:.3}") } else { format!("{probability:.0e}") }
+            probability((-token.bits).exp2()),
+            count(token.rank as u64),
+            likeliest.join(", ")
+        );
+        spans.push_str(&format!(
+            "<span class=\"s{class}{unknown}\" title=\"{}\">{words}{figure}</span>",
+            text(&told)
         ));
     }
     format!(
-        "<article class=\"surprise\"><h3>document {}, perplexity {} over {} tokens</h3><p>{spans}</p></article>\n",
-        count(number),
+        "<article class=\"surprise\"><h3>{}, line {}: perplexity {} over {} tokens</h3><p>{spans}</p></article>\n",
+        text(path),
+        count(*line),
         perplexity(mean),
         count(tokens.len() as u64)
     )
+}
+
+/// A probability in few characters.
+fn probability(share: f64) -> String {
+    if share >= 0.001 { format!("{share:.3}") } else { format!("{share:.0e}") }
 }
 
 #[cfg(test)]
@@ -96,10 +115,13 @@ mod tests {
     #[test]
     fn documents_stand_apart_and_tokens_are_in_the_colour_of_their_bits() {
         let token = |text: &str, bits, ends_document| SurpriseToken {
+            before: if ends_document { String::new() } else { " ".into() },
             text: text.to_owned(),
             bits,
             ends_document,
             unknown: text == "?",
+            rank: 7,
+            likeliest: [("<i>".to_owned(), 0.5), ("a".to_owned(), 0.0001), (String::new(), 0.0)],
         };
         let tokens = [
             token("<b>", 0.5, false),
@@ -107,15 +129,15 @@ mod tests {
             token("end", 1.0, true),
             token("two", 4.0, false),
         ];
-        let page = surprise_page("a & b", &[("tokens", "4".into())], &tokens, true);
+        let places = [("a.txt".to_owned(), 1), ("b&c.txt".to_owned(), 20)];
+        let page = surprise_page("a & b", &[("tokens", "4".into())], &tokens, &places, 6);
         assert_eq!(page.matches("<article").count(), 2);
-        assert!(
-            page.contains("<span class=\"s0\" title=\"0.5 bits, probability 0.707\">&lt;b&gt;</span>"),
-            "{page}"
-        );
-        assert!(page.contains("class=\"s3 unknown\"") && page.contains("?<sub>9</sub>"), "{page}");
-        assert!(page.contains("class=\"s2\" title=\"4.0 bits, probability 0.062\">two</span>"), "{page}");
+        let told = "&lt;b&gt;: 0.5 bits, probability 0.707, rank 7. Likeliest: &lt;i&gt; 0.500, a 1e-4";
+        assert!(page.contains(&format!("<span class=\"s0\" title=\"{told}\">&lt;b&gt;</span>")), "{page}");
+        assert!(page.contains("class=\"s3 unknown\" title=\"not in the vocabulary: 9.0 bits"), "{page}");
+        assert!(page.contains("?<sub>9</sub>") && page.contains("2 tokens more are not on this page"));
+        assert!(page.contains("<h3>b&amp;c.txt, line 20: perplexity 16.00 over 1 tokens</h3>"), "{page}");
         assert!(page.contains("a &amp; b") && !page.contains("http://"));
-        assert!(surprise_page("m", &[], &[], false).contains("Token by token"));
+        assert!(surprise_page("m", &[], &[], &[], 0).contains("Token by token"));
     }
 }

@@ -1,0 +1,75 @@
+//! What a model expected at each token of a text, beside the token that came.
+
+use std::sync::Arc;
+
+use lalograph_text::tokens::TokenSequence;
+
+use crate::task::language::model::ReadyModel;
+use crate::writing::conversation::Conversation;
+use crate::writing::decoding::log_total;
+use crate::writing::generator::NextToken;
+
+/// Tokens that are named as the likeliest.
+pub const NAMED: usize = 3;
+
+/// What was expected where a token came.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Expected {
+    /// The token's place among all by probability, from 1.
+    pub rank: usize,
+    /// The likeliest tokens, the likeliest first.
+    pub likeliest: [NextToken; NAMED],
+}
+
+/// What the model expected at each of the first `count` tokens of a text. The state is reset behind the end of a document, if `resets` says so; none for
+/// as in training. `progress` is called with the share done and stops the work by returning `false`; the result is then `None`.
+pub fn expected(
+    ready: Arc<ReadyModel>,
+    text: &TokenSequence,
+    count: usize,
+    resets: Option<bool>,
+    progress: &mut dyn FnMut(f64) -> bool,
+) -> Option<Vec<Expected>> {
+    let resets = resets.unwrap_or(ready.resets());
+    let mut conversation = Conversation::new(ready);
+    let mut all = Vec::with_capacity(count.min(text.len()));
+    for (at, token) in text.iter().take(count).enumerate() {
+        all.push(at_token(conversation.scores(), token));
+        conversation.follow(token, resets);
+        if at % 64 == 0 && !progress(at as f64 / count as f64) {
+            return None;
+        }
+    }
+    Some(all)
+}
+
+fn at_token(scores: &[f32], token: u32) -> Expected {
+    let total = log_total(scores);
+    let own = scores[token as usize];
+    let rank = 1 + scores.iter().filter(|score| **score > own).count();
+    let mut likeliest = [NextToken { index: 0, probability: 0.0 }; NAMED];
+    for (index, &score) in scores.iter().enumerate() {
+        let probability = (f64::from(score) - total).exp();
+        if let Some(place) = likeliest.iter().position(|other| probability > other.probability) {
+            likeliest[place..].rotate_right(1);
+            likeliest[place] = NextToken { index: index as u32, probability };
+        }
+    }
+    Expected { rank, likeliest }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::at_token;
+
+    #[test]
+    fn rank_and_likeliest_are_by_probability() {
+        let scores = [1.0, 3.0, 2.0, 3.0, 0.0];
+        let found = at_token(&scores, 2);
+        assert_eq!(found.rank, 3);
+        assert_eq!(found.likeliest.map(|next| next.index), [1, 3, 2]);
+        let total: f64 = scores.iter().map(|score| f64::from(*score).exp()).sum();
+        assert!((found.likeliest[2].probability - 2f64.exp() / total).abs() < 1e-12);
+        assert_eq!((at_token(&scores, 1).rank, at_token(&scores, 4).rank), (1, 5));
+    }
+}
