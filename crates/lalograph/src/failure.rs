@@ -158,7 +158,7 @@ impl From<LabError> for Failure {
                 "lower --learning-rate or --clip-norm; the run's folder keeps the best model up to there"
             }
             LabError::BadModel { .. } => {
-                "give a run's folder or a model file that training wrote; a damaged one must be copied or trained again"
+                "give the folder of a run, or a model file that training wrote; a damaged one must be copied or trained again"
             }
             LabError::BadFile { ref source, .. } => match source {
                 TextError::BadSplit(_) => "make it anew with `lalograph split`",
@@ -235,7 +235,12 @@ fn corpus_remedy(error: &TextError) -> Option<String> {
                 [only] => [';', '\t', '|'].into_iter().find(|c| only.contains(*c)),
                 _ => None,
             };
+            let numbers = known.iter().all(|name| name.parse::<f64>().is_ok());
             match hidden {
+                None if numbers => format!(
+                    "the first row, {}, was taken as the header row: --no-head says that the table has none, and its columns are then 1, 2, ...",
+                    known.join(", ")
+                ),
                 Some(c) => format!("--delimiter '{}', which stands in the first row", c.escape_default()),
                 None => format!("{suggestion}its columns are {}", known.join(", ")),
             }

@@ -11,14 +11,14 @@ mod room;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::{Command, CommandFactory, FromArgMatches};
 
 use crate::cli::Cli;
 use crate::failure::Failure;
 use crate::output::screen::{Screen, write_err};
 
 fn main() -> ExitCode {
-    let cli = match Cli::try_parse() {
+    let cli = match parse() {
         Ok(cli) => cli,
         Err(error) => {
             // Help and version go to standard output and are no failure.
@@ -36,6 +36,20 @@ fn main() -> ExitCode {
         Ok(()) => ExitCode::SUCCESS,
         Err(failure) => report(&failure, &screen),
     }
+}
+
+/// Reads the command line. Values may be negative, so that what is wrong with a number is said of the number.
+fn parse() -> Result<Cli, clap::Error> {
+    let matches = with_negative_numbers(Cli::command()).try_get_matches()?;
+    Cli::from_arg_matches(&matches)
+}
+
+fn with_negative_numbers(command: Command) -> Command {
+    let command = command.mut_args(|arg| {
+        let takes_value = arg.get_action().takes_values() && !arg.is_positional();
+        if takes_value { arg.allow_negative_numbers(true) } else { arg }
+    });
+    command.mut_subcommands(with_negative_numbers)
 }
 
 /// Prints a failure and gives its exit status.

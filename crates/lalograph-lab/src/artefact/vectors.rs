@@ -1,7 +1,7 @@
 //! Files of word vectors: safetensors of ours, and text. `docs/formats/vectors.md` is their description.
 
 use std::fs::File;
-use std::io::{BufReader, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::path::Path;
 
 use lalograph_storage::WholeFile;
@@ -138,7 +138,6 @@ impl VectorFile {
 
 /// Whether a file begins as safetensors do: with the length of a JSON object.
 fn is_safetensors(path: &Path) -> Result<bool, LabError> {
-    use std::io::Read;
     let mut head = Vec::new();
     let file = File::open(path).map_err(LabError::at(path))?;
     file.take(9).read_to_end(&mut head).map_err(LabError::at(path))?;
@@ -157,13 +156,41 @@ pub fn import_text(
 ) -> Result<Imported, LabError> {
     let file = File::open(path).map_err(LabError::at(path))?;
     let reader = BufReader::with_capacity(1 << 20, file);
-    read_text(reader, wanted, bad, progress).map_err(|error| match error {
+    read_text(reader, wanted, bad, progress).map_err(|error| unusable_text(path, error))
+}
+
+/// How many numbers the vectors of a file have; of a text only the first lines are read.
+///
+/// # Errors
+/// As for [`import`].
+pub fn width(path: &Path) -> Result<usize, LabError> {
+    if is_safetensors(path)? {
+        return Ok(VectorFile::load(path, |_| true)?.table.dimensions());
+    }
+    let file = File::open(path).map_err(LabError::at(path))?;
+    let mut head = Vec::new();
+    let mut reader = BufReader::new(file).take(HEAD_BYTES);
+    for _ in 0..HEAD_LINES {
+        reader.read_until(b'\n', &mut head).map_err(LabError::at(path))?;
+    }
+    Ok(read_text(&head[..], None, |_| {}, |_| true)
+        .map_err(|error| unusable_text(path, error))?
+        .table
+        .dimensions())
+}
+
+/// Lines at the beginning of a text that are looked at for the width of its vectors, and their bytes at most.
+const HEAD_LINES: usize = 3;
+const HEAD_BYTES: u64 = 1 << 24;
+
+fn unusable_text(path: &Path, error: VectorError) -> LabError {
+    match error {
         VectorError::Line { line, what } => {
             LabError::BadVectors { path: path.to_owned(), what: format!("line {line}: {what}") }
         }
         VectorError::Io(source) => LabError::Io { path: path.to_owned(), source },
         other => other.into(),
-    })
+    }
 }
 
 /// Reads vectors from any file for a vocabulary's words: those of [`VectorFile`], text, or a tensor of other safetensors with its words in `words`.

@@ -46,6 +46,14 @@ pub enum PlanError {
         /// The known key most like it.
         nearest: Option<String>,
     },
+    /// A value that its setting cannot have.
+    #[error("`{key}` {what}")]
+    Kind {
+        /// The key, with its section.
+        key: String,
+        /// What it is, and what it must be.
+        what: String,
+    },
     /// A value outside its range.
     #[error("`{key}` is {value}, and must be {must}")]
     Range {

@@ -25,8 +25,8 @@ impl From<Problem> for PlanError {
     }
 }
 
-/// Everything that is wrong in a plan with `section.key=value` overrides: in the order of the file, then what the overrides bring. One value
-/// of the wrong kind hides others, since nothing is read past it.
+/// Everything that is wrong in a plan with `section.key=value` overrides: in the order of the file, then what the overrides bring. Only what is
+/// no TOML hides the rest, since nothing is read past it.
 pub fn problems(text: &str, overrides: &[String]) -> Vec<Problem> {
     read(text, overrides).err().unwrap_or_default()
 }
@@ -56,36 +56,100 @@ fn read(text: &str, overrides: &[String]) -> Result<Plan, Vec<Problem>> {
     let parsed = DeTable::parse(text).map_err(|error| one(place_of(&error, text), syntax(&error)))?;
     let keys = Keys::of(parsed.get_ref(), text);
     let mut found: Vec<Problem> = keys.unknown().collect();
-    // Read from the text itself first: only then can a message draw the line.
-    if let (true, Err(error)) = (found.is_empty(), toml::from_str::<Plan>(text)) {
-        found.push(Problem { place: place_of(&error, text), error: syntax(&error) });
-    }
     let mut table = table_of(parsed.get_ref());
+    let known = known_keys();
     let mut overridden = Vec::new();
     for setting in overrides {
         match apply_override(&mut table, setting) {
-            Ok(key) => overridden.push(key),
+            Ok(key) if known.contains(&key) => overridden.push(key),
+            Ok(key) => found.push(Problem { place: None, error: unknown(&key, &known) }),
             Err(error) => found.push(Problem { place: None, error }),
         }
     }
-    let known = known_keys();
-    for key in overridden.iter().filter(|key| !known.contains(key)) {
-        found.push(Problem { place: None, error: unknown(key, &known) });
-    }
-    if !found.is_empty() {
-        return Err(found);
-    }
-    let plan: Plan = table.try_into().map_err(|error: toml::de::Error| one(None, syntax(&error)))?;
+    let place = |key: &str| {
+        if overridden.iter().any(|other| other == key) { None } else { keys.place(key) }
+    };
+    let usable = usable(table, &known, &mut |key, error| {
+        let place = place(&key);
+        found.push(Problem { place, error: wrong_kind(key, error.message()) });
+    });
+    let plan: Plan = usable.try_into().map_err(|error: toml::de::Error| one(None, syntax(&error)))?;
     let outside = plan.out_of_range().into_iter().map(|error| {
-        let key = match &error {
-            PlanError::Range { key, .. } if !overridden.iter().any(|other| other == key) => Some(*key),
+        let place = match &error {
+            PlanError::Range { key, .. } => place(key),
             _ => None,
         };
-        Problem { place: key.and_then(|key| keys.place(key)), error }
+        Problem { place, error }
     });
     found.extend(outside);
     found.sort_by_key(|problem| (problem.place.is_none(), problem.place));
     if found.is_empty() { Ok(plan) } else { Err(found) }
+}
+
+/// The settings that are known and of the right kind; `each` is called with every other known one. Each is read alone, so that none hides another.
+fn usable(
+    table: toml::Table,
+    known: &[String],
+    each: &mut dyn FnMut(String, toml::de::Error),
+) -> toml::Table {
+    let mut usable = toml::Table::new();
+    for (section, value) in table {
+        let toml::Value::Table(settings) = value else {
+            continue;
+        };
+        let mut kept = toml::Table::new();
+        for (key, value) in settings {
+            let name = format!("{section}.{key}");
+            if !known.contains(&name) {
+                continue;
+            }
+            let inner = toml::Table::from_iter([(key.clone(), value.clone())]);
+            let alone = toml::Table::from_iter([(section.clone(), toml::Value::Table(inner))]);
+            match alone.try_into::<Plan>() {
+                Ok(_) => drop(kept.insert(key, value)),
+                Err(error) => each(name, error),
+            }
+        }
+        if !kept.is_empty() {
+            usable.insert(section, toml::Value::Table(kept));
+        }
+    }
+    usable
+}
+
+/// What is wrong with a value that cannot be read as what its setting is, in words for people.
+fn wrong_kind(key: String, message: &str) -> PlanError {
+    let kinds = [
+        ("expected usize", "a whole number, 0 or above"),
+        ("expected u64", "a whole number, 0 or above"),
+        ("expected u32", "a whole number, 0 or above"),
+        ("expected f64", "a number"),
+        ("expected a boolean", "true or false"),
+        ("expected a string", "a text"),
+        ("expected a sequence", "a list"),
+        ("expected path string", "a path"),
+    ];
+    if let Some((value, choices)) =
+        message.strip_prefix("unknown variant `").and_then(|rest| rest.split_once("`, expected "))
+    {
+        let names: Vec<String> = choices.split('`').skip(1).step_by(2).map(str::to_owned).collect();
+        let nearest =
+            nearest(value, &names).map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
+        return PlanError::Kind { key, what: format!("is `{value}`, and must be {choices}{nearest}") };
+    }
+    let is = message
+        .strip_prefix("invalid type: ")
+        .or_else(|| message.strip_prefix("invalid value: "))
+        .and_then(|rest| rest.rsplit_once(", expected "))
+        .map(|(is, _)| is);
+    let must = kinds.iter().find(|(said, _)| message.ends_with(said)).map(|(_, must)| *must);
+    let what = match (is, must) {
+        (Some(is), Some(must)) => {
+            format!("is {}, and must be {must}", is.replace("floating point", "the number"))
+        }
+        _ => format!("cannot be used: {}", message.trim_end()),
+    };
+    PlanError::Kind { key, what }
 }
 
 fn syntax(error: &toml::de::Error) -> PlanError {
@@ -172,11 +236,13 @@ fn unknown(key: &str, known: &[String]) -> PlanError {
     PlanError::Unknown { nearest: nearest(key, known), key: key.to_owned() }
 }
 
-/// The known key most like this one, if any is like it at all.
+/// The known key most like this one, of its own section if there is such a section; none if none is like it at all.
 fn nearest(key: &str, known: &[String]) -> Option<String> {
     let last = |name: &str| name.rsplit('.').next().unwrap_or_default().to_owned();
+    let section = key.split_once('.').map(|(section, _)| section).filter(|name| reference::is_section(name));
     known
         .iter()
+        .filter(|known| section.is_none_or(|section| known.split('.').next() == Some(section)))
         .map(|k| (strsim::jaro_winkler(key, k).max(strsim::jaro_winkler(&last(key), &last(k))), k))
         .filter(|(likeness, _)| *likeness > 0.8)
         .max_by(|a, b| a.0.total_cmp(&b.0))
@@ -260,7 +326,11 @@ mod tests {
             ("", &["trainig.seed=3"], "did you mean `training.seed`?"),
             ("[oddity]\n", &[], "no setting `oddity`"),
             ("", &["model.hidden"], "section.key=value"),
-            ("[model]\nhidden = \"wide\"\n", &[], "line 2"),
+            (
+                "[model]\nhidden = \"wide\"\n",
+                &[],
+                "line 2, column 1: `model.hidden` is string \"wide\", and must be a whole number",
+            ),
             ("[model\n", &[], "line 1"),
             ("[training]\ndropout = 1.0\n", &[], "`training.dropout` is 1, and must be from 0 to 0.95"),
             ("[samples]\ntemperatures = [0.5, 0.0]\n", &[], "`samples.temperatures` is 0"),
@@ -336,7 +406,9 @@ mod tests {
             );
         }
         for wrong in ["model.hidden=-3", "training.seed=1.5", "corpus.document=page", "model.cell=abacus"] {
-            assert!(matches!(read("", &[wrong]), Err(PlanError::Syntax(_))), "{wrong}");
+            let key = wrong.split('=').next().unwrap_or_default();
+            let error = read("", &[wrong]).expect_err(wrong);
+            assert!(matches!(&error, PlanError::Kind { key: found, .. } if found == key), "{wrong}: {error}");
         }
     }
 
@@ -354,9 +426,11 @@ mod tests {
         };
         let found = places(&["samples.at=3", "oddity.x=1"]);
         let wheres: Vec<_> = found.iter().map(|(place, _)| *place).collect();
-        // Names that are wrong are told first: values are only looked at when all names are known.
-        assert_eq!(wheres, [Some((2, 1)), Some((8, 1)), None], "{found:?}");
-        assert!(found[1].1.contains("did you mean `samples.every`?"));
+        let places = [Some((2, 1)), Some((5, 3)), Some((6, 3)), Some((8, 1)), None, None];
+        assert_eq!(wheres, places, "{found:?}");
+        assert!(found[3].1.contains("did you mean `samples.every`?"));
+        assert_eq!(found[4].1, "no setting `oddity.x`");
+        assert_eq!(found[5].1, "`samples.at` is integer `3`, and must be a list");
         let text = text.replace("hiden", "hidden").replace("evry", "every");
         let found: Vec<_> = problems(&text, &["training.batch=0".to_owned()]);
         let wheres: Vec<_> =
@@ -371,6 +445,26 @@ mod tests {
             error.to_string(),
             "line 5, column 3: `training.window` is 0, and must be from 1 to 65,536"
         );
+        // Wrong kinds, names and ranges are told together, each with what is allowed.
+        let text = "[model]\ncell = \"lsmt\"\nlayers = \"two\"\ntied = 1\n[training]\nbatch = 1.5\nlearning_rate = \"high\"\nwindow = 0\n\
+                    epoch = 3\n[samples]\ntemperatures = [0.5, \"a\"]\nevery = -1\n";
+        let found: Vec<String> =
+            problems(text, &[]).iter().map(|problem| problem.error.to_string()).collect();
+        for (said, at) in [
+            ("`model.cell` is `lsmt`, and must be one of `plain_tanh`", 0),
+            ("did you mean `lstm`?", 0),
+            ("`model.layers` is string \"two\", and must be a whole number, 0 or above", 1),
+            ("`model.tied` is integer `1`, and must be true or false", 2),
+            ("`training.batch` is the number `1.5`, and must be a whole number", 3),
+            ("`training.learning_rate` is string \"high\", and must be a number", 4),
+            ("`training.window` is 0, and must be from 1", 5),
+            ("no setting `training.epoch`; did you mean `training.epochs`?", 6),
+            ("`samples.temperatures` is string \"a\", and must be a number", 7),
+            ("`samples.every` is integer `-1`, and must be a whole number", 8),
+        ] {
+            assert!(found[at].contains(said), "{said}: {found:?}");
+        }
+        assert_eq!(found.len(), 9);
         let words = problems("[samples]\n# \u{1f41d}\nseed_text = 3\n", &[]);
         assert_eq!(words[0].place.map(|place| place.line), Some(3));
         assert!(words[0].error.to_string().contains("a text or a list of texts"), "{words:?}");

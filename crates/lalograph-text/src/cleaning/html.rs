@@ -49,11 +49,148 @@ const BLOCKS: [&str; 38] = [
     "ul",
 ];
 
+/// Elements of HTML besides these, of today and of before, by name; what is in angle brackets and none of them is text.
+const OTHERS: [&str; 97] = [
+    "a",
+    "abbr",
+    "acronym",
+    "applet",
+    "area",
+    "audio",
+    "b",
+    "base",
+    "basefont",
+    "bdi",
+    "bdo",
+    "bgsound",
+    "big",
+    "blink",
+    "button",
+    "canvas",
+    "center",
+    "cite",
+    "code",
+    "col",
+    "colgroup",
+    "data",
+    "datalist",
+    "del",
+    "dfn",
+    "dialog",
+    "dir",
+    "em",
+    "embed",
+    "font",
+    "frame",
+    "frameset",
+    "hgroup",
+    "i",
+    "iframe",
+    "image",
+    "img",
+    "input",
+    "ins",
+    "isindex",
+    "kbd",
+    "keygen",
+    "label",
+    "legend",
+    "link",
+    "map",
+    "mark",
+    "marquee",
+    "math",
+    "menu",
+    "menuitem",
+    "meta",
+    "meter",
+    "nobr",
+    "noembed",
+    "noframes",
+    "object",
+    "optgroup",
+    "option",
+    "output",
+    "param",
+    "picture",
+    "plaintext",
+    "portal",
+    "progress",
+    "q",
+    "rb",
+    "rp",
+    "rt",
+    "rtc",
+    "ruby",
+    "s",
+    "samp",
+    "search",
+    "select",
+    "slot",
+    "small",
+    "source",
+    "span",
+    "strike",
+    "strong",
+    "sub",
+    "sup",
+    "tbody",
+    "td",
+    "textarea",
+    "tfoot",
+    "th",
+    "thead",
+    "time",
+    "track",
+    "tt",
+    "u",
+    "var",
+    "video",
+    "wbr",
+    "xmp",
+];
+
+/// Attributes that may stand without a value.
+const BARE: [&str; 32] = [
+    "allowfullscreen",
+    "async",
+    "autofocus",
+    "autoplay",
+    "checked",
+    "compact",
+    "controls",
+    "declare",
+    "default",
+    "defer",
+    "disabled",
+    "formnovalidate",
+    "hidden",
+    "inert",
+    "ismap",
+    "itemscope",
+    "loop",
+    "multiple",
+    "muted",
+    "nohref",
+    "nomodule",
+    "noresize",
+    "noshade",
+    "novalidate",
+    "nowrap",
+    "open",
+    "playsinline",
+    "readonly",
+    "required",
+    "reversed",
+    "scoped",
+    "selected",
+];
+
 /// The longest entity, its ampersand and semicolon included (`&CounterClockwiseContourIntegral;`).
 const LONGEST_ENTITY: usize = 33;
 
 /// Takes tags and comments out, drops the content of scripts and styles, ends a line at every block element and decodes
-/// entities. A `<` that begins no tag and an `&` that begins no entity stay.
+/// entities. Addresses, comparisons and whatever else in angle brackets is no tag of HTML stay, and so does an `&` that begins no entity.
 pub(super) fn strip(text: Cow<'_, str>) -> Cow<'_, str> {
     if memchr2(b'<', b'&', text.as_bytes()).is_none() {
         return text;
@@ -82,15 +219,23 @@ fn tag(text: &str, out: &mut String) -> Option<usize> {
         return Some(comment.find("-->").map_or(text.len(), |end| 4 + end + 3));
     }
     let inside = text[1..].strip_prefix('/').unwrap_or(&text[1..]);
-    if text.starts_with("<!") || text.starts_with("<?") {
+    let doctype = text.get(2..9).is_some_and(|word| word.eq_ignore_ascii_case("doctype"));
+    if (text.starts_with("<!") && doctype) || text.starts_with("<?xml") {
         return text.find('>').map(|end| end + 1);
     }
     let name_end = inside.find(|c: char| !c.is_ascii_alphanumeric() && c != '-').unwrap_or(inside.len());
     let name = inside[..name_end].to_ascii_lowercase();
-    if !name.starts_with(|c: char| c.is_ascii_alphabetic()) {
+    let known = [&DROPPED[..], &BLOCKS, &OTHERS].iter().any(|names| names.contains(&name.as_str()));
+    // Elements that a page makes up have a hyphen in their names.
+    let own = name.starts_with(|c: char| c.is_ascii_alphabetic()) && name.contains('-');
+    if !known && !own {
         return None;
     }
     let end = end_of_tag(text)?;
+    let start = text.len() - inside.len() + name_end;
+    if !are_attributes(text.get(start..end - 1)?) {
+        return None;
+    }
     let closing = text.starts_with("</");
     if !closing && !text[..end].ends_with("/>") && DROPPED.contains(&name.as_str()) {
         return Some(end + end_of_element(&text[end..], &name));
@@ -119,6 +264,40 @@ fn end_of_tag(text: &str) -> Option<usize> {
         }
     }
     None
+}
+
+/// Whether what stands between the name of a tag and its end are attributes: names with values, or names that need none.
+fn are_attributes(text: &str) -> bool {
+    let mut rest = text.strip_suffix('/').unwrap_or(text);
+    if !rest.is_empty() && !rest.starts_with(|c: char| c.is_ascii_whitespace()) {
+        return false;
+    }
+    loop {
+        rest = rest.trim_ascii_start();
+        if rest.is_empty() {
+            return true;
+        }
+        let name_end = rest.find(|c: char| c.is_ascii_whitespace() || c == '=').unwrap_or(rest.len());
+        let (name, after) = rest.split_at(name_end);
+        let is_name = name
+            .starts_with(|c: char| c.is_alphabetic() || matches!(c, '_' | ':' | '@' | '*' | '['))
+            && !name.contains(['"', '\'', '&', '/']);
+        let Some(value) = after.trim_ascii_start().strip_prefix('=').map(str::trim_ascii_start) else {
+            if !is_name || !BARE.contains(&name.to_ascii_lowercase().as_str()) {
+                return false;
+            }
+            rest = after;
+            continue;
+        };
+        let end = match value.as_bytes().first() {
+            Some(quote @ (b'"' | b'\'')) => value[1..].find(char::from(*quote)).map(|end| end + 2),
+            _ => Some(value.find(|c: char| c.is_ascii_whitespace()).unwrap_or(value.len())),
+        };
+        match end.filter(|_| is_name) {
+            Some(end) => rest = &value[end..],
+            None => return false,
+        }
+    }
 }
 
 /// Bytes up to and with the tag that closes the element; all of them if none does.
@@ -168,6 +347,12 @@ mod tests {
             ("<ul><li>one</li><li>two</li></ul>", "one\ntwo\n"),
             ("ends <b", "ends <b"),
             ("<b <i>x</i>", "<b x"),
+            ("<my-list item=1>own</my-list><dl compact>x</dl><?xml version=\"1.0\"?>", "own\nx\n"),
+            ("if (a<b && c>d) or a <b and c> d", "if (a<b && c>d) or a <b and c> d"),
+            (
+                "a vector<int> x; #include <stdio.h>; <T> <!x> <?php 1 ?>",
+                "a vector<int> x; #include <stdio.h>; <T> <!x> <?php 1 ?>",
+            ),
             ("<script>never closed", ""),
             ("<!-- never closed", ""),
             ("</", "</"),
@@ -176,6 +361,15 @@ mod tests {
             assert_eq!(strip(Cow::Borrowed(html)), expected, "{html}");
         }
         assert!(matches!(strip(Cow::Borrowed("plain")), Cow::Borrowed(_)));
+    }
+
+    #[test]
+    fn what_mail_holds_in_angle_brackets_stays() {
+        let mail = "From: Joe Wick <joe@x.org>\nMessage-ID: <a17.b@hive.example>\nTo: <bees@hive.example>, <b@x.org>\n\n\
+                    see <http://hive.example/a?b=1&c=2> and <ftp:x>, <grin>, <i.e. this>, x <- y -> z, 1<2>0, <a, b>\n> quoted <b@x.org>\n";
+        assert_eq!(strip(Cow::Borrowed(mail)), mail);
+        let with_tags = format!("<div class=mail>{mail}<br /><b>Joe</b></div>");
+        assert_eq!(strip(Cow::Borrowed(&with_tags)), format!("{mail}Joe\n"));
     }
 
     proptest::proptest! {

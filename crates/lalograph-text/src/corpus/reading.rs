@@ -27,6 +27,9 @@ pub enum Reason {
         /// Fields of the head.
         expected: usize,
     },
+    /// The first row of a table, taken as its header row though it is more like another row.
+    #[error("all of it is numbers, and it was taken as the header row")]
+    NumbersAsHead,
     /// A line that is not JSON.
     #[error("not JSON: {0}")]
     BadJson(String),

@@ -66,6 +66,13 @@ impl Record {
     fn fields(&self) -> impl Iterator<Item = &[u8]> {
         (0..self.ends.len()).map(|index| self.field(index))
     }
+
+    /// Whether every field is a number, as no column's name is.
+    fn is_numbers(&self) -> bool {
+        let number =
+            |field: &[u8]| std::str::from_utf8(field).is_ok_and(|field| field.trim().parse::<f64>().is_ok());
+        self.fields().next().is_some() && self.fields().all(number)
+    }
 }
 
 /// What came of asking for a row.
@@ -193,6 +200,9 @@ pub(super) fn read(
             None => {
                 let found = &*columns.insert(Columns::find(path, spec, record)?);
                 if spec.table.head {
+                    if record.is_numbers() && intake.skip(line, Reason::NumbersAsHead).is_break() {
+                        return Ok(ControlFlow::Break(()));
+                    }
                     continue;
                 }
                 found

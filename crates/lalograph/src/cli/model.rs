@@ -136,7 +136,8 @@ pub(crate) struct ModelArgs {
     /// Width of a token's vector.
     #[arg(long, value_name = "N", help_heading = "Model")]
     pub(crate) embedding: Option<usize>,
-    /// A file of word vectors that fills the token vectors; --set groups.embedding_rate=0 leaves them as they are.
+    /// A file of word vectors that fills the token vectors, whose width is that of the file unless --embedding is given; --set
+    /// groups.embedding_rate=0 leaves them as they are.
     #[arg(long, value_name = "FILE", help_heading = "Model")]
     pub(crate) vectors: Option<PathBuf>,
     /// A model file, or the folder of a run, whose tensors fill those of the same name; its vocabulary must be the same.

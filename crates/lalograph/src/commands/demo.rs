@@ -77,11 +77,11 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     let settings =
         Settings { epochs: if args.quick { 20 } else { 8 }, seed: args.seed, ..Settings::default() };
     vectors_of(&prepared, &settings, (&mut set, &folder), threads(args.threads), screen)?;
-    // From here on it is a run, which can be gone on with.
-    set.finish()?;
     screen.line(&format!("\n{}\n", render_start(&prepared, screen)))?;
 
     let running = begin(&prepared, &runs, RUN, Existing::Keep)?;
+    // From here on it is a run, which can be gone on with. Not before: a folder without it would be taken for a demo that is there.
+    set.finish()?;
     let (run, outcome) = carry_out(&prepared, running, threads(args.threads), Output::Words, screen)?;
     let records: Vec<MetricsRecord> = read_lines(&run.metrics())?;
     draw(&run, &records, &prepared, &truth)?;
@@ -93,10 +93,15 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
 /// finished.
 fn begin_demo(args: &DemoArgs) -> Result<(PathBuf, FileSet), Failure> {
     let storage = files::storage();
+    let is_unfinished = |folder: &Path| FileSet::is_unfinished(&*storage, folder, SET);
+    let has_run = |folder: &Path| folder.join(RUNS).join(RUN).exists();
     let is_free = |folder: &Path| {
         let is_empty =
             |folder: &Path| std::fs::read_dir(folder).is_ok_and(|mut inside| inside.next().is_none());
-        !folder.exists() || is_empty(folder) || FileSet::is_unfinished(&*storage, folder, SET)
+        !folder.exists() || is_empty(folder) || (is_unfinished(folder) && !has_run(folder))
+    };
+    let places = |folder: &Path| -> Vec<PathBuf> {
+        CORPUS_FILES.iter().chain(&OWN_FILES).map(|name| folder.join(name)).collect()
     };
     let folder = match &args.dir {
         Some(folder) => folder.clone(),
@@ -107,6 +112,10 @@ fn begin_demo(args: &DemoArgs) -> Result<(PathBuf, FileSet), Failure> {
             .unwrap_or_default(),
     };
     if !is_free(&folder) {
+        if is_unfinished(&folder) {
+            // Its process died when the run had just begun: all else was in its place.
+            FileSet::begin(&*storage, SET, &places(&folder), Existing::Replace)?.finish()?;
+        }
         if !args.force {
             return Err(LabError::Exists(folder).into());
         }
@@ -119,8 +128,7 @@ fn begin_demo(args: &DemoArgs) -> Result<(PathBuf, FileSet), Failure> {
             ));
         }
     }
-    let places: Vec<PathBuf> = CORPUS_FILES.iter().chain(&OWN_FILES).map(|name| folder.join(name)).collect();
-    let set = FileSet::begin(&*storage, SET, &places, Existing::Replace)?;
+    let set = FileSet::begin(&*storage, SET, &places(&folder), Existing::Replace)?;
     clear(&folder)?;
     Ok((folder, set))
 }

@@ -10,9 +10,36 @@ use crate::failure::Failure;
 use crate::files;
 use crate::nearest::nearest_name;
 
-/// The model file that a path means: itself, or the one in a run's folder.
+/// The folder of runs where no command line names another.
+const RUNS: &str = "runs";
+
+/// The path that an argument means: itself, or the run of that name where nothing is there.
+fn path_meant(path: &Path) -> PathBuf {
+    let is_name = path.file_name() == Some(path.as_os_str());
+    let run = Path::new(RUNS).join(path);
+    if is_name && !path.exists() && run.is_dir() { run } else { path.to_owned() }
+}
+
+/// The model file that an argument means: itself, or the one in a run's folder.
 pub(crate) fn model_path(path: &Path) -> PathBuf {
-    if path.is_dir() { model_in(path) } else { path.to_owned() }
+    let path = path_meant(path);
+    if path.is_dir() { model_in(&path) } else { path }
+}
+
+/// What a file says that it is, if it is one of the program's that people can read.
+fn said_kind(path: &Path) -> Option<&'static str> {
+    use std::io::Read;
+    let mut head = Vec::new();
+    std::fs::File::open(path).ok()?.take(4096).read_to_end(&mut head).ok()?;
+    // A container begins with a length, which is no text.
+    let head = String::from_utf8(head).ok().filter(|head| !head.contains('\0'))?;
+    let kinds = [
+        ("\"lalograph vocabulary\"", "a vocabulary"),
+        ("\"lalograph split\"", "a split"),
+        ("\"lalograph run\"", "the description of a run"),
+        ("[model]", "a plan"),
+    ];
+    kinds.into_iter().find(|(said, _)| head.contains(said)).map(|(_, kind)| kind)
 }
 
 /// The last part of a path, as words.
@@ -22,7 +49,7 @@ pub(crate) fn last_part(path: &Path) -> String {
 
 /// What may have been meant by a path that is not there: a run of that name, or what stands beside it and is spelt alike.
 pub(crate) fn meant_instead(path: &Path) -> Option<PathBuf> {
-    let run = Path::new("runs").join(path);
+    let run = Path::new(RUNS).join(path);
     if run.exists() {
         return Some(run);
     }
@@ -46,7 +73,8 @@ pub(crate) fn check_there(path: &Path, wanted: &str) -> Result<(), Failure> {
 
 /// Loads the model that a path means.
 pub(crate) fn load_model(path: &Path) -> Result<ModelFile, Failure> {
-    check_there(path, "give the folder of a run, or a model file")?;
+    let path = &path_meant(path);
+    check_there(path, "give the folder of a run, the name of a run in `runs`, or a model file")?;
     let file = model_path(path);
     if path.is_dir() && !file.is_file() {
         return Err(Failure::with_remedy(
@@ -54,7 +82,13 @@ pub(crate) fn load_model(path: &Path) -> Result<ModelFile, Failure> {
             "give the folder of a run that has been validated at least once, or a model file",
         ));
     }
-    Ok(ModelFile::load(&file)?)
+    ModelFile::load(&file).map_err(|error| match said_kind(&file) {
+        Some(kind) => Failure::with_remedy(
+            format!("{}: this is {kind}, and a model is needed", file.display()),
+            "give the folder of a run, the name of a run in `runs`, or a model file (.safetensors)",
+        ),
+        None => error.into(),
+    })
 }
 
 /// The run that a name or a path means, to be looked at or gone on with.

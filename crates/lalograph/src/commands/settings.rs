@@ -41,7 +41,7 @@ pub(super) fn sized_plan(args: &PlanArgs) -> Result<Sized, Failure> {
         None => (None, None),
     };
     let mut plan = read_plan(file.as_deref(), &args.settings)?;
-    lay_model(&args.model, &args.step, &mut plan);
+    lay_model(&args.model, &args.step, &mut plan)?;
     plan.check().map_err(|error| Failure::Usage(error.to_string()))?;
     let of_run = run.map(|path| path.join("vocabulary.json")).filter(|path| path.is_file());
     let (indices, source) = match (args.indices, of_run.as_ref().or(plan.vocabulary.file.as_ref())) {
@@ -92,7 +92,7 @@ pub(super) fn lay<T: Clone>(flag: &Option<T>, setting: &mut T) {
 }
 
 /// Lays the flags of model and step over a plan.
-pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) {
+pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) -> Result<(), Failure> {
     lay(&model.cell, &mut plan.model.cell);
     lay(&model.embedding, &mut plan.model.embedding);
     lay(&model.hidden, &mut plan.model.hidden);
@@ -103,6 +103,11 @@ pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) {
     plan.model.tied |= model.tied;
     lay(&step.batch, &mut plan.training.batch);
     lay(&step.window, &mut plan.training.window);
+    // Vectors that are named here bring their own width.
+    if let (Some(vectors), None) = (model.vectors.as_ref().filter(|path| path.exists()), model.embedding) {
+        plan.model.embedding = lalograph_lab::artefact::vectors::width(vectors)?;
+    }
+    Ok(())
 }
 
 /// A network in a line.

@@ -81,7 +81,7 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
         plan.vocabulary.file.clone_from(&args.vocabulary);
     }
     apply_token_args(&args.tokens, &mut plan.vocabulary)?;
-    lay_model(&args.model, &args.step, &mut plan);
+    lay_model(&args.model, &args.step, &mut plan)?;
     if args.steps.is_some() {
         plan.training.steps = args.steps;
     } else if args.epochs.is_some() {

@@ -22,7 +22,7 @@ use super::settings::{describe, describe_windows};
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
-use crate::output::number::{bytes, count, counted, duration, percent, perplexity};
+use crate::output::number::{bytes, count, counted, duration, percent, perplexity, visible};
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 use crate::output::table::facts;
@@ -168,6 +168,9 @@ pub(super) fn refuse_interrupted(run: &RunFolder, outcome: &TrainingOutcome) -> 
     )))
 }
 
+/// Words without a vector that are named.
+const MISSING_NAMED: usize = 8;
+
 /// What is about to be trained.
 pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
     let LanguageTask { plan, vocabulary, corpus, model, steps, .. } = prepared;
@@ -178,7 +181,7 @@ pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
         lalograph_text::tokens::SplitKind::Tail => "the end of the text, too few documents to choose among",
     };
     let documents = |number| counted(number, "document", "documents");
-    let rows = [
+    let mut rows = vec![
         (
             "training text",
             format!("{}, {} tokens", documents(training.totals.documents), count(training.len() as u64)),
@@ -205,6 +208,23 @@ pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
         ("model", format!("{}: {} parameters", describe(shape), count(model.layout().len() as u64))),
         ("steps", format!("{} of {}", count(*steps), describe_windows(&plan.training))),
     ];
+    if let Some((found, missing)) = prepared.vectors_found() {
+        let named: Vec<String> = missing.iter().take(MISSING_NAMED).map(|word| visible(word)).collect();
+        let without = match missing.len() {
+            0 => String::new(),
+            _ => format!("; the most frequent without one: {}", named.join(", ")),
+        };
+        let all = (found + missing.len()) as u64;
+        rows.push((
+            "vectors",
+            format!(
+                "{} of {} words found in the file ({}){without}",
+                count(found as u64),
+                count(all),
+                percent(found as u64, all)
+            ),
+        ));
+    }
     format!("{}\n{}", screen.heading("The run"), facts(screen, &rows))
 }
 

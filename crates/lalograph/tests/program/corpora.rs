@@ -122,6 +122,22 @@ fn columns_flags_and_encodings_that_do_not_fit_are_answered_with_advice() {
 }
 
 #[test]
+fn a_table_whose_first_row_is_numbers_is_asked_about() {
+    let workshop = Workshop::new();
+    workshop.write("n.csv", "1,5,2.5\n2,6,3.5\n3,7,1e3\n");
+    let out = workshop.run("survey n.csv --text 2");
+    assert!(
+        out.err.contains("n.csv, line 1: all of it is numbers, and it was taken as the header row"),
+        "{out:?}"
+    );
+    assert!(out.ok().contains("2 in 1 file"));
+    let out = workshop.run("survey n.csv --text 2 --no-head");
+    assert!(!out.err.contains("header row") && out.ok().contains("3 in 1 file"));
+    workshop.run("survey n.csv").fails(2, &["no column `text`", "--no-head says that the table has none"]);
+    workshop.run("survey n.csv --text 2 --strict").fails(1, &["line 1"]);
+}
+
+#[test]
 fn cleaning_is_shown_used_and_travels_with_the_model() {
     let workshop = Workshop::new();
     let page = "<p>The QUEEN&#39;s brood,\r\n14 frames.</p>";

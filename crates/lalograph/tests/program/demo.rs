@@ -1,6 +1,6 @@
 //! The demo from nothing to its report.
 
-use crate::common::Workshop;
+use crate::common::{Workshop, files_below};
 use lalograph_lab::run::records::{MetricsRecord, SampleRecord, read_lines};
 
 /// A figure of the closing table: the first number of the row that begins with `name`.
@@ -58,6 +58,25 @@ fn the_quick_demo_learns_and_leaves_everything_it_names() {
     workshop.run("demo --quick --dir thornmere").fails(1, &["thornmere exists already", "--force"]);
     workshop.run("demo --dir thornmere --force --corpus-only --size 50kB").ok();
     assert!(!workshop.path("thornmere/runs").exists());
+}
+
+#[test]
+fn a_demo_whose_run_never_began_is_made_again_and_one_whose_run_did_is_left_alone() {
+    // A demo of its own: the one that tests have in common stays as it is.
+    let workshop = Workshop::new();
+    workshop.run("demo --quick --size 50kB --quiet").ok();
+    let list = "thornmere/.lalograph-unfinished-demo";
+    // As after a kill when the run had just begun.
+    workshop.write(list, "\ndiaries.csv\n");
+    let before = files_below(&workshop.path("thornmere/runs/demo"));
+    workshop.run("demo --quick --dir thornmere").fails(1, &["thornmere exists already"]);
+    assert!(!workshop.path(list).exists(), "the list is done away with");
+    assert_eq!(files_below(&workshop.path("thornmere/runs/demo")), before);
+    // As after a kill just before.
+    workshop.write(list, "\ndiaries.csv\n");
+    std::fs::remove_dir_all(workshop.path("thornmere/runs/demo")).unwrap();
+    workshop.run("demo --quick --size 50kB --dir thornmere --quiet").ok();
+    assert!(workshop.path("thornmere/runs/demo/demo.safetensors").exists() && !workshop.path(list).exists());
 }
 
 #[test]

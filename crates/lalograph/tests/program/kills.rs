@@ -135,6 +135,10 @@ fn kill(base: &Workshop, of: &Whole, chance: &mut Chance) -> Outcome {
         "`{}` killed after {wait:?}, then `{again}`: {done:?}",
         of.words
     );
+    if begun.is_some() && again != of.words {
+        // What was gone on with is there, and the command finds it so.
+        workshop.run(&of.words).fails(1, &["exists already"]);
+    }
     let found = kept(&workshop);
     let other = differing(&found, &of.left);
     assert!(

@@ -113,6 +113,8 @@ fn told_twice_it_ends_at_once_and_killed_it_died_but_nothing_is_lost() {
 fn a_run_is_gone_on_with_from_another_folder_and_given_more() {
     let workshop = workshop_with_demo();
     workshop.run(&format!("{SMALL} --name one --test-share 0.1")).ok();
+    // A run of the folder `runs` is meant by its name, by every command that takes a model.
+    assert_eq!(workshop.run("sample one --seed 4").ok(), workshop.run("sample runs/one --seed 4").ok());
     workshop.run("resume one").fails(1, &["has made all its steps", "--epochs or --steps"]);
     let elsewhere = workshop.path("elsewhere");
     std::fs::create_dir(&elsewhere).unwrap();
@@ -146,9 +148,13 @@ fn a_run_is_gone_on_with_from_another_folder_and_given_more() {
         ("resume onee", 1, "did you mean `one`?"),
         ("resume runs/ONEE", 1, "did you mean `one`?"),
         ("sample runs/onee", 1, "did you mean `runs/one`?"),
-        ("sample one", 1, "did you mean `runs/one`?"),
+        ("sample onee", 1, "there is no such file or folder"),
         ("score runs/one/modle.safetensors thornmere/diaries", 1, "did you mean `runs/one/one.safetensors`?"),
-        ("next nowhere/at/all word", 1, "give the folder of a run, or a model file"),
+        (
+            "next nowhere/at/all word",
+            1,
+            "give the folder of a run, the name of a run in `runs`, or a model file",
+        ),
         ("resume thornmere/diaries", 1, "no run"),
         ("resume one --steps 0", 2, "--steps"),
         ("resume one --steps 50 --learning-rate 0", 2, "training.learning_rate"),

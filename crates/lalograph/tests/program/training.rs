@@ -242,12 +242,10 @@ fn damaged_and_foreign_model_files_are_refused() {
     workshop.run("sample foreign.safetensors").fails(1, &["not one of Lalograph's"]);
     // Intact, and no models.
     for (file, what) in [
-        ("thornmere/runs/demo/plan.toml", "of another kind"),
+        ("thornmere/runs/demo/plan.toml", "this is a plan"),
         ("thornmere/vectors.safetensors", "its format is `lalograph word vectors`"),
     ] {
-        workshop
-            .run(&format!("sample {file}"))
-            .fails(1, &[file, what, "give a run's folder or a model file"]);
+        workshop.run(&format!("sample {file}")).fails(1, &[file, what, "give the folder of a run"]);
     }
     workshop.run("sample missing.safetensors").fails(1, &["missing.safetensors"]);
     workshop.write("empty/nothing", "");

@@ -273,6 +273,20 @@ fn a_model_begins_with_word_vectors_and_can_leave_them_as_they_are() {
     workshop
         .run("train thornmere/diaries --document line --embedding 32 --steps 2 --vectors w.safetensors --name wide")
         .fails(1, &["of 24 dimensions, and 32 are needed", "--embedding"]);
+    // The width is that of the file, of either form, and words that are not in it are named.
+    let known: String = text
+        .lines()
+        .filter(|line| !line.starts_with("June ") && !line.starts_with("hive "))
+        .map(|line| format!("{line}\n"))
+        .collect();
+    workshop.write("known.txt", known);
+    for (file, name) in [("w.safetensors", "own"), ("known.txt", "known")] {
+        let out = workshop.run(&format!("train thornmere/diaries --document line --hidden 8 --steps 2 --sample-every 0 --vectors {file} --name {name}")).ok();
+        let told: String = out.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(told.contains("embedding 24,") && told.contains("words found in the file"), "{out}");
+        let missing = told.contains("the most frequent without one:");
+        assert!(missing == (name == "known") && told.contains("June") == missing, "{out}");
+    }
     // Once begun, a run needs the vectors no more; to begin anew it does.
     std::fs::remove_file(workshop.path("w.safetensors")).unwrap();
     workshop.run("resume runs/learnt --steps 8 --quiet").ok();

@@ -62,6 +62,12 @@ impl LanguageTask {
         })
     }
 
+    /// How many of the vocabulary's words begin with a vector from a file, and those that have none there, the most frequent first; none without such a
+    /// file.
+    pub fn vectors_found(&self) -> Option<(usize, &[String])> {
+        self.start.found()
+    }
+
     /// The files of a new run besides plan and description, with their contents.
     ///
     /// # Errors

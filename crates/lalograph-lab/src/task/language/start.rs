@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 
 use lalograph_net::{LanguageModel, Network};
 use lalograph_text::{Reserved, Vocabulary};
+use lalograph_vectors::import::Imported;
 use lalograph_vectors::{VectorError, VectorTable};
 
 use super::model::ModelFile;
@@ -20,7 +21,7 @@ use crate::run::folder::model_in;
 /// What was read to start from.
 #[derive(Debug, Default)]
 pub(super) struct Start {
-    vectors: Option<VectorTable>,
+    vectors: Option<Imported>,
     model: Option<Box<ModelFile>>,
     /// What the plan names and is not there.
     missing: Option<PathBuf>,
@@ -51,6 +52,12 @@ impl Start {
         Ok(Self { vectors, model, missing })
     }
 
+    /// What was found of the vocabulary's words in the file of vectors, if there is one: the number of words that have a vector, and those that have
+    /// none, the most frequent first.
+    pub(super) fn found(&self) -> Option<(usize, &[String])> {
+        self.vectors.as_ref().map(|vectors| (vectors.table.words().len(), &vectors.missing[..]))
+    }
+
     /// Refuses a start of which something is not there.
     pub(super) fn check(&self) -> Result<(), LabError> {
         self.missing.as_ref().map_or(Ok(()), |path| Err(LabError::at(path)(ErrorKind::NotFound.into())))
@@ -72,7 +79,7 @@ impl Start {
             }
         }
         if let Some(vectors) = &self.vectors {
-            fill_embedding(model, weights, vocabulary, vectors)?;
+            fill_embedding(model, weights, vocabulary, &vectors.table)?;
         }
         Ok(())
     }
@@ -104,20 +111,16 @@ fn read_model(path: &Path, vocabulary: &Vocabulary, model: &LanguageModel) -> Re
 }
 
 /// Reads vectors of the vocabulary's words.
-fn read_vectors(
-    path: &Path,
-    vocabulary: &Vocabulary,
-    model: &LanguageModel,
-) -> Result<VectorTable, LabError> {
+fn read_vectors(path: &Path, vocabulary: &Vocabulary, model: &LanguageModel) -> Result<Imported, LabError> {
     let mut wanted = Vec::with_capacity(vocabulary.len());
     for index in Reserved::COUNT..vocabulary.len() as u32 {
         wanted.push(String::from_utf8_lossy(vocabulary.token(index)?).into_owned());
     }
-    let table = import(path, None, Some(&wanted), |_| {}, |_| true)?.table;
+    let imported = import(path, None, Some(&wanted), |_| {}, |_| true)?;
     let width = model.shape().embedding;
-    match table.dimensions() {
+    match imported.table.dimensions() {
         found if found != width => Err(VectorError::Dimensions { found, wanted: width }.into()),
-        _ => Ok(table),
+        _ => Ok(imported),
     }
 }
 
