@@ -99,7 +99,7 @@ pub(crate) enum Command {
     Train(Box<TrainArgs>),
     /// Go on with a run that was interrupted or died, exactly; or give a finished one more.
     Resume(ResumeArgs),
-    /// Write text with a trained model.
+    /// Write text with a trained model. The unknown token is never written.
     Sample(SampleArgs),
     /// Show what a model expects after a text: the likeliest tokens with their probabilities.
     Next(NextArgs),

@@ -262,7 +262,8 @@ fn draw(
     if let Some(loss) = prepared.facts.unigram_loss {
         levels.push(Level { perplexity: loss.exp(), name: "unigram model" });
     }
-    match learning_curve("Learning the hive diaries", records, &levels) {
+    let dropout = prepared.plan.regularisation().dropout.any();
+    match learning_curve("Learning the hive diaries", records, &levels, dropout) {
         Some(scene) => {
             // Each for itself and not as a set: nobody asks again for pictures of a run that has ended.
             Picture::of(scene)?.write_alone(&run.path().join("learning"))

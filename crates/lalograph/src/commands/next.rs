@@ -25,6 +25,8 @@ struct NextDocument {
     perplexity: f64,
     candidates: Vec<Candidate>,
     asked: Vec<Candidate>,
+    /// The probability of the unknown token, which no sample has.
+    unknown_probability: f64,
 }
 
 /// A token that may come next.
@@ -74,6 +76,10 @@ pub(crate) fn run(args: &NextArgs, screen: &Screen) -> Result<(), Failure> {
             .map(|(rank, next)| candidate(rank, next))
             .collect(),
         asked,
+        unknown_probability: all
+            .iter()
+            .find(|next| next.index == Reserved::UNKNOWN)
+            .map_or(0.0, |next| next.probability),
     };
     if args.json { screen.json(&document) } else { screen.line(&render(&document, all.len(), screen)) }
 }
@@ -83,6 +89,7 @@ fn name(vocabulary: &Vocabulary, index: u32) -> String {
     let token = vocabulary.token(index).unwrap_or_default();
     match index {
         Reserved::END => "(end of document)".to_owned(),
+        Reserved::UNKNOWN => "(unknown)".to_owned(),
         _ => visible(&String::from_utf8_lossy(token)),
     }
 }
@@ -148,8 +155,16 @@ fn render(document: &NextDocument, indices: usize, screen: &Screen) -> String {
                 percent(covered)
             ),
         ),
+        (
+            "unknown",
+            format!(
+                "{}: all that is not in the vocabulary; `sample` never writes it and shares its probability out",
+                percent(document.unknown_probability)
+            ),
+        ),
     ];
-    format!("{}\n{}", lines.join("\n"), facts(screen, &rows))
+    let rows = &rows[..if document.unknown_probability > 0.0 { 3 } else { 2 }];
+    format!("{}\n{}", lines.join("\n"), facts(screen, rows))
 }
 
 /// A probability in percent, to what it is worth.

@@ -27,7 +27,12 @@ pub(crate) struct Level<'a> {
 
 /// Perplexity over steps, training and validation, on logarithmic axes, since most is learnt in
 /// the first steps, with the levels as dashed lines. `None` if nothing was recorded.
-pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[Level<'_>]) -> Option<Scene> {
+pub(crate) fn learning_curve(
+    title: &str,
+    records: &[MetricsRecord],
+    levels: &[Level<'_>],
+    dropout: bool,
+) -> Option<Scene> {
     let mut training = Vec::new();
     let mut validation = Vec::new();
     for record in records {
@@ -45,7 +50,8 @@ pub(crate) fn learning_curve(title: &str, records: &[MetricsRecord], levels: &[L
     let validation = drawable(validation, Axis::Logarithmic, Axis::Logarithmic);
     let last_step = training.iter().chain(&validation).map(|point| point.0).fold(1.0, f64::max);
     let first_step = training.iter().chain(&validation).map(|point| point.0).fold(last_step, f64::min);
-    let training = line(training, HONEY, "training perplexity (with dropout)");
+    let name = if dropout { "training perplexity (with dropout)" } else { "training perplexity" };
+    let training = line(training, HONEY, name);
     let validation = line(validation, TEAL, "validation perplexity").map(|line| line.with_stroke_width(3.0));
     let mut plots: Vec<Plot> = [training, validation].into_iter().flatten().map(Plot::Line).collect();
     if plots.is_empty() {
@@ -198,7 +204,7 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let levels = [Level { perplexity: 1.6, name: "floor" }, Level { perplexity: 220.0, name: "unigram" }];
         let stem = folder.path().join("learning");
-        let draw = || write(learning_curve("Learning", &records(), &levels).unwrap(), &stem);
+        let draw = || write(learning_curve("Learning", &records(), &levels, true).unwrap(), &stem);
         draw().unwrap();
         let svg = std::fs::read_to_string(folder.path().join("learning.svg")).unwrap();
         assert!(svg.contains("<svg") && !svg.contains("<text"), "letters are outlines");
@@ -216,10 +222,10 @@ mod tests {
     fn a_run_of_one_record_is_drawn_and_one_of_none_is_not() {
         let folder = tempfile::tempdir().unwrap();
         for (name, only) in [("training", 0), ("validation", 4)] {
-            let scene = learning_curve(name, &records()[only..=only], &[]).unwrap();
+            let scene = learning_curve(name, &records()[only..=only], &[], false).unwrap();
             write(scene, &folder.path().join(name)).unwrap();
         }
-        assert!(learning_curve("none", &[], &[Level { perplexity: 2.0, name: "floor" }]).is_none());
+        assert!(learning_curve("none", &[], &[Level { perplexity: 2.0, name: "floor" }], true).is_none());
     }
 
     #[test]
@@ -239,7 +245,7 @@ mod tests {
         }
         let level = |perplexity| Level { perplexity, name: "level" };
         let levels = [level(f64::INFINITY), level(0.0), level(-1.0), level(2.0)];
-        write(learning_curve("Learning", &records, &levels).unwrap(), &folder.path().join("learning"))
+        write(learning_curve("Learning", &records, &levels, true).unwrap(), &folder.path().join("learning"))
             .unwrap();
     }
 

@@ -400,6 +400,11 @@ fn a_models_gradient_is_followed_back_through_a_text() {
         flow["by_distance"][0].as_array().unwrap().iter().map(|norm| norm.as_f64().unwrap()).collect();
     assert_eq!(norms.len(), 30);
     assert!(norms.iter().all(|&norm| norm > 0.0) && norms[29] < norms[0], "{norms:?}");
+    // It goes back as far as was asked where the text is hardly longer.
+    workshop.write("nine.txt", "Hesper pottered to bees and to the hives");
+    let flow = workshop.run("flow thornmere/runs/demo nine.txt --window 8 --json").ok();
+    let flow: Value = serde_json::from_str(&flow).unwrap();
+    assert_eq!(flow["by_distance"][0].as_array().unwrap().len(), 8);
     workshop.write("short.txt", "two words");
     workshop.run("flow thornmere/runs/demo short.txt").fails(1, &["3 tokens"]);
 }

@@ -26,7 +26,7 @@ use super::model::ModelFile;
 use crate::data::source::Windows;
 use crate::data::windows::TrainingWindows;
 use crate::error::LabError;
-use crate::plan::{TrainingPlan, WindowKind};
+use crate::plan::{LossAt, TrainingPlan, WindowKind};
 use crate::run::records::FlowRecord;
 
 /// Rows that are measured: enough for a mean.
@@ -125,25 +125,30 @@ pub fn flow_over(
 ) -> Result<(FlowRecord, Reading), LabError> {
     let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, None, threads, observer)?;
     let text = &encoded.training;
-    let rows = (text.len() / window.max(1)).min(ROWS);
+    let all = text.len() / window.max(1);
+    let rows = all.min(ROWS);
     if rows == 0 {
         return Err(LabError::TooShort { tokens: text.len(), rows: 1, window, needed: window });
     }
+    // Windows by themselves are as long as was asked for; carried ones would be evened out.
     let plan = TrainingPlan {
         batch: rows,
         window,
-        windows: WindowKind::Carried,
-        window_jitter: 0.0,
+        windows: WindowKind::Independent,
+        stride: None,
+        loss_at: LossAt::Every,
         ..file.plan.training.clone()
     };
     let mut windows = TrainingWindows::new(text, &plan);
     let mut buffer = TokenWindow::default();
     let mut meter = FlowMeter::new(&file.model, &plan);
     let packed = PackedWeights::training(file.model.layout(), &file.weights);
-    let count = windows.count().min(WINDOWS);
+    // Only those in which every row has a window.
+    let full = all / rows;
+    let count = full.min(WINDOWS);
     let mut mean: Option<FlowRecord> = None;
     for index in 0..count {
-        let which = index * windows.count() / count;
+        let which = index * full / count;
         windows.fill(0, which, &mut std::iter::once((0..rows, &mut buffer)))?;
         let record = meter.measure(&file.model, packed.with(&file.weights), &[(0..rows, &buffer)]);
         match &mut mean {

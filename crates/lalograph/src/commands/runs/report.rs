@@ -66,7 +66,10 @@ pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
     let title = format!("Learning: {}", history.run.name());
     let [learning, gradient, rate, flow] = &stems;
     let pictures = ReportPictures {
-        learning: draw(learning, learning_curve(&title, &history.metrics, &levels))?,
+        learning: draw(
+            learning,
+            learning_curve(&title, &history.metrics, &levels, history.plan.regularisation().dropout.any()),
+        )?,
         gradient: draw(gradient, gradient_chart(&history.metrics))?,
         rate: draw(rate, rate_chart(&history.metrics))?,
         flow: draw(flow, flow_chart(&history.flow))?,

@@ -35,7 +35,7 @@ pub(crate) fn report_page(
     pictures: &ReportPictures,
 ) -> Result<String, Failure> {
     let parts: Vec<(&str, &str, String)> = [
-        ("curves", "Curves", curves(pictures)),
+        ("curves", "Curves", curves(history, pictures)),
         ("samples", "How the text got better", some_samples(history)),
         ("run", "The run", pairs(about)),
         ("layers", "Layers", cost.map_or_else(String::new, layers)),
@@ -89,7 +89,8 @@ fn figures(history: &RunHistory) -> String {
         ));
     }
     if let Some(training) = history.training_perplexity() {
-        tiles.push((perplexity(training), "training perplexity, last steps, with dropout".to_owned()));
+        let dropout = if with_dropout(history) { ", with dropout" } else { "" };
+        tiles.push((perplexity(training), format!("training perplexity, last steps{dropout}")));
     }
     if let Some(unigram) = description.text.unigram_loss {
         tiles.push((perplexity(unigram.exp()), "unigram perplexity, to compare with validation".to_owned()));
@@ -102,6 +103,10 @@ fn figures(history: &RunHistory) -> String {
     format!("<ul class=\"figures\">\n{items}</ul>\n")
 }
 
+fn with_dropout(history: &RunHistory) -> bool {
+    history.plan.regularisation().dropout.any()
+}
+
 fn said(hints: &[Hint]) -> String {
     let items: String = hints.iter().map(|hint| format!("<li>{}</li>\n", text(&hint.to_string()))).collect();
     let items = if items.is_empty() {
@@ -112,13 +117,14 @@ fn said(hints: &[Hint]) -> String {
     format!("<ul class=\"hints\">\n{items}</ul>\n")
 }
 
-fn curves(pictures: &ReportPictures) -> String {
+fn curves(history: &RunHistory, pictures: &ReportPictures) -> String {
+    let perplexities = if with_dropout(history) {
+        "Perplexity over steps. Training perplexity is measured with dropout, so it may lie above validation perplexity."
+    } else {
+        "Perplexity over steps."
+    };
     let all = [
-        (
-            "learning",
-            &pictures.learning,
-            "Perplexity over steps. Training perplexity is measured with dropout, so it may lie above validation perplexity.",
-        ),
+        ("learning", &pictures.learning, perplexities),
         (
             "gradient",
             &pictures.gradient,
