@@ -3,6 +3,7 @@
 pub mod baseline;
 pub mod cost;
 pub mod documents;
+pub mod forecast;
 pub mod foresight;
 pub mod gauge;
 pub mod score;

@@ -12,7 +12,7 @@ use super::meters::{Meters, Recent};
 use super::notebook::Notebook;
 use super::schedule::RateSchedule;
 use super::selection::Selection;
-use super::settings::trainer_settings;
+use super::settings::{trainer_settings, validates_after};
 use super::trainer::Trainer;
 use crate::artefact::checkpoint::{self, Checkpoint, Position};
 use crate::artefact::model_file::{Trained, save_model};
@@ -284,12 +284,7 @@ impl<'a, T: Task> Loop<'a, T> {
     }
 
     fn is_validation_due(&self) -> bool {
-        let (training, step) = (&self.plan().training, self.trainer.step());
-        if training.validate_epochs > 0.0 {
-            let span = training.validate_epochs * self.trainer.steps_per_epoch() as f64;
-            return (step as f64 / span).floor() > ((step - 1) as f64 / span).floor();
-        }
-        training.validate_every > 0 && step.is_multiple_of(training.validate_every)
+        validates_after(&self.plan().training, self.trainer.step(), self.trainer.steps_per_epoch())
     }
 
     fn is_checkpoint_due(&self) -> bool {

@@ -6,6 +6,7 @@ use clap::{Args, Subcommand};
 use lalograph_lab::plan::template::Preset;
 
 use super::choice::choice;
+use super::corpus::{ReadingArgs, TokenArgs};
 use super::model::{ModelArgs, StepArgs};
 
 /// The commands of `plan`.
@@ -89,13 +90,26 @@ pub(crate) struct PlanArgs {
 /// `plan cost`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph plan cost --cell lstm --layers 2 --hidden 512 --indices 10000\n  lalograph plan cost --plan thornmere/runs/demo --tokens 1000000\n  lalograph plan cost --plan thornmere/runs/demo --set model.hidden=512 --no-measure --json"
+    after_help = "Examples:\n  lalograph plan cost --cell lstm --layers 2 --hidden 512 --indices 10000\n  lalograph plan cost thornmere/diaries --document line --unit character\n  lalograph plan cost --plan thornmere/runs/demo --tokens 1000000\n  lalograph plan cost --plan thornmere/runs/demo --set model.hidden=512 --no-measure --json"
 )]
 pub(crate) struct PlanCostArgs {
+    /// The corpus: files, folders, patterns; else that of the plan. It is read, and its vocabulary is built, so that the time of the whole run can be
+    /// said.
+    #[arg(value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// How it is read.
+    #[command(flatten)]
+    pub(crate) reading: ReadingArgs,
+    /// How it is cut.
+    #[command(flatten)]
+    pub(crate) tokens_of: TokenArgs,
+    /// Passes over the training text.
+    #[arg(long, value_name = "N")]
+    pub(crate) epochs: Option<u64>,
     /// The plan.
     #[command(flatten)]
     pub(crate) plan: PlanArgs,
-    /// Tokens of training text, to say how long a pass over them takes; without it, those of a million.
+    /// Tokens of training text, to say how long a pass over them takes where there is no text (default: a million).
     #[arg(long, value_name = "N")]
     pub(crate) tokens: Option<u64>,
     /// Do not measure this machine: no times are given.

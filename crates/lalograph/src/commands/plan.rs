@@ -2,21 +2,26 @@
 
 use std::path::Path;
 
-use lalograph_lab::Plan;
 use lalograph_lab::artefact::texts::{read_split, read_vocabulary};
 use lalograph_lab::measure::cost::{Cost, MemoryCost, cost, zipf_share};
+use lalograph_lab::measure::forecast::{Forecast, Repeated};
 use lalograph_lab::measure::gauge::{Bench, Gauge};
 use lalograph_lab::plan::{Problem, problems, template};
+use lalograph_lab::{LabError, LanguageTask, Plan, forecast, prepare};
 use lalograph_storage::Existing;
-use lalograph_text::Corpus;
+use lalograph_text::{Corpus, TextError};
 use serde::Serialize;
 
 use super::gauge::operations_per_second;
 use super::input::{text_or_input, threads};
-use super::settings::{Sized, check_room, describe, plan_text, sized_plan};
+use super::reading::{found, lay_over, refuse_idle};
+use super::settings::{Sized, check_room, describe, flagged_plan, plan_text, size};
+use super::training::reading;
+use super::vocab::vocabularies::apply_token_args;
 use crate::cli::{PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs};
 use crate::failure::Failure;
 use crate::files;
+use crate::interrupt;
 use crate::output::number::{bytes, count, duration};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, facts, table};
@@ -126,6 +131,9 @@ struct CostDocument<'a> {
     cost: &'a Cost,
     total_bytes: u64,
     measured: Option<Measured>,
+    /// The whole run, where its text is there.
+    run: Option<Forecast>,
+    run_seconds: Option<f64>,
 }
 
 /// What this machine does with it.
@@ -139,15 +147,91 @@ struct Measured {
     share_of_matrix_peak: f64,
 }
 
+/// Seconds of steps that are made to time them.
+const STEPPING_SECONDS: f64 = 3.0;
+
+/// The plan with all flags laid over it.
+fn asked_plan(args: &PlanCostArgs) -> Result<Plan, Failure> {
+    let mut plan = flagged_plan(&args.plan)?;
+    if !args.paths.is_empty() {
+        plan.corpus.paths.clone_from(&args.paths);
+    }
+    lay_over(&args.reading, &mut plan.corpus);
+    apply_token_args(&args.tokens_of, &mut plan.vocabulary)?;
+    if let Some(epochs) = args.epochs {
+        (plan.training.epochs, plan.training.steps) = (epochs, None);
+    }
+    plan.check()?;
+    Ok(plan)
+}
+
+/// The text of the plan, ready to be trained on; none where the plan names none that is here, or the vocabulary's size is given, or nothing
+/// is to be measured.
+fn text_of(args: &PlanCostArgs, screen: &Screen) -> Result<Option<LanguageTask>, Failure> {
+    if args.no_measure || args.plan.indices.is_some() {
+        return Ok(None);
+    }
+    let plan = asked_plan(args)?;
+    let named = !args.paths.is_empty();
+    if plan.corpus.paths.is_empty() || (!named && found(&plan.corpus.spec()).is_err()) {
+        return Ok(None);
+    }
+    refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
+    let threads = threads(args.plan.threads);
+    let prepared =
+        reading(None, Existing::Keep, screen, |observer| prepare(plan, threads, None, None, observer))?;
+    Ok(Some(prepared))
+}
+
+/// What a run takes, in words.
+fn run_rows(run: &Forecast, threads: usize) -> Vec<(&'static str, String)> {
+    let mut rows = vec![
+        (
+            "this machine",
+            format!(
+                "{} tokens/s on {threads} threads while steps are made, measured just now on the training text",
+                count(run.tokens_per_second as u64)
+            ),
+        ),
+        ("steps", format!("{}: {}", count(run.steps), duration(run.step_seconds()))),
+    ];
+    for Repeated { name, times, seconds_each } in &run.besides {
+        let each = if *seconds_each < 1.0 {
+            format!("{:.0} ms", 1e3 * seconds_each)
+        } else {
+            duration(*seconds_each)
+        };
+        rows.push((name, format!("{} x {each}: {}", count(*times), duration(*times as f64 * seconds_each))));
+    }
+    rows.push(("the whole run", format!("{}, unless it stops early", duration(run.seconds()))));
+    rows
+}
+
 fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
-    let Sized { plan, indices, source } = sized_plan(&args.plan)?;
+    interrupt::listen();
+    let task = text_of(args, screen)?;
+    let Sized { plan, indices, source } = match &task {
+        Some(task) => {
+            let (plan, indices) = (task.plan.clone(), task.vocabulary.len());
+            Sized { plan, indices, source: "counted in the training text".to_owned() }
+        }
+        None => size(&args.plan, asked_plan(args)?)?,
+    };
     let found = cost(&plan, indices, &zipf_share(indices))?;
     let tokens = args.tokens.unwrap_or(1_000_000);
-    let measured = if args.no_measure {
+    let threads = threads(args.plan.threads);
+    let run = match &task {
+        Some(task) => {
+            check_room(&plan, indices)?;
+            let forecast = forecast(task, threads, STEPPING_SECONDS, &mut || !interrupt::asked())?;
+            Some(forecast.ok_or(LabError::from(TextError::Stopped))?)
+        }
+        None => None,
+    };
+    let measured = if args.no_measure || run.is_some() {
         None
     } else {
         check_room(&plan, indices)?;
-        let threads = threads(args.plan.threads);
         let gauge = Bench::new(&plan, indices)?.measure(threads, ROUNDS, SECONDS, |_| true)?;
         let Gauge { training_tokens_per_second: speed, training_share_of_peak: share, .. } = gauge;
         Some(Measured {
@@ -161,7 +245,8 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
     };
     if args.plan.json {
         let total_bytes = found.bytes.total();
-        return screen.json(&CostDocument { cost: &found, total_bytes, measured });
+        let seconds = run.as_ref().map(Forecast::seconds);
+        return screen.json(&CostDocument { cost: &found, total_bytes, measured, run, run_seconds: seconds });
     }
     let rows: Vec<Vec<String>> = found
         .layers
@@ -238,6 +323,9 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
             what,
             if args.tokens.is_some() { format!("{time} for {} tokens", count(tokens)) } else { time },
         ));
+    }
+    if let Some(run) = &run {
+        work.extend(run_rows(run, threads));
     }
     let about = [
         ("model", describe(&plan.shape(indices))),

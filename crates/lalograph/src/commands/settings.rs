@@ -8,7 +8,7 @@ use lalograph_lab::plan::{LossAt, TrainingPlan, WindowKind};
 use lalograph_lab::{LabError, Plan};
 use lalograph_net::heads::softmax::Softmax;
 use lalograph_net::{Cell, LanguageModel, LanguageModelShape};
-use lalograph_text::Reserved;
+use lalograph_text::{Reserved, Unit};
 
 use crate::cli::{ModelArgs, PlanArgs, StepArgs};
 use crate::failure::Failure;
@@ -25,6 +25,9 @@ pub(super) fn check_room(plan: &Plan, indices: usize) -> Result<(), Failure> {
     )
 }
 
+/// Different characters of a text that nobody has counted.
+const CHARACTERS: usize = 120;
+
 /// A plan and the size of the vocabulary that it is about.
 pub(super) struct Sized {
     pub(super) plan: Plan,
@@ -34,22 +37,40 @@ pub(super) struct Sized {
 }
 
 /// Lays flags over a plan file, or over the plan of a run's folder.
-pub(super) fn sized_plan(args: &PlanArgs) -> Result<Sized, Failure> {
-    let (file, run) = match &args.plan {
-        Some(path) if path.is_dir() => (Some(path.join("plan.toml")), Some(path)),
-        Some(path) => (Some(path.clone()), None),
-        None => (None, None),
-    };
+pub(super) fn flagged_plan(args: &PlanArgs) -> Result<Plan, Failure> {
+    let file =
+        args.plan.as_ref().map(|path| if path.is_dir() { path.join("plan.toml") } else { path.clone() });
     let mut plan = read_plan(file.as_deref(), &args.settings)?;
     lay_model(&args.model, &args.step, &mut plan)?;
     plan.check().map_err(|error| Failure::Usage(error.to_string()))?;
+    Ok(plan)
+}
+
+/// The same with the size of its vocabulary, as far as it is known without the text.
+pub(super) fn sized_plan(args: &PlanArgs) -> Result<Sized, Failure> {
+    size(args, flagged_plan(args)?)
+}
+
+/// A plan with the size of its vocabulary, as far as it is known without the text.
+pub(super) fn size(args: &PlanArgs, plan: Plan) -> Result<Sized, Failure> {
+    let run = args.plan.as_ref().filter(|path| path.is_dir());
     let of_run = run.map(|path| path.join("vocabulary.json")).filter(|path| path.is_file());
     let (indices, source) = match (args.indices, of_run.as_ref().or(plan.vocabulary.file.as_ref())) {
         (Some(indices), _) => (indices as usize, "as given".to_owned()),
         (None, Some(path)) => (read_vocabulary(path)?.len(), format!("of {}", path.display())),
         (None, None) => {
-            let size = plan.vocabulary.size.unwrap_or(20_000).saturating_add(Reserved::COUNT as usize);
-            (size, "the most that the plan allows; --indices says another".to_owned())
+            let (most, why) = match plan.vocabulary.unit {
+                Unit::Byte => (256, "all bytes"),
+                Unit::Character | Unit::Grapheme => (CHARACTERS, "about as many as a text in one script has"),
+                Unit::Word | Unit::BytePair | Unit::Unigram => {
+                    (plan.vocabulary.size.unwrap_or(20_000), "the most that the plan allows")
+                }
+            };
+            let size = plan.vocabulary.size.map_or(most, |size| size.min(most));
+            (
+                size.saturating_add(Reserved::COUNT as usize),
+                format!("{why}; --indices says another, and a text, if it is given, is counted"),
+            )
         }
     };
     // Sizes that no model has, before anything is worked out for them.

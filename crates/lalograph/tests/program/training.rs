@@ -410,6 +410,61 @@ fn a_models_gradient_is_followed_back_through_a_text() {
 }
 
 #[test]
+fn the_cost_of_a_run_counts_what_the_run_does() {
+    let workshop = workshop_with_demo();
+    let text = "thornmere/diaries --document line --hidden 8 --batch 8 --window 16";
+    let plans = [
+        ("carried", "--epochs 1 --set training.validate_every=9 --set samples.every=20"),
+        (
+            "strided",
+            "--set training.windows=independent --set training.stride=40 --set training.loss_at=last --epochs 1 --set training.validate_epochs=0.3",
+        ),
+        (
+            "letters",
+            "--unit character --set training.steps=30 --set samples.at=[3,7] --set training.flow_every=10",
+        ),
+        (
+            "documents",
+            "--set training.windows=documents --vocab-size 50 --epochs 1 --set corpus.test_share=0.1",
+        ),
+    ];
+    for (name, settings) in plans {
+        let cost = workshop.run(&format!("plan cost {text} {settings} --json")).ok();
+        let cost: Value = serde_json::from_str(&cost).unwrap();
+        workshop.run(&format!("train {text} {settings} --name {name} --quiet")).ok();
+        let description: Value =
+            serde_json::from_str(&workshop.read(&format!("runs/{name}/run.json"))).unwrap();
+        assert_eq!(cost["vocabulary"], description["vocabulary_size"], "{name}");
+        assert_eq!(cost["run"]["steps"], description["steps"], "{name}");
+        let lines = |file: &str| -> Vec<Value> {
+            let text = std::fs::read_to_string(workshop.path(&format!("runs/{name}/{file}.jsonl"))).unwrap();
+            text.lines().map(|line| serde_json::from_str(line).unwrap()).collect()
+        };
+        let metrics = lines("metrics");
+        let of_kind = |kind: &str| metrics.iter().filter(|line| line["kind"] == kind).count() as u64;
+        let moments = |file: &str| {
+            lines(file)
+                .iter()
+                .map(|line| line["step"].as_u64().unwrap())
+                .collect::<std::collections::BTreeSet<_>>()
+                .len() as u64
+        };
+        let times = |name: &str| {
+            let parts = cost["run"]["besides"].as_array().unwrap();
+            parts.iter().find(|part| part["name"] == name).map_or(0, |part| part["times"].as_u64().unwrap())
+        };
+        assert_eq!(times("validation"), of_kind("validation"), "{name}: {cost}");
+        assert_eq!(times("test"), of_kind("test"), "{name}: {cost}");
+        assert_eq!(times("samples"), moments("samples"), "{name}: {cost}");
+        assert_eq!(times("flow"), moments("flow"), "{name}: {cost}");
+        assert!(cost["run_seconds"].as_f64().unwrap() > 0.0 && cost["measured"].is_null());
+    }
+    let words = workshop.run(&format!("plan cost {text} --epochs 1")).ok();
+    assert!(words.contains("counted in the training text") && words.contains("the whole run"), "{words}");
+    workshop.run("plan cost nowhere.txt").fails(1, &["nowhere.txt"]);
+}
+
+#[test]
 fn what_a_plan_costs_and_how_fast_this_machine_is() {
     let workshop = Workshop::new();
     let small = "--cell gru --embedding 10 --hidden 20 --indices 100 --batch 4 --window 8";
@@ -434,6 +489,9 @@ fn what_a_plan_costs_and_how_fast_this_machine_is() {
     {
         assert!(gauge[figure]["median"].as_f64().unwrap() > 0.0, "{figure}");
     }
+    // Without a text characters are not taken for words.
+    let letters = workshop.run("plan cost --set vocabulary.unit=character --no-measure --json").ok();
+    assert_eq!(serde_json::from_str::<Value>(&letters).unwrap()["vocabulary"], 124);
     workshop.run("gauge --seconds 0").fails(2, &["--seconds"]);
     workshop.run("plan cost --set model.hiden=3").fails(2, &["did you mean `model.hidden`"]);
     workshop.run("plan cost --plan nowhere.toml").fails(1, &["nowhere.toml"]);

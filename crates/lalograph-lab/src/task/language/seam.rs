@@ -12,6 +12,7 @@ use crate::artefact::container::Assets;
 use crate::data::source::Windows;
 use crate::data::windows::TrainingWindows;
 use crate::error::LabError;
+use crate::measure::forecast::{self, Forecast};
 use crate::plan::Plan;
 use crate::run::description::TextFacts;
 use crate::run::records::Figures;
@@ -82,6 +83,19 @@ impl Task for LanguageTask {
     fn assets(&self) -> Result<Assets, LabError> {
         language_assets(&self.plan, &self.vocabulary)
     }
+}
+
+/// How long a language model's run will take: [`forecast::forecast`] for this task, compiled here.
+///
+/// # Errors
+/// Those of [`forecast::forecast`].
+pub fn forecast(
+    task: &LanguageTask,
+    threads: usize,
+    seconds: f64,
+    go_on: &mut (dyn FnMut() -> bool + Send),
+) -> Result<Option<Forecast>, LabError> {
+    forecast::forecast(task, threads, seconds, go_on)
 }
 
 /// Trains a language model's run from where it stands: [`run_loop::train`] for this task, compiled here. What is generic is compiled in
