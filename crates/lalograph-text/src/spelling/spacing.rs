@@ -4,6 +4,7 @@ use foldhash::fast::FixedState;
 use hashbrown::HashMap;
 use serde::Deserialize;
 
+use crate::vocabulary::MOST_COUNTED;
 use crate::words::each_word;
 
 /// Line ends in a gap, at most, and spaces or tabs behind them, at most, for the gap to have a shape; others are spelt.
@@ -228,7 +229,10 @@ impl TryFrom<Vec<Line>> for SpacingModel {
                     shape(gap).ok_or_else(|| format!("`{}` is no gap with a shape", gap.escape_debug()))?
                 }
             };
-            total = total.checked_add(count).ok_or("the counts of gaps are too large")?;
+            total = total.saturating_add(count);
+            if total > MOST_COUNTED {
+                return Err("the counts of gaps are larger than any text".to_owned());
+            }
             if counts.insert(key(side(&before)?, side(&after)?, shape), count).is_some() || count == 0 {
                 return Err(format!(
                     "the gap between `{before}` and `{after}` is counted twice, or not at all"

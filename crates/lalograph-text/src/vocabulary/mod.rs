@@ -25,6 +25,8 @@ use crate::unit::Unit;
 
 /// More tokens than this are no vocabulary.
 const MOST_TOKENS: usize = 1 << 24;
+/// More than this was never counted; so sums of a few such numbers do not overflow.
+pub(crate) const MOST_COUNTED: u64 = 1 << 60;
 
 /// The tokens that stand for no text of their own. Their indices are 0 to 3, in this order.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -189,6 +191,13 @@ impl Vocabulary {
         }
         if tokens.len() >= MOST_TOKENS {
             return Err((None, format!("{} tokens are more than there may be", tokens.len())));
+        }
+        let listed = tokens.iter().map(|token| token.count);
+        let total = listed.chain(rest.words.iter().map(|(_, count)| *count)).try_fold(0, u64::checked_add);
+        let Counted { documents, tokens: read, distinct_tokens, tokens_covered } = counted;
+        let said = [documents, read, distinct_tokens, tokens_covered];
+        if total.is_none_or(|total| total > MOST_COUNTED) || said.iter().any(|count| *count > MOST_COUNTED) {
+            return Err((None, "its counts are larger than any text".into()));
         }
         let spellings: Vec<&str> =
             (0..Reserved::COUNT).filter_map(|index| reserved.spelling(index)).collect();

@@ -234,6 +234,11 @@ fn files_read_back_and_damage_is_named_by_line() {
             "words without an index are more than",
         ),
         (words.replace("[\"a\",\"a\",\" \"", "[\"ab\",\"a\",\" \""), "`ab` is not one side of a gap"),
+        (words.replace("\"bee\",3", "\"bee\",18446744073709551615"), "its counts are larger than any text"),
+        (
+            words.replace("\"documents\":1", "\"documents\":18446744073709551615"),
+            "its counts are larger than any text",
+        ),
         (String::new(), "EOF"),
         (merged.replace("[101,\"a\"", "[101,\"b\""), "index 101"),
         (merged.replace("\"merges\": [\n    [", "\"merges\": [\n    [9"), "line 269: no token has index"),
