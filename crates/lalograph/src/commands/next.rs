@@ -158,7 +158,7 @@ fn render(document: &NextDocument, indices: usize, screen: &Screen) -> String {
         (
             "unknown",
             format!(
-                "{}: all that is not in the vocabulary; `sample` never writes it and shares its probability out",
+                "{}: what is not in the vocabulary; `sample` never writes it",
                 percent(document.unknown_probability)
             ),
         ),

@@ -187,9 +187,9 @@ fn text_of(args: &PlanCostArgs, screen: &Screen) -> Result<Option<LanguageTask>,
 fn run_rows(run: &Forecast, threads: usize) -> Vec<(&'static str, String)> {
     let mut rows = vec![
         (
-            "this machine",
+            "speed",
             format!(
-                "{} tokens/s on {threads} threads while steps are made, measured just now on the training text",
+                "{} tokens/s on {threads} threads while steps are made, with the training text",
                 count(run.tokens_per_second as u64)
             ),
         ),
@@ -324,15 +324,16 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
             if args.tokens.is_some() { format!("{time} for {} tokens", count(tokens)) } else { time },
         ));
     }
-    if let Some(run) = &run {
-        work.extend(run_rows(run, threads));
-    }
+    let whole = run.as_ref().map_or_else(String::new, |run| {
+        let rows = facts(screen, &run_rows(run, threads));
+        format!("\n\n{}\n{rows}", screen.heading("Time of the run on this machine, measured just now"))
+    });
     let about = [
         ("model", describe(&plan.shape(indices))),
         ("vocabulary", format!("{} indices ({source})", count(indices as u64))),
     ];
     screen.line(&format!(
-        "{}\n{}\n\n{layers}\n\n{}\n{}\n\n{}\n{}",
+        "{}\n{}\n\n{layers}\n\n{}\n{}\n\n{}\n{}{whole}",
         screen.heading("The model"),
         facts(screen, &about),
         screen.heading("Memory while training, besides the text"),

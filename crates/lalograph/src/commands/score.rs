@@ -262,7 +262,9 @@ fn rows(found: &Judgement) -> Vec<(&'static str, String)> {
         format!("{} ({}){known}", count(score.unknown_tokens), percent(score.unknown_tokens, score.tokens));
     let bytes_of_text = score.bytes.max(1) as f64;
     let part = |bits: f64, of: &str| {
-        if bits > 0.0 { format!(", {:.4} of it {of}", bits / bytes_of_text) } else { String::new() }
+        // Not what four decimals do not show.
+        let share = bits / bytes_of_text;
+        if share >= 0.00005 { format!(", {share:.4} of it {of}") } else { String::new() }
     };
     let parts = part(score.spelling_bits, "for the spelling of unknown words")
         + &part(score.spacing_bits, "for white space");
