@@ -1,6 +1,7 @@
 //! What a run writes down as it goes, one JSON object a line.
 
 use std::collections::BTreeMap;
+use std::io::{Read, Seek, SeekFrom};
 use std::path::{Path, PathBuf};
 
 use lalograph_storage::storage::StoredFile;
@@ -220,6 +221,19 @@ impl Lines {
         self.bytes += line.len() as u64;
         Ok(())
     }
+}
+
+/// The step of the last whole line of a run's metrics, from the end of the file; none where there is none that can be read.
+pub fn last_step(path: &Path) -> Option<u64> {
+    const TAIL: u64 = 1 << 14;
+    let mut file = std::fs::File::open(path).ok()?;
+    let length = file.metadata().ok()?.len();
+    file.seek(SeekFrom::Start(length.saturating_sub(TAIL))).ok()?;
+    let mut bytes = Vec::new();
+    file.take(TAIL).read_to_end(&mut bytes).ok()?;
+    let whole = &bytes[..bytes.iter().rposition(|&byte| byte == b'\n')?];
+    let last = whole.rsplit(|&byte| byte == b'\n').next()?;
+    serde_json::from_slice::<MetricsRecord>(last).ok().map(|record| record.step())
 }
 
 /// Reads all records of a file back; none if there is no such file. A last line that was cut short is left out: its writer died.

@@ -7,7 +7,7 @@ use kuva::render::render::{Scene, render_multiple};
 use lalograph_lab::run::records::MetricsRecord;
 
 use crate::output::chart::{count_ticks, framed, plain_ticks};
-use crate::output::line::{Axis, Points, drawable, line};
+use crate::output::line::{Axis, Points, dots, drawable, line};
 use crate::output::palette::{BRICK, HONEY, PLUM, SLATE, TEAL};
 
 /// A value of each line of figures over its step, where it can stand on a logarithmic axis.
@@ -93,7 +93,11 @@ pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Sc
         for (_, perplexity) in &points {
             (lowest, highest) = (lowest.min(*perplexity), highest.max(*perplexity));
         }
-        if let Some(line) = line(points, colours[index % colours.len()], name) {
+        let colour = colours[index % colours.len()];
+        // Of one point there is no line to see.
+        let alone = if points.len() == 1 { points.clone() } else { Points::new() };
+        plots.extend(dots(alone, colour).map(Plot::Scatter));
+        if let Some(line) = line(points, colour, name) {
             plots.push(Plot::Line(match index % 3 {
                 0 => line,
                 1 => line.with_dashed(),
@@ -153,6 +157,15 @@ mod tests {
         }
         let records = [training(1, 0.5), training(2, 0.25)];
         assert!(gradient_chart(&records).is_some() && rate_chart(&records[..1]).is_some());
+        // Validated once: a dot.
+        let once = |step| {
+            let (epoch, seconds, loss, best) = (1.0, 1.0, 1.2, true);
+            let figures = Figures::of([("perplexity", 1.2f64.exp())]);
+            vec![MetricsRecord::Validation { step, epoch, seconds, loss, figures, best }]
+        };
+        let (one, two) = (once(10), once(20));
+        let dotted = comparison_chart(&[("one".into(), &one), ("two".into(), &two)]).unwrap();
+        assert!(Picture::of(dotted).unwrap().svg.matches("<circle").count() >= 2);
         // Never validated: then training is compared.
         assert!(comparison_chart(&[("one".into(), &records), ("two".into(), &[])]).is_some());
     }

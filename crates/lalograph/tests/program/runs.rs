@@ -403,6 +403,15 @@ fn a_damaged_run_is_named_and_the_others_are_listed() {
     let listed = workshop.run("runs list");
     assert!(listed.err.contains("runs/hurt/run.json") && listed.err.contains("left out"), "{listed:?}");
     assert!(listed.ok().contains("whole"));
+    // While it is trained the list says how far it is, and not how far it was when its description was written.
+    let metrics = workshop.read("runs/whole/metrics.jsonl");
+    let last = metrics.lines().rev().find(|line| line.contains("\"kind\":\"training\"")).unwrap();
+    let step = json(last)["step"].as_u64().unwrap();
+    let later = last.replace(&format!("\"step\":{step}"), "\"step\":777");
+    workshop.write("runs/whole/metrics.jsonl", format!("{metrics}{later}\n{{\"kind\":\"trai"));
+    let listed = json(&workshop.run("runs list --json").ok());
+    let steps = listed["runs"].as_array().unwrap().iter().map(|run| run["steps"].as_u64().unwrap());
+    assert!(steps.max() == Some(777), "{listed}");
     workshop.run("runs show hurt").fails(1, &["runs/hurt/run.json"]);
     // The last line of a run that died may be cut short.
     workshop.run("runs show torn").ok();

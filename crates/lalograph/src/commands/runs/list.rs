@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use lalograph_lab::RunFolder;
 use lalograph_lab::run::description::Standing;
+use lalograph_lab::run::records::last_step;
 use lalograph_lab::run::shelf;
 use serde::Serialize;
 
@@ -46,7 +47,8 @@ pub(super) fn run(args: &ListArgs, screen: &Screen) -> Result<(), Failure> {
                 name: run.name(),
                 path: run.path().to_owned(),
                 started: description.started,
-                steps: description.steps,
+                // What was written down last is newer than the description while it is trained.
+                steps: last_step(&run.metrics()).unwrap_or(0).max(description.steps),
                 planned_steps: description.planned_steps,
                 best_validation_perplexity: description.best_validation_loss.map(f64::exp),
             }),
