@@ -14,7 +14,7 @@ use crate::nearest::nearest_name;
 const RUNS: &str = "runs";
 
 /// The path that an argument means: itself, or the run of that name where nothing is there.
-fn path_meant(path: &Path) -> PathBuf {
+pub(crate) fn path_meant(path: &Path) -> PathBuf {
     let is_name = path.file_name() == Some(path.as_os_str());
     let run = Path::new(RUNS).join(path);
     if is_name && !path.exists() && run.is_dir() { run } else { path.to_owned() }

@@ -8,6 +8,7 @@ use lalograph_lab::{LanguageTask, RunFolder, prepare_again};
 use lalograph_storage::Existing;
 
 use super::input::threads;
+use super::lookup::path_meant;
 use super::training::{TOKENS, reading};
 use crate::failure::Failure;
 use crate::files;
@@ -30,6 +31,8 @@ pub(super) fn tokens_of(run: &RunFolder) -> Option<PathBuf> {
 
 /// The text of the run that a model is of, as it was divided then.
 pub(super) fn training_text(model: &Path, screen: &Screen) -> Result<LanguageTask, Failure> {
+    let model = path_meant(model);
+    let model = model.as_path();
     let folder = if model.is_dir() { Some(model) } else { model.parent() };
     let run = folder.and_then(|folder| RunFolder::open(folder).ok()).ok_or_else(|| {
         Failure::with_remedy(

@@ -115,6 +115,7 @@ fn a_run_is_gone_on_with_from_another_folder_and_given_more() {
     workshop.run(&format!("{SMALL} --name one --test-share 0.1")).ok();
     // A run of the folder `runs` is meant by its name, by every command that takes a model.
     assert_eq!(workshop.run("sample one --seed 4").ok(), workshop.run("sample runs/one --seed 4").ok());
+    workshop.run("score one thornmere/diaries --document line --first 5 --baselines 2").ok();
     workshop.run("resume one").fails(1, &["has made all its steps", "--epochs or --steps"]);
     let elsewhere = workshop.path("elsewhere");
     std::fs::create_dir(&elsewhere).unwrap();
