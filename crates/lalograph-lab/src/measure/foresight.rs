@@ -44,18 +44,18 @@ pub fn expected(
 }
 
 fn at_token(scores: &[f32], token: u32) -> Expected {
-    let total = log_total(scores);
     let own = scores[token as usize];
     let rank = 1 + scores.iter().filter(|score| **score > own).count();
-    let mut likeliest = [NextToken { index: 0, probability: 0.0 }; NAMED];
-    for (index, &score) in scores.iter().enumerate() {
-        let probability = (f64::from(score) - total).exp();
-        if let Some(place) = likeliest.iter().position(|other| probability > other.probability) {
-            likeliest[place..].rotate_right(1);
-            likeliest[place] = NextToken { index: index as u32, probability };
+    let mut highest = [(0, f32::NEG_INFINITY); NAMED];
+    for (index, &score) in (0..).zip(scores) {
+        if let Some(place) = highest.iter().position(|(_, other)| score > *other) {
+            highest[place..].rotate_right(1);
+            highest[place] = (index, score);
         }
     }
-    Expected { rank, likeliest }
+    let total = log_total(scores);
+    let named = |(index, score)| NextToken { index, probability: (f64::from(score) - total).exp() };
+    Expected { rank, likeliest: highest.map(named) }
 }
 
 #[cfg(test)]

@@ -18,7 +18,7 @@ pub enum Hint {
         step: u64,
         /// Validation perplexity there.
         perplexity: f64,
-        /// Training perplexity there; none where training loss is none's logarithm, as against a sample of the vocabulary.
+        /// Training perplexity there; none with a sampled softmax, whose loss is not the logarithm of a perplexity.
         training_perplexity: Option<f64>,
     },
     /// Gradients do not reach back.
