@@ -25,6 +25,7 @@ pub mod corpus;
 pub mod coverage;
 mod error;
 pub mod few;
+pub mod function_words;
 mod near;
 mod packed;
 mod pages;

@@ -133,6 +133,19 @@ pub struct ClassCount {
     pub words: u64,
     /// Bytes of their text.
     pub bytes: u64,
+    /// Documents of the class with a match of the pattern; none without a pattern.
+    pub matching_documents: Option<u64>,
+}
+
+impl ClassCount {
+    fn add(&mut self, other: &Self) {
+        self.documents += other.documents;
+        self.words += other.words;
+        self.bytes += other.bytes;
+        if let Some(matching) = other.matching_documents {
+            *self.matching_documents.get_or_insert(0) += matching;
+        }
+    }
 }
 
 /// A document that a pattern matches.
@@ -187,7 +200,7 @@ pub struct Duplicates {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct NearExample {
-    /// Estimated share of five-word runs that they have in common.
+    /// Share of five-word runs that they have in common.
     pub resemblance: f64,
     /// The earlier document.
     pub earlier: DocumentPlace,
@@ -344,19 +357,22 @@ fn look(spec: &SurveySpec, counting: &mut Counting, batch: &Batch) -> Found {
         counting.characters(&text);
         *counting.lengths.entry(words).or_default() += 1;
         found.words += words;
+        let first = spec.pattern.as_ref().map(|pattern| pattern.find(&text));
         if let Some(label) = document.label {
             if !found.classes.contains_key(label) {
                 found.classes.insert(label.to_owned(), ClassCount::default());
             }
             if let Some(class) = found.classes.get_mut(label) {
-                class.documents += 1;
-                class.words += words;
-                class.bytes += document.bytes;
+                class.add(&ClassCount {
+                    label: String::new(),
+                    documents: 1,
+                    words,
+                    bytes: document.bytes,
+                    matching_documents: first.map(|first| u64::from(first.is_some())),
+                });
             }
         }
-        if let Some(pattern) = &spec.pattern
-            && let Some(first) = pattern.find(&text)
-        {
+        if let Some(first) = first.flatten() {
             counting.matching_documents += 1;
             if found.examples.len() < spec.examples {
                 let place = place_of(document.path, document.line);
@@ -431,10 +447,7 @@ pub fn survey(
                     documents_of_other_classes += class.documents;
                     continue;
                 }
-                let sum = classes.entry(label).or_default();
-                sum.documents += class.documents;
-                sum.words += class.words;
-                sum.bytes += class.bytes;
+                classes.entry(label).or_default().add(&class);
             }
             let mut signatures = found.signatures.iter();
             for (document, hash) in batch.documents().zip(&found.hashes) {

@@ -1,6 +1,7 @@
 //! Measuring: what a plan costs, how fast a machine is, what a model or a baseline makes of a text.
 
 pub mod baseline;
+pub mod classes;
 pub mod cost;
 pub mod documents;
 pub mod forecast;

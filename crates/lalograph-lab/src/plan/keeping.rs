@@ -51,9 +51,11 @@ section! {
     pub struct SamplesPlan in "samples" {
         /// One sample for each, and for each seed text; above 0.
         pub temperatures: Vec<f64> = vec![0.3, 0.7, 1.0],
-        /// Steps between samples; 0 for at the end only.
+        /// Write samples every so many steps; 0 for never by steps. There are always samples at the end.
         pub every: u64 = 200,
-        /// Steps after which there are samples besides, such as `[10, 100, 1000]`.
+        /// Write samples every so many epochs too, such as 1 or 0.5; 0 for never by epochs.
+        pub every_epochs: f64 = 0.0,
+        /// Steps after which samples are written too, such as `[10, 100, 1000]`.
         pub at: Vec<u64> = Vec::new(),
         /// Tokens of a sample, at most: it also stops where a document ends.
         pub tokens: usize = 60,

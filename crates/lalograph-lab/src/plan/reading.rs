@@ -391,7 +391,7 @@ mod tests {
             "corpus.test_share=-0.1",
             "training.validate_share=0.0",
             "training.validate_share=1.1",
-            "training.validate_epochs=-1.0",
+            "training.validate_every_epochs=-1.0",
             "training.minimum_gain=-1.0",
             "checkpoints.keep=0",
             "checkpoints.minutes=-1.0",

@@ -94,10 +94,10 @@ section! {
         pub clip_value: f64 = 0.0,
         /// Share of numbers dropped from token vectors, between layers and before the output, 0 to 0.95. `[regularisation]` sets each by itself.
         pub dropout: f64 = 0.1,
-        /// Validate every so many steps; with 0 here and for `validate_epochs`, at the end only.
+        /// Validate every so many steps; 0 for never by steps. There is always a validation at the end.
         pub validate_every: u64 = 200,
-        /// Validate every so many epochs instead, such as 0.5; 0 for by steps.
-        pub validate_epochs: f64 = 0.0,
+        /// Validate every so many epochs too, such as 1 or 0.5; 0 for never by epochs.
+        pub validate_every_epochs: f64 = 0.0,
         /// The share of the validation text that is used while training, from its beginning, above 0 and at most 1: always the same documents.
         pub validate_share: f64 = 1.0,
         /// Stop after so many validations without a gain, and keep the best weights; 0 for never.

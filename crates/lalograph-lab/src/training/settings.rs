@@ -14,30 +14,32 @@ pub(crate) fn trainer_settings(plan: &Plan, steps: u64) -> TrainerSettings {
     }
 }
 
+/// Whether something that is done every `every` steps and every `every_epochs` epochs is due after this step; 0 of either for never.
+pub(crate) fn is_due(step: u64, (every, every_epochs): (u64, f64), steps_per_epoch: u64) -> bool {
+    let by_steps = every > 0 && step.is_multiple_of(every);
+    let span = every_epochs * steps_per_epoch as f64;
+    let by_epochs = span > 0.0 && (step as f64 / span).floor() > ((step - 1) as f64 / span).floor();
+    by_steps || by_epochs
+}
+
 /// Whether a validation is due after a step that is not the last.
 pub(crate) fn validates_after(plan: &TrainingPlan, step: u64, steps_per_epoch: u64) -> bool {
-    if plan.validate_epochs > 0.0 {
-        let span = plan.validate_epochs * steps_per_epoch as f64;
-        return (step as f64 / span).floor() > ((step - 1) as f64 / span).floor();
-    }
-    plan.validate_every > 0 && step.is_multiple_of(plan.validate_every)
+    is_due(step, (plan.validate_every, plan.validate_every_epochs), steps_per_epoch)
 }
 
 #[cfg(test)]
 mod tests {
-    use super::validates_after;
-    use crate::plan::TrainingPlan;
+    use super::is_due;
 
     #[test]
-    fn validations_come_by_steps_or_by_epochs() {
-        let due = |plan: &TrainingPlan| -> Vec<u64> {
-            (1..=20).filter(|&step| validates_after(plan, step, 8)).collect()
-        };
-        let by_steps = TrainingPlan { validate_every: 7, validate_epochs: 0.0, ..TrainingPlan::default() };
-        assert_eq!(due(&by_steps), [7, 14]);
-        let by_epochs = TrainingPlan { validate_epochs: 0.75, ..by_steps };
-        assert_eq!(due(&by_epochs), [6, 12, 18]);
-        let never = TrainingPlan { validate_every: 0, validate_epochs: 0.0, ..TrainingPlan::default() };
-        assert!(due(&never).is_empty());
+    fn what_is_repeated_is_due_by_steps_by_epochs_or_by_both() {
+        let due =
+            |spans: (u64, f64)| -> Vec<u64> { (1..=20).filter(|&step| is_due(step, spans, 8)).collect() };
+        assert_eq!(due((7, 0.0)), [7, 14]);
+        assert_eq!(due((0, 0.75)), [6, 12, 18]);
+        assert_eq!(due((7, 1.0)), [7, 8, 14, 16]);
+        // More often than there are steps is after every step.
+        assert_eq!(due((0, 0.01)).len(), 20);
+        assert!(due((0, 0.0)).is_empty());
     }
 }

@@ -104,7 +104,7 @@ fn stopped_at_any_event_of_any_kind_of_run_it_ends_as_if_it_had_not_been() {
         &[
             "training.patience=2",
             "training.minimum_gain=0.5",
-            "training.validate_epochs=0.05",
+            "training.validate_every_epochs=0.05",
             "training.validate_share=0.5",
         ],
     ];

@@ -25,9 +25,14 @@ fn classes_matches_kinds_and_duplicates_are_found() {
     };
     let (found, reading) = survey(&corpus, &spec, 2, &mut |_: u64| true).unwrap();
     assert_eq!((found.documents, found.skipped, reading.skipped_count), (5, 1, 1));
-    let class =
-        |label: &str, documents, words, bytes| ClassCount { label: label.into(), documents, words, bytes };
-    assert_eq!(found.classes, [class("steady", 3, 11, 50), class("failing", 2, 12, 49)]);
+    let class = |label: &str, documents, words, bytes, matching| ClassCount {
+        label: label.into(),
+        documents,
+        words,
+        bytes,
+        matching_documents: Some(matching),
+    };
+    assert_eq!(found.classes, [class("steady", 3, 11, 50, 2), class("failing", 2, 12, 49, 2)]);
     let matches = found.matches.unwrap();
     assert_eq!((matches.documents, matches.examples.len()), (4, 2));
     let second = &matches.examples[1];

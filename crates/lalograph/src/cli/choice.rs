@@ -2,6 +2,7 @@
 
 use std::ffi::OsStr;
 use std::marker::PhantomData;
+use std::time::Duration;
 
 use clap::builder::{PossibleValue, PossibleValuesParser, TypedValueParser};
 use clap::{Arg, Command, Error};
@@ -34,4 +35,11 @@ impl<C: Choice> TypedValueParser for ChoiceParser<C> {
     fn possible_values(&self) -> Option<Box<dyn Iterator<Item = PossibleValue> + '_>> {
         Some(Box::new(offered::<C>()))
     }
+}
+
+/// Minutes above 0, with or without a fraction.
+pub(crate) fn minutes(text: &str) -> Result<Duration, String> {
+    let minutes = text.trim().parse::<f64>().ok().filter(|&minutes| minutes > 0.0);
+    let limit = minutes.and_then(|minutes| Duration::try_from_secs_f64(minutes * 60.0).ok());
+    limit.ok_or_else(|| "must be a number of minutes above 0".to_owned())
 }

@@ -305,9 +305,13 @@ pub(crate) struct EmbedMapArgs {
     /// Write FILE.svg, FILE.png and FILE.html.
     #[arg(long, short, value_name = "FILE", default_value = "map")]
     pub(crate) output: PathBuf,
-    /// The first N words of the file, which are the commonest of a vocabulary.
+    /// Show the first N words of the file, which are the most frequent ones of a vocabulary, without function words of English and punctuation
+    /// marks.
     #[arg(long, value_name = "N", default_value_t = 200, conflicts_with_all = ["word", "words_from"])]
     pub(crate) top: usize,
+    /// Show function words and punctuation marks too.
+    #[arg(long, conflicts_with_all = ["word", "words_from"])]
+    pub(crate) function_words: bool,
     /// This word; may be given again and again.
     #[arg(long, value_name = "WORD")]
     pub(crate) word: Vec<String>,

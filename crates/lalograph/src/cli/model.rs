@@ -1,6 +1,7 @@
 //! Training a model and using it.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::builder::TypedValueParser;
 use clap::{Args, ValueEnum};
@@ -10,7 +11,7 @@ use lalograph_net::Cell;
 use lalograph_net::heads::softmax::Softmax;
 use lalograph_net::learning::optimiser::Rule;
 
-use super::choice::choice;
+use super::choice::{choice, minutes};
 use super::corpus::{CorpusArgs, ReadingArgs, TokenArgs};
 
 /// `train`.
@@ -102,10 +103,16 @@ pub(crate) struct TrainArgs {
     /// Measure how far back in time gradients reach every N steps; 0 for never.
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) flow_every: Option<u64>,
-    /// Judge the validation text every N steps; 0 for at the end only.
+    /// Validate every N steps (default: 200; 0 = never by steps). There is always a validation at the end.
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) validate_every: Option<u64>,
-
+    /// Validate every N epochs, such as 1 or 0.5, and by steps only if --validate-every is given too.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) validate_every_epochs: Option<f64>,
+    /// Stop after N minutes of this command. The run counts as interrupted, and `resume` goes on exactly where training stopped; the learning
+    /// rate follows the schedule of all steps.
+    #[arg(long, value_name = "N", help_heading = "Training", value_parser = minutes)]
+    pub(crate) minutes: Option<Duration>,
     /// Stop after N validations without a gain; 0 for never.
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) patience: Option<u64>,
@@ -116,9 +123,12 @@ pub(crate) struct TrainArgs {
     /// Temperatures to sample at.
     #[arg(long, value_name = "T,T,...", value_delimiter = ',', help_heading = "Samples")]
     pub(crate) temperatures: Option<Vec<f64>>,
-    /// Sample every N steps; 0 for at the end only.
+    /// Write samples every N steps (default: 200; 0 = never by steps). There are always samples at the end.
     #[arg(long, value_name = "N", help_heading = "Samples")]
     pub(crate) sample_every: Option<u64>,
+    /// Write samples every N epochs, such as 1 or 0.5, and by steps only if --sample-every is given too.
+    #[arg(long, value_name = "N", help_heading = "Samples")]
+    pub(crate) sample_every_epochs: Option<f64>,
     /// Tokens of a sample, at most.
     #[arg(long, value_name = "N", help_heading = "Samples")]
     pub(crate) sample_tokens: Option<usize>,

@@ -1,8 +1,11 @@
 //! Runs: going on with them, looking at them, putting them side by side.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::{Args, Subcommand};
+
+use super::choice::minutes;
 
 /// Where runs are kept.
 #[derive(Debug, Args)]
@@ -49,6 +52,9 @@ pub(crate) struct ResumeArgs {
     /// Begin from the first step instead of the last checkpoint.
     #[arg(long)]
     pub(crate) anew: bool,
+    /// Stop after N minutes of this command; the next `resume` goes on exactly where training stopped.
+    #[arg(long, value_name = "N", value_parser = minutes)]
+    pub(crate) minutes: Option<Duration>,
     /// Threads; without it all processors. Results do not depend on it.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) threads: Option<u16>,

@@ -61,9 +61,9 @@ pub(crate) struct VocabShowArgs {
     /// List tokens that have this in them.
     #[arg(long, value_name = "TEXT")]
     pub(crate) find: Option<String>,
-    /// List the longest tokens, or the rarest, instead of those with the lowest indices.
-    #[arg(long, value_enum, value_name = "ORDER")]
-    pub(crate) order: Option<TokenOrder>,
+    /// Which tokens to list first.
+    #[arg(long, value_enum, value_name = "ORDER", default_value = "index")]
+    pub(crate) order: TokenOrder,
     /// List the tokens at these indices.
     #[arg(long, value_name = "N,N,...", value_delimiter = ',', conflicts_with_all = ["find", "order"])]
     pub(crate) at: Vec<u32>,
@@ -78,6 +78,12 @@ pub(crate) struct VocabShowArgs {
 /// Which tokens are listed first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum TokenOrder {
+    /// By index, the reserved tokens first.
+    Index,
+    /// By count, the most frequent first.
+    Count,
+    /// By the token itself, in the order of its characters.
+    Token,
     /// The longest.
     Longest,
     /// The rarest.

@@ -82,7 +82,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     let running = begin(&prepared, &runs, RUN, Existing::Keep)?;
     // From here on it is a run, which can be gone on with. Not before: a folder without it would be taken for a demo that is there.
     set.finish()?;
-    let (run, outcome) = carry_out(&prepared, running, threads(args.threads), Output::Words, screen)?;
+    let (run, outcome) = carry_out(&prepared, running, (threads(args.threads), None), Output::Words, screen)?;
     let records: Vec<MetricsRecord> = read_lines(&run.metrics())?;
     draw(&run, &records, &prepared, &truth)?;
     screen.line(&format!("\n{}", report(&run, &vocabulary, &prepared, &outcome, &truth, screen)))?;

@@ -60,6 +60,6 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
         }
         None => "there is no checkpoint: beginning from the first step".to_owned(),
     });
-    let (run, outcome) = carry_out(&prepared, running, count_of_threads, output, screen)?;
-    say_outcome(&run, &prepared, &outcome, output, screen)
+    let (run, outcome) = carry_out(&prepared, running, (count_of_threads, args.minutes), output, screen)?;
+    say_outcome(&run, &prepared, &outcome, args.minutes, output, screen)
 }

@@ -23,6 +23,7 @@ use crate::interrupt;
 use crate::output::number::{bytes, count, counted, percent};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, table};
+use crate::output::wrap::indented;
 
 /// Runs the command.
 pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
@@ -46,10 +47,16 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
     let mut set = files::begin("split", &places, existing)?;
     let mut files = parts.map(|parts| PartFiles::begin(&mut set, parts, &corpus)).transpose()?;
     let left_out = (args.corpus.reading.left_out.as_deref(), existing);
+    let mut set_aside = SetAside::default();
     let split = watched(&corpus, "splitting", left_out, screen, |observer| {
-        let each = |document: &Document<'_>, part| match &mut files {
-            Some(files) => files.write(document, part),
-            None => Ok(()),
+        let each = |document: &Document<'_>, part| {
+            if part == Part::SetAside {
+                set_aside.add(document);
+            }
+            match &mut files {
+                Some(files) => files.write(document, part),
+                None => Ok(()),
+            }
         };
         match &args.by {
             Some(path) => apply(read_split(path)?, &corpus, observer, each),
@@ -75,9 +82,67 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
     }
     set.finish()?;
     if args.json {
-        return screen.json(&SplitLine::new(&split, written));
+        return screen.json(&SplitLine::new(&split, &set_aside, written));
     }
-    screen.line(&render(&split, &args.corpus.paths, &written, screen))
+    screen.line(&render((&split, &set_aside), &args.corpus.paths, &written, screen))
+}
+
+/// Documents named one by one.
+const NAMED: usize = 5;
+
+/// What belongs to no part, and why.
+#[derive(Default)]
+struct SetAside {
+    documents: u64,
+    /// The first of them: their places and labels.
+    first: Vec<(PathBuf, u64, Option<String>)>,
+}
+
+impl SetAside {
+    fn add(&mut self, document: &Document<'_>) {
+        self.documents += 1;
+        if self.first.len() < NAMED {
+            let label = document.label.map(str::to_owned);
+            self.first.push((document.path.to_owned(), document.line, label));
+        }
+    }
+
+    /// Documents by reason: the label, and likeness to documents of two parts.
+    fn reasons(&self, split: &Split) -> [u64; 2] {
+        let classes = split.counted.get(&Part::SetAside).into_iter().flatten();
+        let by_label = classes.filter(|(label, _)| split.set_aside_labels.contains(*label));
+        let by_label = by_label.map(|(_, count)| count.documents).sum();
+        [by_label, self.documents.saturating_sub(by_label)]
+    }
+
+    fn lines(&self, split: &Split, screen: &Screen) -> Vec<String> {
+        let documents = |number| counted(number, "document", "documents");
+        let mut lines = Vec::new();
+        let [by_label, between] = self.reasons(split);
+        if by_label > 0 {
+            let labels: Vec<&str> = split.set_aside_labels.iter().map(String::as_str).collect();
+            let what = format!("{} set aside for the label ({}).", documents(by_label), labels.join(", "));
+            lines.push(indented(&what, screen.width()));
+        }
+        if between > 0 {
+            let what = format!(
+                "{} set aside between two parts: nearly equal to documents of both, so that in either part training text would be nearly \
+                 equal to held-out text.",
+                documents(between)
+            );
+            lines.push(indented(&what, screen.width()));
+        }
+        for (path, line, label) in &self.first {
+            let label = label.as_deref().filter(|label| split.set_aside_labels.contains(*label));
+            let why = label.unwrap_or("between two parts");
+            lines.push(format!("    {}, line {}: {why}", path.display(), count(*line)));
+        }
+        let more = self.documents.saturating_sub(self.first.len() as u64);
+        if more > 0 {
+            lines.push(format!("    and {} more; --files writes all of them to a file", count(more)));
+        }
+        lines
+    }
 }
 
 /// Counts what a split that is there makes of a corpus.
@@ -176,7 +241,22 @@ struct SplitLine<'s> {
     seed: u64,
     parts: BTreeMap<&'static str, PartLine<'s>>,
     exceptions: usize,
+    set_aside: SetAsideLine<'s>,
     written: Vec<String>,
+}
+
+#[derive(Serialize)]
+struct SetAsideLine<'s> {
+    by_label: u64,
+    between_two_parts: u64,
+    first: Vec<SetAsidePlace<'s>>,
+}
+
+#[derive(Serialize)]
+struct SetAsidePlace<'s> {
+    path: String,
+    line: u64,
+    label: Option<&'s str>,
 }
 
 #[derive(Serialize)]
@@ -187,7 +267,7 @@ struct PartLine<'s> {
 }
 
 impl<'s> SplitLine<'s> {
-    fn new(split: &'s Split, written: Vec<String>) -> Self {
+    fn new(split: &'s Split, set_aside: &'s SetAside, written: Vec<String>) -> Self {
         let part = |part: Part| {
             let PartCount { documents, bytes } = split.count_of(part);
             let classes = split.counted.get(&part).into_iter().flatten();
@@ -200,15 +280,33 @@ impl<'s> SplitLine<'s> {
             seed: split.seed,
             parts: Part::ALL.into_iter().map(part).collect(),
             exceptions: split.exceptions.len(),
+            set_aside: SetAsideLine::new(split, set_aside),
             written,
         }
+    }
+}
+
+impl<'s> SetAsideLine<'s> {
+    fn new(split: &Split, set_aside: &'s SetAside) -> Self {
+        let [by_label, between_two_parts] = set_aside.reasons(split);
+        let place = |(path, line, label): &'s (PathBuf, u64, Option<String>)| SetAsidePlace {
+            path: path.display().to_string(),
+            line: *line,
+            label: label.as_deref(),
+        };
+        Self { by_label, between_two_parts, first: set_aside.first.iter().map(place).collect() }
     }
 }
 
 /// Classes that the table has columns for.
 const CLASS_COLUMNS: usize = 6;
 
-fn render(split: &Split, paths: &[PathBuf], written: &[String], screen: &Screen) -> String {
+fn render(
+    (split, set_aside): (&Split, &SetAside),
+    paths: &[PathBuf],
+    written: &[String],
+    screen: &Screen,
+) -> String {
     let total: u64 = Part::ALL.iter().map(|&part| split.count_of(part).documents).sum();
     let class = |part: Part, label: &str| {
         split.counted.get(&part).and_then(|classes| classes.get(label)).map_or(0, |count| count.documents)
@@ -243,6 +341,7 @@ fn render(split: &Split, paths: &[PathBuf], written: &[String], screen: &Screen)
         })
         .collect();
     let mut lines = vec![screen.heading("The split"), table(screen, &heads, &columns, &rows)];
+    lines.extend(set_aside.lines(split, screen));
     if !split.exceptions.is_empty() {
         lines.push(format!(
             "  {} not where the hash alone would put {}, for balance between classes or likeness to others.",

@@ -48,8 +48,8 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
         screen.line(&render_start(&prepared, screen))?;
     }
     let running = begin(&prepared, &args.runs, &name, existing)?;
-    let (run, outcome) = carry_out(&prepared, running, count, output, screen)?;
-    say_outcome(&run, &prepared, &outcome, output, screen)
+    let (run, outcome) = carry_out(&prepared, running, (count, args.minutes), output, screen)?;
+    say_outcome(&run, &prepared, &outcome, args.minutes, output, screen)
 }
 
 /// Makes the folder of a new run.
@@ -96,9 +96,15 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
     lay(&args.flow_every, &mut plan.training.flow_every);
     lay(&args.optimiser, &mut plan.optimiser.rule);
     lay(&args.schedule, &mut plan.training.schedule);
-    lay(&args.validate_every, &mut plan.training.validate_every);
+    lay_spans(
+        (args.validate_every, args.validate_every_epochs),
+        (&mut plan.training.validate_every, &mut plan.training.validate_every_epochs),
+    );
     lay(&args.temperatures, &mut plan.samples.temperatures);
-    lay(&args.sample_every, &mut plan.samples.every);
+    lay_spans(
+        (args.sample_every, args.sample_every_epochs),
+        (&mut plan.samples.every, &mut plan.samples.every_epochs),
+    );
     lay(&args.sample_tokens, &mut plan.samples.tokens);
     lay(&args.test_share, &mut plan.corpus.test_share);
     lay(&args.patience, &mut plan.training.patience);
@@ -108,6 +114,13 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
     }
     plan.check()?;
     Ok(plan)
+}
+
+/// Lays the flags of something that is repeated by steps, by epochs or by both over the plan. The flag of one alone turns the other off.
+fn lay_spans((steps, epochs): (Option<u64>, Option<f64>), plan: (&mut u64, &mut f64)) {
+    if steps.is_some() || epochs.is_some() {
+        (*plan.0, *plan.1) = (steps.unwrap_or(0), epochs.unwrap_or(0.0));
+    }
 }
 
 /// A name that is one folder's, and no path.

@@ -1,6 +1,8 @@
 //! What `train`, `resume` and `demo` have in common: reading the corpus, training with a view of it, saying what came of it.
 
+use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
+use std::time::{Duration, Instant};
 
 use jiff::ZonedDateTime;
 use lalograph_lab::data::token_cache::TokenCache;
@@ -17,7 +19,7 @@ use lalograph_text::Vocabulary;
 use lalograph_text::tokens::EncodedCorpus;
 use serde::Serialize;
 
-use super::reading::{LeftOut, say_reading, say_unknown};
+use super::reading::{LeftOut, say_reading};
 use super::settings::{describe, describe_windows};
 use crate::failure::Failure;
 use crate::files;
@@ -115,16 +117,14 @@ fn shown<T>(
     let prepared = prepared?;
     places.finish()?;
     say_reading(&corpus(&prepared).reading, left_out, screen);
-    let held_out = &corpus(&prepared).validation;
-    say_unknown(held_out.totals.unknown, held_out.len() as u64, screen);
     Ok(prepared)
 }
 
-/// Trains, showing what happens, and says what came of it.
+/// Trains and shows what happens. Training stops after a step once it has taken as long as the limit.
 pub(super) fn carry_out(
     prepared: &LanguageTask,
     running: Running,
-    threads: usize,
+    (threads, limit): (usize, Option<Duration>),
     output: Output,
     screen: &Screen,
 ) -> Result<(RunFolder, TrainingOutcome), Failure> {
@@ -132,19 +132,28 @@ pub(super) fn carry_out(
     let exact = prepared.model.samples().is_none();
     let mut view =
         TrainingView::new(screen, output, &run.path().display().to_string(), prepared.steps, exact);
-    let outcome =
-        train(prepared, running, threads, &mut |event: &TrainingEvent<'_, LanguageNote>| view.show(event));
+    let started = Instant::now();
+    let outcome = train(prepared, running, threads, &mut |event: &TrainingEvent<'_, LanguageNote>| {
+        // Not within a validation or a sample, whose work would be lost.
+        let out_of_time = matches!(event, TrainingEvent::Step { .. })
+            && limit.is_some_and(|limit| started.elapsed() >= limit);
+        match view.show(event) {
+            ControlFlow::Continue(()) if out_of_time => ControlFlow::Break(()),
+            shown => shown,
+        }
+    });
     match view.finish() {
         Some(failure) => Err(failure),
         None => Ok((run, outcome?)),
     }
 }
 
-/// Prints the outcome; a run that was interrupted is a failure that says how to go on.
+/// Prints the outcome. A run that was interrupted is a failure that says how to go on, unless its time limit stopped it.
 pub(super) fn say_outcome(
     run: &RunFolder,
     prepared: &LanguageTask,
     outcome: &TrainingOutcome,
+    limit: Option<Duration>,
     output: Output,
     screen: &Screen,
 ) -> Result<(), Failure> {
@@ -152,7 +161,26 @@ pub(super) fn say_outcome(
         Output::Json => screen.json(&OutcomeLine::new(run, prepared, outcome))?,
         Output::Words => screen.line(&render_outcome(run, prepared, outcome, screen))?,
     }
-    refuse_interrupted(run, outcome)
+    match limit {
+        Some(limit) if outcome.status == RunStatus::Interrupted && !interrupt::asked() => {
+            screen.note(&format!(
+                "stopped after {} of training, as --minutes asked; {}",
+                duration(limit.as_secs_f64()),
+                how_to_go_on(run, outcome)
+            ));
+            Ok(())
+        }
+        _ => refuse_interrupted(run, outcome),
+    }
+}
+
+fn how_to_go_on(run: &RunFolder, outcome: &TrainingOutcome) -> String {
+    format!(
+        "`lalograph resume {}` goes on after step {}, and the best model so far is {}",
+        run.path().display(),
+        count(outcome.steps),
+        run.model().display()
+    )
 }
 
 /// An interrupted run as a failure that says how to go on.
@@ -160,12 +188,7 @@ pub(super) fn refuse_interrupted(run: &RunFolder, outcome: &TrainingOutcome) -> 
     if outcome.status != RunStatus::Interrupted {
         return Ok(());
     }
-    Err(Failure::Interrupted(format!(
-        "stopped after step {}; `lalograph resume {}` goes on from there, and the best model so far is {}",
-        count(outcome.steps),
-        run.path().display(),
-        run.model().display()
-    )))
+    Err(Failure::Interrupted(format!("stopped; {}", how_to_go_on(run, outcome))))
 }
 
 /// Words without a vector that are named.
@@ -181,7 +204,12 @@ pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
         lalograph_text::tokens::SplitKind::Tail => "the end of the text, too few documents to choose among",
     };
     let documents = |number| counted(number, "document", "documents");
+    let reading = &corpus.reading;
     let mut rows = vec![
+        (
+            "corpus",
+            format!("{} in {}", documents(reading.documents), counted(reading.files, "file", "files")),
+        ),
         (
             "training text",
             format!("{}, {} tokens", documents(training.totals.documents), count(training.len() as u64)),
@@ -259,6 +287,7 @@ fn render_outcome(
         let figure = perplexity(outcome.training_loss.exp());
         rows.push(("training perplexity", format!("{figure}, last {last} steps{dropout}")));
     }
+    rows.push(("steps", format!("{} of {}", count(outcome.steps), count(prepared.steps))));
     let early = if outcome.stopped_early {
         format!("; stopped early, after {} validations without a gain", prepared.plan.training.patience)
     } else {

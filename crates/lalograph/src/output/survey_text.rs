@@ -127,30 +127,41 @@ fn classes(survey: &Survey, screen: &Screen) -> String {
         .iter()
         .take(CLASSES)
         .map(|class| {
-            vec![
+            let matching = class
+                .matching_documents
+                .map(|matching| format!("{} ({})", count(matching), percent(matching, class.documents)));
+            [
                 class.label.clone(),
                 count(class.documents),
                 percent(class.documents, survey.documents),
                 format!("{:.1}", class.words as f64 / class.documents.max(1) as f64),
-                bar(class.documents, largest),
             ]
+            .into_iter()
+            .chain(matching)
+            .chain([bar(class.documents, largest)])
+            .collect()
         })
         .collect();
+    let mut columns = vec![Column::Text, Column::Number, Column::Number, Column::Number, Column::Text];
+    let mut heads = vec!["class", "documents", "share", "words each", ""];
+    if survey.matches.is_some() {
+        columns.insert(4, Column::Number);
+        heads.insert(4, "matching");
+    }
     let rest = survey.classes.iter().skip(CLASSES).map(|class| class.documents).sum::<u64>()
         + survey.documents_of_other_classes;
     if rest > 0 {
         let others = survey.classes.len().saturating_sub(CLASSES) as u64;
         let more = if survey.documents_of_other_classes > 0 { " and more" } else { "" };
-        rows.push(vec![
+        let mut row = vec![
             format!("{}{more}", counted(others, "other", "others")),
             count(rest),
             percent(rest, survey.documents),
-            String::new(),
-            String::new(),
-        ]);
+        ];
+        row.resize(heads.len(), String::new());
+        rows.push(row);
     }
-    let columns = [Column::Text, Column::Number, Column::Number, Column::Number, Column::Text];
-    let drawn = table(screen, &["class", "documents", "share", "words each", ""], &columns, &rows);
+    let drawn = table(screen, &heads, &columns, &rows);
     let smallest = survey.classes.last().map_or(1, |class| class.documents.max(1));
     let commonest = survey.classes.first().map_or(String::new(), |class| class.label.clone());
     format!(

@@ -291,6 +291,56 @@ fn parts_can_be_written_as_files_and_a_split_applied_to_a_longer_corpus() {
     assert!(!workshop.path("q.json").exists());
 }
 
+#[test]
+fn what_a_split_sets_aside_is_explained() {
+    let workshop = Workshop::new();
+    // Two documents with nothing in common, and between them one that is nearly equal to both.
+    let words = |from: usize, to: usize| (from..to).map(|n| format!("w{n}")).collect::<Vec<_>>().join(" ");
+    let mut found = None;
+    for seed in 0..40 {
+        let (left, right) = (words(0, 40), words(40, 80));
+        workshop.write(
+            "a.csv",
+            format!("text,label\n{left},x\n{right},x\n{left} {right},x\nother words here,dispute\n"),
+        );
+        let asked = format!(
+            "split a.csv --label label --set-aside dispute --near=0.4 --validation 0.4 --test 0 --seed {seed} --output s{seed}.json"
+        );
+        let told = workshop.run(&asked).ok();
+        assert!(told.contains("1 document set aside for the label (dispute)"), "{told}");
+        assert!(told.contains("a.csv, line 5: dispute"), "{told}");
+        if told.contains("set aside between two parts") {
+            assert!(told.contains("a.csv, line 4: between two parts"), "{told}");
+            found = Some(json(&workshop.run(&format!("{asked} --force --json")).ok()));
+        }
+    }
+    let set_aside = &found.unwrap()["set_aside"];
+    assert_eq!((&set_aside["by_label"], &set_aside["between_two_parts"]), (&json("1"), &json("1")));
+    assert_eq!(
+        (&set_aside["first"][0]["line"], &set_aside["first"][0]["label"]),
+        (&json("4"), &json("\"x\""))
+    );
+}
+
+#[test]
+fn matches_are_counted_by_class() {
+    let workshop = Workshop::new();
+    workshop.write("a.csv", "text,label\nqueen and queen,calm\nno bees,calm\na queen,wild\nthe queen,\n");
+    let survey = "survey a.csv --label label --match queen --rows 0";
+    let shown = workshop.run(survey).ok();
+    assert!(shown.contains("1 (50.0 %)") && shown.contains("1 (100.0 %)"), "{shown}");
+    let found = json(&workshop.run(&format!("{survey} --json")).ok());
+    let matching: Vec<u64> = found["classes"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|class| class["matching_documents"].as_u64().unwrap())
+        .collect();
+    assert_eq!((matching, found["matches"]["documents"].as_u64()), (vec![1, 1], Some(2)));
+    let plain = json(&workshop.run("survey a.csv --label label --json").ok());
+    assert!(plain["classes"][0]["matching_documents"].is_null());
+}
+
 /// Peak memory of a run of the program, in kB, as the system keeps it.
 fn peak_kilobytes(workshop: &Workshop, words: &str) -> u64 {
     let mut child = workshop

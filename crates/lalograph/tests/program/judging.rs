@@ -140,6 +140,40 @@ fn baselines_give_a_perplexity_its_meaning() {
 }
 
 #[test]
+fn classes_add_up_to_the_text() {
+    let workshop = workshop_with_demo();
+    let asked = "score thornmere/runs/demo thornmere/diaries.csv --label outcome --first 60";
+    let found = json(&workshop.run(&format!("{asked} --json --beside thornmere/runs/demo")).ok());
+    let classes = found["classes"].as_array().unwrap();
+    assert!(classes.len() > 1);
+    for key in ["documents", "bytes", "tokens", "unknown_tokens"] {
+        let sum: u64 = classes.iter().map(|class| class[key].as_u64().unwrap()).sum();
+        assert_eq!(Some(sum), found[key].as_u64(), "{key}");
+    }
+    let sum_of = |figure: &str, weight: &str| -> f64 {
+        classes.iter().map(|class| class[figure].as_f64().unwrap() * class[weight].as_f64().unwrap()).sum()
+    };
+    let whole =
+        |figure: &str, weight: &str| found[figure].as_f64().unwrap() * found[weight].as_f64().unwrap();
+    assert!((sum_of("loss", "tokens") / whole("loss", "tokens") - 1.0).abs() < 1e-9);
+    assert!((sum_of("bits_per_byte", "bytes") / whole("bits_per_byte", "bytes") - 1.0).abs() < 1e-9);
+    assert_eq!(found["models"][1]["classes"], found["classes"]);
+    // One class by itself is the same as that part of the text.
+    let table = workshop.read("thornmere/diaries.csv");
+    let failing: Vec<&str> = table.lines().take(61).filter(|line| line.contains("failing")).collect();
+    workshop.write("failing.csv", format!("{}\n{}\n", table.lines().next().unwrap(), failing.join("\n")));
+    let alone = json(&workshop.run("score thornmere/runs/demo failing.csv --label outcome --json").ok());
+    let class = classes.iter().find(|class| class["label"] == "failing").unwrap();
+    assert!(
+        (alone["loss"].as_f64().unwrap() / class["loss"].as_f64().unwrap() - 1.0).abs() < 1e-6,
+        "{alone} {class}"
+    );
+    let shown = workshop.run(asked).ok();
+    assert!(shown.contains("By class") && shown.contains("failing"), "{shown}");
+    assert!(!workshop.run(&asked.replace(" --label outcome", "")).ok().contains("By class"));
+}
+
+#[test]
 fn sentences_add_up_to_the_text_and_the_worst_come_first() {
     let workshop = workshop_with_demo();
     let words = "score thornmere/runs/demo thornmere/diaries --first 5";

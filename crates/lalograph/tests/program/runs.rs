@@ -211,10 +211,9 @@ fn early_stopping_and_the_test_text_do_as_they_are_told() {
     assert_eq!(out.lines().filter(|line| json(line)["kind"] == "test").count(), 1);
     assert!(workshop.run("runs show early").ok().contains("finished early"));
     // Every so many passes, on a fixed share.
-    let words = format!(
-        "{SMALL} --name share --set training.validate_epochs=0.02 --set training.validate_share=0.3 --json"
-    );
-    let out = workshop.run(&words).ok();
+    let words =
+        format!("{SMALL} --name share --validate-every-epochs 0.02 --set training.validate_share=0.3 --json");
+    let out = workshop.run(&words.replace("--validate-every 10 ", "")).ok();
     let validated: Vec<u64> = out
         .lines()
         .map(json)
@@ -222,6 +221,63 @@ fn early_stopping_and_the_test_text_do_as_they_are_told() {
         .map(|line| line["step"].as_u64().unwrap())
         .collect();
     assert!(validated.len() > 3 && validated.last() == Some(&30), "{validated:?}");
+}
+
+#[test]
+fn a_time_limit_stops_a_run_that_goes_on_to_the_same_end() {
+    let workshop = workshop_with_demo();
+    workshop.run(&format!("{SMALL} --flow-every 7 --name whole")).ok();
+    let first = workshop
+        .run(&format!("{SMALL} --flow-every 7 --name limited --minutes 0.000001").replace(" --quiet", ""))
+        .ok();
+    assert!(first.contains("1 of 30"), "{first}");
+    assert!(workshop.run("runs show limited").ok().contains("interrupted"));
+    // Each goes a step further, whatever is due after it.
+    for step in 2..=12 {
+        let told = workshop.run("resume limited --minutes 0.000001");
+        assert!(told.err.contains("as --minutes asked") && told.err.contains("lalograph resume"), "{told:?}");
+        assert!(told.ok().contains(&format!("{step} of 30")));
+    }
+    workshop.run("resume limited --minutes 60 --quiet").ok();
+    for file in ["samples.jsonl", "flow.jsonl", "RUN.safetensors"] {
+        let [whole, limited] = ["whole", "limited"].map(|run| {
+            std::fs::read(workshop.path(&format!("runs/{run}/{}", file.replace("RUN", run)))).unwrap()
+        });
+        assert!(!whole.is_empty() && whole == limited, "{file}");
+    }
+    for bad in ["0", "-1", "soon", "NaN", "1e300"] {
+        workshop
+            .run(&format!("{SMALL} --name bad --minutes={bad}"))
+            .fails(2, &["--minutes", "number of minutes above 0"]);
+    }
+}
+
+#[test]
+fn validations_and_samples_come_by_epochs_too() {
+    let workshop = workshop_with_demo();
+    let small = SMALL.replace("--validate-every 10 --sample-every 10 ", "");
+    let moments = |words: &str| -> (Vec<u64>, Vec<u64>) {
+        let out = workshop.run(&format!("{small} --force --name spans --json {words}")).ok();
+        let lines: Vec<Value> = out.lines().map(json).collect();
+        let of = |kind: &str| {
+            let found = lines.iter().filter(|line| line["kind"] == kind);
+            let mut steps: Vec<u64> = found.map(|line| line["step"].as_u64().unwrap()).collect();
+            steps.dedup();
+            steps
+        };
+        (of("validation"), of("sample"))
+    };
+    workshop.run(&format!("{SMALL} --name whole")).ok();
+    let shown = json(&workshop.run("runs show whole --json").ok());
+    let epoch = shown["text"]["steps_per_epoch"].as_u64().unwrap();
+    let share = 7.0 / epoch as f64;
+    // The flag of epochs alone turns steps off; both together count.
+    let (validated, sampled) =
+        moments(&format!("--validate-every-epochs {share} --sample-every-epochs {share}"));
+    assert_eq!((validated, sampled), (vec![7, 14, 21, 28, 30], vec![7, 14, 21, 28, 30]));
+    let (validated, sampled) =
+        moments(&format!("--validate-every-epochs {share} --validate-every 10 --sample-every 15"));
+    assert_eq!((validated, sampled), (vec![7, 10, 14, 20, 21, 28, 30], vec![15, 30]));
 }
 
 #[test]

@@ -417,7 +417,7 @@ fn the_cost_of_a_run_counts_what_the_run_does() {
         ("carried", "--epochs 1 --set training.validate_every=9 --set samples.every=20"),
         (
             "strided",
-            "--set training.windows=independent --set training.stride=40 --set training.loss_at=last --epochs 1 --set training.validate_epochs=0.3",
+            "--set training.windows=independent --set training.stride=40 --set training.loss_at=last --epochs 1 --set training.validate_every_epochs=0.3",
         ),
         (
             "letters",

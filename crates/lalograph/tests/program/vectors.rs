@@ -202,7 +202,23 @@ fn a_map_is_a_picture_and_a_page() {
     let workshop = workshop_with_demo();
     let out = workshop.run("embed map thornmere/vectors.safetensors --top 40 --output map --json").ok();
     let map = json(&out);
-    assert_eq!(map["words"].as_array().unwrap().len(), 40);
+    let named = |map: &Value| -> Vec<String> {
+        map["words"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|word| word["word"].as_str().unwrap().to_owned())
+            .collect()
+    };
+    let content = named(&map);
+    assert_eq!(content.len(), 40);
+    assert!(map["left_out"].as_u64().unwrap() > 0 && !content.contains(&"the".to_owned()), "{map}");
+    let all = workshop
+        .run("embed map thornmere/vectors.safetensors --top 40 --function-words --output all --json")
+        .ok();
+    let all = json(&all);
+    assert!(named(&all).contains(&"the".to_owned()) && named(&all).contains(&".".to_owned()), "{all}");
+    assert_eq!((named(&all).len(), all["left_out"].as_u64()), (40, Some(0)));
     assert!(workshop.path("map.png").exists() && workshop.read("map.svg").contains("<svg"));
     let page = workshop.read("map.html");
     assert!(

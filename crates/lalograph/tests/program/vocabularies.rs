@@ -72,6 +72,26 @@ fn indices_and_tokens_are_looked_up_both_ways() {
 }
 
 #[test]
+fn tokens_are_listed_in_every_order() {
+    let workshop = Workshop::new();
+    workshop.write("old.txt", "bee bee bee comb");
+    workshop.write("new.txt", "apiary apiary apiary apiary apiary");
+    workshop.run("vocab build old.txt --output old.json").ok();
+    workshop.run("vocab extend old.json new.txt --output all.json").ok();
+    let listed = |order: &str| -> Vec<String> {
+        let shown = json(&workshop.run(format!("vocab show all.json --json {order}").trim()).ok());
+        let tokens = shown["tokens"].as_array().unwrap();
+        tokens.iter().map(|token| token["token"].as_str().unwrap().to_owned()).collect()
+    };
+    assert_eq!(listed(""), ["bee", "comb", "apiary"]);
+    assert_eq!(listed("--order index"), listed(""));
+    assert_eq!(listed("--order count"), ["apiary", "bee", "comb"]);
+    assert_eq!(listed("--order token"), ["apiary", "bee", "comb"]);
+    assert_eq!(listed("--order rarest"), ["comb", "bee", "apiary"]);
+    assert_eq!(listed("--order longest"), ["apiary", "comb", "bee"]);
+}
+
+#[test]
 fn words_are_forced_in_and_kept_out_and_reserved_ones_are_spelt_at_will() {
     let workshop = Workshop::new();
     workshop.write("a.txt", "the bee and the hive\n");

@@ -13,6 +13,7 @@ use crate::artefact::model_file::Trained;
 use crate::error::LabError;
 use crate::run::records::{FlowRecord, SampleRecord};
 use crate::task::{Duty, Moment, Note};
+use crate::training::settings::is_due;
 use crate::writing::decoding::Decoding;
 use crate::writing::generator::{Ended, Generator, Request, Stop};
 
@@ -33,10 +34,6 @@ impl Note for LanguageNote {
             Self::Sample(_) => None,
         }
     }
-}
-
-fn every(every: u64, step: u64) -> bool {
-    every > 0 && step.is_multiple_of(every)
 }
 
 /// Measures how far back in time gradients reach.
@@ -61,7 +58,7 @@ impl Duty<LanguageTask> for FlowDuty<'_> {
     }
 
     fn is_due(&self, step: u64, _: bool) -> bool {
-        every(self.task.plan.training.flow_every, step)
+        is_due(step, (self.task.plan.training.flow_every, 0.0), self.task.facts.steps_per_epoch)
     }
 
     fn perform(
@@ -114,7 +111,8 @@ impl Duty<LanguageTask> for SamplesDuty<'_> {
 
     fn is_due(&self, step: u64, over: bool) -> bool {
         let samples = &self.task.plan.samples;
-        over || every(samples.every, step) || samples.at.contains(&step)
+        let spans = (samples.every, samples.every_epochs);
+        over || is_due(step, spans, self.task.facts.steps_per_epoch) || samples.at.contains(&step)
     }
 
     fn perform(

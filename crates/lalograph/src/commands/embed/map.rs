@@ -1,6 +1,7 @@
 //! `embed map`: words in a plane.
 
 use lalograph_storage::Existing;
+use lalograph_text::function_words::is_function_word;
 use lalograph_vectors::map::{Neighbourhood, Plane, neighbourhood, principal};
 use serde::Serialize;
 
@@ -10,7 +11,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
 use crate::output::chart::Picture;
-use crate::output::number::count;
+use crate::output::number::{count, counted};
 use crate::output::page::map_page;
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
@@ -22,6 +23,8 @@ struct MapDocument {
     picture: String,
     page: String,
     layout: &'static str,
+    /// Function words and punctuation marks among the first words of the file that are not on the map.
+    left_out: u64,
     /// Shares of the spread along the two axes, of principal components.
     #[serde(skip_serializing_if = "Option::is_none")]
     variance_shares: Option<[f64; 2]>,
@@ -51,8 +54,19 @@ pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
     for word in words_of(&args.word, args.words_from.as_ref())? {
         rows.push(table.row(&word).ok_or_else(|| table.unknown(&word))?);
     }
+    let mut left_out = 0;
     if rows.is_empty() {
-        rows = (0..table.words().len().min(args.top) as u32).collect();
+        let is_left_out = |row: u32| !args.function_words && is_function_word(table.word(row));
+        for row in 0..table.words().len() as u32 {
+            if rows.len() == args.top {
+                break;
+            }
+            if is_left_out(row) {
+                left_out += 1;
+            } else {
+                rows.push(row);
+            }
+        }
     }
     // By direction, as nearness is.
     let vectors: Vec<&[f32]> = rows.iter().map(|&row| table.direction(row)).collect();
@@ -102,12 +116,19 @@ pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
             picture: png.display().to_string(),
             page: page.display().to_string(),
             layout,
+            left_out,
             variance_shares: shares,
             words: words.iter().zip(&points).map(place).collect(),
         });
     }
+    let without = match left_out {
+        0 => String::new(),
+        left_out => {
+            format!(" ({} left out)", counted(left_out, "function word or mark", "function words and marks"))
+        }
+    };
     screen.line(&format!(
-        "{} words laid out: {}, {} and {}",
+        "{} words laid out{without}: {}, {} and {}",
         count(words.len() as u64),
         page.display(),
         png.display(),

@@ -51,7 +51,8 @@ pub(super) fn run(args: &VocabShowArgs, screen: &Screen) -> Result<(), Failure> 
         });
     }
     let total = vocabulary.counted().tokens;
-    let plain = args.find.is_none() && args.order.is_none() && args.at.is_empty() && args.token.is_empty();
+    let plain =
+        args.find.is_none() && args.order == TokenOrder::Index && args.at.is_empty() && args.token.is_empty();
     let reserved = (0..Reserved::COUNT).filter(|_| plain).map(|index| {
         let name = vocabulary.shown(index).unwrap_or_default().into_owned();
         vec![index.to_string(), String::new(), name, String::new(), String::new()]
@@ -102,13 +103,13 @@ fn chosen(args: &VocabShowArgs, vocabulary: &Vocabulary) -> Result<Vec<u32>, Fai
     }
     let token = |index: u32| &vocabulary.tokens()[(index - Reserved::COUNT) as usize];
     match args.order {
-        Some(TokenOrder::Longest) => indices.sort_by_key(|&index| {
+        TokenOrder::Index => {}
+        TokenOrder::Count => indices.sort_by_key(|&index| (std::cmp::Reverse(token(index).count), index)),
+        TokenOrder::Token => indices.sort_by(|&a, &b| token(a).bytes.cmp(&token(b).bytes)),
+        TokenOrder::Longest => indices.sort_by_key(|&index| {
             (std::cmp::Reverse(String::from_utf8_lossy(&token(index).bytes).chars().count()), index)
         }),
-        Some(TokenOrder::Rarest) => {
-            indices.sort_by_key(|&index| (token(index).count, std::cmp::Reverse(index)))
-        }
-        None => {}
+        TokenOrder::Rarest => indices.sort_by_key(|&index| (token(index).count, std::cmp::Reverse(index))),
     }
     indices.truncate(args.top);
     Ok(indices)

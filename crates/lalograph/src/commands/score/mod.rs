@@ -1,0 +1,221 @@
+//! `score`: judge a text with trained models.
+
+mod comparison;
+mod page;
+mod passages;
+
+use std::path::Path;
+
+use lalograph_lab::measure::baseline::Unigram;
+use lalograph_lab::measure::classes::{ClassScore, by_class};
+use lalograph_lab::measure::documents::Documents;
+use lalograph_lab::measure::score::{Judgement, Score, Scoring, TextScore, score, score_baseline};
+use lalograph_lab::{LabError, ModelFile};
+use lalograph_storage::Existing;
+use serde::Serialize;
+
+use self::comparison::{ModelScore, baselines, classes, difference, side_by_side};
+use self::page::write_page;
+use self::passages::{Listed, MARKED, TokenSurprise, Whole, show_surprise};
+use super::lookup::load_model;
+use super::reading::{find_corpus, say_unknown, watched};
+use crate::cli::{PassageChoice, ScoreArgs, StateChoice};
+use crate::failure::Failure;
+use crate::interrupt;
+use crate::output::number::{bytes, count, percent, perplexity};
+use crate::output::palette::SLATE;
+use crate::output::progress::{Measure, Progress};
+use crate::output::screen::Screen;
+use crate::output::table::facts;
+use crate::output::wrap::indented;
+
+/// What `score --json` prints.
+#[derive(Serialize)]
+struct ScoreDocument<'a> {
+    #[serde(flatten)]
+    score: &'a Score,
+    loss_standard_error: Option<f64>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    classes: Vec<ClassScore>,
+    #[serde(flatten)]
+    listed: Listed,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    tokens_by_surprise: Vec<TokenSurprise>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    models: Vec<ModelScore<'a>>,
+}
+
+/// Runs the command.
+pub(crate) fn run(args: &ScoreArgs, screen: &Screen) -> Result<(), Failure> {
+    interrupt::listen();
+    if let Some(page) = args.page.as_ref().filter(|page| page.exists() && !args.force) {
+        return Err(LabError::Exists(page.clone()).into());
+    }
+    let models: Vec<&Path> = std::iter::once(&args.model).chain(&args.beside).map(AsRef::as_ref).collect();
+    let files = models.iter().map(|model| load_model(model)).collect::<Result<Vec<_>, _>>()?;
+    let Some(file) = files.first() else {
+        return Ok(());
+    };
+    // All of them score the same documents: what the flags do not say of the text is as in the plan of the first.
+    let corpus = find_corpus(&args.corpus, &file.plan.corpus, &[])?;
+    let left_out = (args.corpus.reading.left_out.as_deref(), Existing::Keep);
+    let documents = watched(&corpus, "reading", left_out, screen, |observer| {
+        let documents = Documents::read(&corpus, observer)?;
+        let reading = documents.reading.clone();
+        Ok((documents, reading))
+    })?;
+    let mut scored = Vec::new();
+    for file in &files {
+        let found = score_one(args, file, &documents, screen)?;
+        say_unknown(found.judgement.score.unknown_tokens, found.judgement.score.tokens, screen);
+        scored.push(found);
+    }
+    let found = &scored[0];
+    let baselines = match args.baselines {
+        Some(order) => baselines(&args.model, order.into(), &found.text, screen)?,
+        None => Vec::new(),
+    };
+    let names = models.iter().map(|model| model.display().to_string());
+    let judgements = scored.iter().map(|found| found.judgement.clone());
+    let several: Vec<(String, Judgement)> = names.zip(judgements).chain(baselines).collect();
+    // Whether the cleaning of each is that of the first; baselines have its own.
+    let alike: Vec<bool> = (0..several.len())
+        .map(|at| files.get(at).is_none_or(|other| other.vocabulary.cleaning() == file.vocabulary.cleaning()))
+        .collect();
+    let several = if several.len() > 1 { &several[..] } else { &[] };
+    let whole = Whole { documents: &documents, found, vocabulary: &file.vocabulary };
+    let listed = whole.extremes(args);
+    if let Some(path) = &args.page {
+        write_page(path, args, file, &whole, screen)?;
+    }
+    if args.json {
+        let tokens_by_surprise = if args.surprise { whole.surprises() } else { Vec::new() };
+        let models = several.iter().zip(&alike).map(|((model, judgement), alike)| ModelScore {
+            model,
+            score: &judgement.score,
+            loss_standard_error: judgement.loss_standard_error,
+            difference: difference(judgement, &several[0].1, *alike),
+            classes: by_class(judgement, &documents),
+        });
+        return screen.json(&ScoreDocument {
+            score: &found.judgement.score,
+            loss_standard_error: found.judgement.loss_standard_error,
+            classes: by_class(&found.judgement, &documents),
+            listed,
+            tokens_by_surprise,
+            models: models.collect(),
+        });
+    }
+    let with_classes = |models: &[(String, Vec<ClassScore>)]| match models.first() {
+        Some((_, first)) if !first.is_empty() => screen.line(&format!("\n{}", classes(models, screen))),
+        _ => Ok(()),
+    };
+    if !args.beside.is_empty() {
+        screen.line(&side_by_side(several, &alike, screen))?;
+        let each = several.iter().map(|(model, found)| (model.clone(), by_class(found, &documents)));
+        return with_classes(&each.collect::<Vec<_>>());
+    }
+    screen.line(&format!(
+        "{}\n{}",
+        screen.heading("The text under the model"),
+        facts(screen, &rows(&found.judgement))
+    ))?;
+    let unigram = score_baseline(&found.text, &mut Unigram::of_vocabulary(&file.vocabulary)).score.perplexity;
+    if found.judgement.score.perplexity > unigram {
+        screen.warn(&format!(
+            "worse than a unigram model: one that knows only how frequent each token was in the training text has a perplexity of {}; \
+             the text may be of another kind than the training text, or the model needs more steps",
+            perplexity(unigram)
+        ));
+    }
+    if !several.is_empty() {
+        screen.line(&format!("\n{}", side_by_side(several, &alike, screen)))?;
+    }
+    with_classes(&[(String::new(), by_class(&found.judgement, &documents))])?;
+    let what = if args.by == Some(PassageChoice::Sentence) { "sentences" } else { "documents" };
+    for (heading, passages) in [("Most surprising", &listed.worst), ("Least surprising", &listed.best)] {
+        if !passages.is_empty() {
+            screen.line(&format!("\n{}", screen.heading(&format!("{heading} {what}"))))?;
+        }
+        for passage in passages {
+            let head = format!(
+                "  {}, line {}: perplexity {} over {} tokens",
+                passage.path.display(),
+                count(passage.line),
+                perplexity(passage.perplexity),
+                count(passage.score.tokens)
+            );
+            screen.line(&screen.styled(SLATE.style().bold(), &head))?;
+            screen.line(&indented(&passage.text, screen.width()))?;
+        }
+    }
+    if listed.worst.iter().chain(&listed.best).any(|passage| passage.score.unknown_tokens > 0) {
+        screen.line(&format!("\n{MARKED}"))?;
+    }
+    if args.surprise {
+        screen.line(&format!("\n{}", show_surprise(&whole, screen)))?;
+    }
+    Ok(())
+}
+
+fn score_one(
+    args: &ScoreArgs,
+    file: &ModelFile,
+    documents: &Documents,
+    screen: &Screen,
+) -> Result<TextScore, Failure> {
+    let scoring = Scoring {
+        window: args.window as usize,
+        resets: args.state.map(|state| state == StateChoice::Anew),
+        tokens: args.surprise || args.page.is_some() || args.by == Some(PassageChoice::Sentence),
+    };
+    let mut progress = Progress::new(screen, "scoring", Measure::Steps, 100);
+    let found = score(file, documents, scoring, &mut |share| {
+        progress.at((100.0 * share) as u64, "");
+        !interrupt::asked()
+    })?;
+    progress.finish();
+    Ok(found)
+}
+
+fn rows(found: &Judgement) -> Vec<(&'static str, String)> {
+    let Judgement { score, loss_standard_error, .. } = found;
+    let error = loss_standard_error
+        .map_or_else(String::new, |error| format!(", standard error {error:.5} over documents"));
+    // Of a few documents the error itself is uncertain.
+    let many = loss_standard_error.filter(|_| score.documents >= 20);
+    let range = many.map_or_else(String::new, |error| {
+        let at = |sign: f64| perplexity((score.loss + sign * 1.96 * error).exp());
+        format!(", {} to {} with 95 % confidence", at(-1.0), at(1.0))
+    });
+    let known = score.known_perplexity.filter(|_| score.unknown_tokens > 0);
+    let known = known.map_or_else(String::new, |known| {
+        format!("; perplexity of the known tokens alone: {}", perplexity(known))
+    });
+    let unknown =
+        format!("{} ({}){known}", count(score.unknown_tokens), percent(score.unknown_tokens, score.tokens));
+    let bytes_of_text = score.bytes.max(1) as f64;
+    let part = |bits: f64, of: &str| {
+        // Not what four decimals do not show.
+        let share = bits / bytes_of_text;
+        if share >= 0.00005 { format!(", {share:.4} of it {of}") } else { String::new() }
+    };
+    let parts = part(score.spelling_bits, "for the spelling of unknown words")
+        + &part(score.spacing_bits, "for white space");
+    let cleaned = match score.changed_documents {
+        0 => String::new(),
+        changed => format!(
+            "; cleaning changed {} of the documents, so the figure compares only with models of the same cleaning",
+            percent(changed, score.documents)
+        ),
+    };
+    vec![
+        ("text", format!("{} documents, {}", count(score.documents), bytes(score.bytes))),
+        ("tokens", format!("{}, the end of each document counted as one", count(score.tokens))),
+        ("unknown", unknown),
+        ("loss", format!("{:.5} nats per token{error}", score.loss)),
+        ("perplexity", format!("{}{range}", perplexity(score.perplexity))),
+        ("bits per token", format!("{:.4}", score.bits_per_token)),
+        ("bits per byte", format!("{:.4}{parts}{cleaned}", score.bits_per_byte)),
+    ]
+}
