@@ -61,5 +61,6 @@ pub use task::language::events::{PreparationEvent, PreparationObserver};
 pub use task::language::model::{ModelFile, ReadyModel};
 pub use task::language::prepare::{prepare, prepare_again, read_text};
 pub use task::language::seam::{forecast, train};
+pub use task::language::training_documents::training_documents;
 pub use training::events::{TrainingEvent, TrainingObserver};
 pub use training::run_loop::{Running, TrainingOutcome};

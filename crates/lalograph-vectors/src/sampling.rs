@@ -13,7 +13,7 @@ pub fn noise(counts: &[u64]) -> Sampler {
         let weight = ((count as f64).powf(NOISE_POWER) * 1e6).round() as u64;
         if index < Reserved::COUNT as usize { 0 } else { weight.saturating_sub(1) }
     };
-    Sampler::new(&counts.iter().enumerate().map(powered).collect::<Vec<_>>())
+    Sampler::new(&counts.iter().enumerate().map(powered).collect::<Vec<_>>(), &[])
 }
 
 /// How likely each word is to be learnt from: `sqrt(threshold / share)` of its share of the text, at most 1 (Mikolov et al., 2013). A threshold of 0 keeps all.

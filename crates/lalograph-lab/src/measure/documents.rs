@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use lalograph_text::corpus::{Batch, ReadObserver};
 use lalograph_text::tokens::TokenSequence;
-use lalograph_text::{Corpus, Reading, TextError, Vocabulary};
+use lalograph_text::{Corpus, Document, Reading, TextError, Vocabulary};
 
 /// A document and where it is.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -17,6 +17,18 @@ pub struct ReadDocument {
     pub label: Option<String>,
     /// Its text.
     pub text: String,
+}
+
+impl ReadDocument {
+    /// A copy of a document that is being read.
+    pub(crate) fn of(document: &Document<'_>) -> Self {
+        Self {
+            path: document.path.to_owned(),
+            line: document.line,
+            label: document.label.map(str::to_owned),
+            text: document.text.to_owned(),
+        }
+    }
 }
 
 /// Documents as they were read.
@@ -42,12 +54,7 @@ impl Documents {
             || (),
             work,
             |batch, ()| {
-                list.extend(batch.documents().map(|document| ReadDocument {
-                    path: document.path.to_owned(),
-                    line: document.line,
-                    label: document.label.map(str::to_owned),
-                    text: document.text.to_owned(),
-                }));
+                list.extend(batch.documents().map(|document| ReadDocument::of(&document)));
                 Ok(())
             },
         )?;

@@ -13,6 +13,7 @@ use lalograph_net::step::exchange::OneProcess;
 use lalograph_net::weights::first_values::first_values;
 use lalograph_net::weights::packed::PackedWeights;
 use lalograph_net::{LanguageModel, Network, vectorised};
+use lalograph_text::Reserved;
 use lalograph_text::tokens::TokenSequence;
 use rayon::prelude::*;
 use serde::Serialize;
@@ -94,7 +95,7 @@ impl Bench {
     /// A model that cannot be made.
     pub fn new(plan: &Plan, vocabulary: usize) -> Result<Self, LabError> {
         let model = LanguageModel::new(plan.shape(vocabulary))?;
-        let sampler = Sampler::new(&zipf_counts(vocabulary));
+        let sampler = Sampler::new(&zipf_counts(vocabulary), &Reserved::NEVER_PREDICTED);
         let mut random = stream(plan.training.seed, "made-up tokens", &[]);
         // Enough windows that none is soon met again.
         let tokens = plan.training.batch * plan.training.window * 20;

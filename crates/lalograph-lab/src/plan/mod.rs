@@ -15,7 +15,7 @@ mod start;
 pub mod template;
 mod training;
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use lalograph_net::LanguageModelShape;
 use lalograph_net::blocks::dropout::DropoutRates;
@@ -25,6 +25,7 @@ use lalograph_net::heads::clustered::Clusters;
 use lalograph_net::heads::softmax::SoftmaxSettings;
 use lalograph_net::learning::clipping::Clipping;
 use lalograph_net::learning::optimiser::{OptimiserSettings, Rule};
+use lalograph_text::Reserved;
 use serde::{Deserialize, Serialize};
 
 pub use corpus::{CorpusPlan, VocabularyPlan};
@@ -79,7 +80,12 @@ impl Plan {
             residual: model.residual,
             learn_first_state: model.learn_first_state,
             tied: model.tied,
-            softmax: SoftmaxSettings { kind: model.softmax, clusters, samples: model.softmax_samples },
+            softmax: SoftmaxSettings {
+                kind: model.softmax,
+                clusters,
+                samples: model.softmax_samples,
+                excluded: Reserved::NEVER_PREDICTED.to_vec(),
+            },
             start: StartingValues {
                 recurrent: model.recurrent_start,
                 recurrent_gain: model.recurrent_gain,
@@ -95,6 +101,11 @@ impl Plan {
         let Self { corpus, vocabulary, start, .. } = self;
         let read = corpus.paths.iter_mut().chain(&mut corpus.split).chain(&mut vocabulary.file);
         read.chain(&mut start.vectors).chain(&mut start.model)
+    }
+
+    /// Takes every path that is not absolute to be meant from this folder.
+    pub fn start_paths_at(&mut self, folder: &Path) {
+        self.paths_mut().for_each(|path| *path = folder.join(&path));
     }
 
     /// What training does besides lowering the loss.

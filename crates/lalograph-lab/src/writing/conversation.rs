@@ -100,7 +100,8 @@ impl Conversation {
         while row.ended.is_none() {
             let token = choose(&self.scores, request.decoding, &row.seen, random);
             let log = f64::from(self.scores[token as usize]) - quick_log_total(&self.scores);
-            row.take(token, log, request)?;
+            let spelling = request.decoding.spelling_of(token, ready.vocabulary(), random);
+            row.take(token, log, spelling.as_deref(), request)?;
             self.follow(token, ready.resets());
             let piece = row.give(row.sure(request));
             if !piece.is_empty() && !each(&piece) && row.ended.is_none() {

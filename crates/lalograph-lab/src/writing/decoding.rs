@@ -3,10 +3,22 @@
 use lalograph_net::numbers::activation::exp_and_sum;
 use lalograph_net::numbers::chance::Stream;
 use lalograph_net::vectorised;
-use lalograph_text::Reserved;
+use lalograph_text::{Reserved, Vocabulary};
 use rand::RngExt;
 
 use crate::error::LabError;
+
+lalograph_net::choice! {
+    /// What becomes of the unknown token where text is written.
+    pub enum UnknownTokens = LeaveOut {
+        /// It is never drawn; all other tokens share its probability.
+        LeaveOut = "leave_out",
+        /// It is drawn like any other token, and its name is written.
+        Draw = "draw",
+        /// It is drawn like any other token, and a spelling is drawn for it from the vocabulary's spelling model.
+        Spell = "spell",
+    }
+}
 
 /// How a token is chosen. What is said here is applied in this order: repetition penalty, the k best, temperature, the smallest set that
 /// covers p.
@@ -22,11 +34,19 @@ pub struct Decoding {
     /// What the log-probability of every token that stands in the text already is multiplied by, 1 or above: p becomes p to this power. After
     /// Keskar et al. (2019), whose penalty depends on where scores have their zero.
     pub repetition_penalty: f64,
+    /// What becomes of the unknown token.
+    pub unknown: UnknownTokens,
 }
 
 impl Decoding {
     /// Always the likeliest token.
-    pub const GREEDY: Self = Self { temperature: None, top_k: None, top_p: None, repetition_penalty: 1.0 };
+    pub const GREEDY: Self = Self {
+        temperature: None,
+        top_k: None,
+        top_p: None,
+        repetition_penalty: 1.0,
+        unknown: UnknownTokens::LeaveOut,
+    };
 
     /// Drawn at a temperature, nothing else.
     pub fn at_temperature(temperature: f64) -> Self {
@@ -55,15 +75,33 @@ impl Decoding {
         }
     }
 
+    /// The spelling that is drawn for a token, if it is the unknown one and is to be spelt.
+    pub(super) fn spelling_of(
+        &self,
+        token: u32,
+        vocabulary: &Vocabulary,
+        random: &mut Stream,
+    ) -> Option<String> {
+        let spelt = self.unknown == UnknownTokens::Spell && token == Reserved::UNKNOWN;
+        spelt.then(|| vocabulary.draw_unlisted(&mut || random.random::<f64>()))
+    }
+
     /// Whether anything keeps tokens out or makes them less likely.
     fn is_plain(&self) -> bool {
         self.top_k.is_none() && self.top_p.is_none() && self.repetition_penalty == 1.0
     }
 }
 
-/// Scores that may be written: all but the padding, unknown and start tokens.
-fn admitted(scores: &[f32]) -> impl Iterator<Item = (u32, f32)> {
-    scores.iter().enumerate().skip(Reserved::END as usize).map(|(index, &score)| (index as u32, score))
+/// The first index that may be written; padding and start have no probability anyway.
+fn first_admitted(unknown: UnknownTokens) -> u32 {
+    if unknown == UnknownTokens::LeaveOut { Reserved::END } else { Reserved::UNKNOWN }
+}
+
+/// Scores that may be written: all but the padding and start tokens, and but the unknown token where that is left out.
+fn admitted(scores: &[f32], unknown: UnknownTokens) -> impl Iterator<Item = (u32, f32)> {
+    let from = first_admitted(unknown);
+    let all = (from..).zip(scores[from as usize..].iter().copied());
+    all.filter(|(index, _)| !Reserved::NEVER_PREDICTED.contains(index))
 }
 
 /// Sums of single precision are kept this short.
@@ -104,7 +142,7 @@ fn greatest(scores: &[f32]) -> f32 {
 /// Chooses an index by its score, a natural log-probability up to a constant. `seen` says which tokens stand in the text already.
 pub fn choose(scores: &[f32], decoding: &Decoding, seen: &[bool], random: &mut Stream) -> u32 {
     if decoding.is_plain() {
-        return choose_plainly(scores, decoding.temperature, random);
+        return choose_plainly(scores, decoding, random);
     }
     let candidates = candidates(scores, decoding, seen);
     let total: f64 = candidates.iter().map(|(_, weight)| weight).sum();
@@ -122,7 +160,7 @@ pub fn choose(scores: &[f32], decoding: &Decoding, seen: &[bool], random: &mut S
 pub(super) fn candidates(scores: &[f32], decoding: &Decoding, seen: &[bool]) -> Vec<(u32, f64)> {
     let penalty = decoding.repetition_penalty;
     let total = if penalty == 1.0 { 0.0 } else { log_total(scores) };
-    let mut all: Vec<(u32, f64)> = admitted(scores)
+    let mut all: Vec<(u32, f64)> = admitted(scores, decoding.unknown)
         .map(|(index, score)| {
             let log = f64::from(score) - total;
             let repeated = penalty != 1.0 && seen.get(index as usize).copied().unwrap_or(false);
@@ -155,16 +193,21 @@ pub(super) fn candidates(scores: &[f32], decoding: &Decoding, seen: &[bool]) -> 
     all
 }
 
-fn choose_plainly(scores: &[f32], temperature: Option<f64>, random: &mut Stream) -> u32 {
-    let (best, greatest) = admitted(scores)
+fn choose_plainly(scores: &[f32], decoding: &Decoding, random: &mut Stream) -> u32 {
+    let (best, greatest) = admitted(scores, decoding.unknown)
         .fold((Reserved::END, f32::NEG_INFINITY), |best, next| if next.1 > best.1 { next } else { best });
-    let Some(temperature) = temperature else {
+    let Some(temperature) = decoding.temperature else {
         return best;
     };
-    let admitted_scores = &scores[Reserved::END as usize..];
-    let (weights, total) = weights(admitted_scores, greatest, (temperature as f32).max(f32::MIN_POSITIVE));
+    let from = first_admitted(decoding.unknown);
+    let (mut weights, mut total) =
+        weights(&scores[from as usize..], greatest, (temperature as f32).max(f32::MIN_POSITIVE));
+    for index in Reserved::NEVER_PREDICTED.iter().filter(|index| **index >= from) {
+        let weight = std::mem::take(&mut weights[(index - from) as usize]);
+        total -= f64::from(weight);
+    }
     let mut left = random.random::<f64>() * total;
-    for (index, &weight) in (Reserved::END..).zip(&weights) {
+    for (index, &weight) in (from..).zip(&weights) {
         left -= f64::from(weight);
         if left < 0.0 {
             return index;
@@ -175,7 +218,7 @@ fn choose_plainly(scores: &[f32], temperature: Option<f64>, random: &mut Stream)
 
 #[cfg(test)]
 mod tests {
-    use super::{Decoding, candidates, choose};
+    use super::{Decoding, UnknownTokens, candidates, choose};
     use lalograph_net::numbers::chance::stream;
     use proptest::prelude::*;
 
@@ -244,6 +287,20 @@ mod tests {
         });
         let penalised = Decoding { repetition_penalty: 2.0, ..Decoding::at_temperature(1.0) };
         assert!(statistic(&drawn(&penalised, &seen), &expected) < 18.47);
+    }
+
+    #[test]
+    fn the_unknown_token_is_drawn_like_any_other_where_it_is_asked_for() {
+        let weight = |index: usize| f64::from(SCORES[index] - 9.0).exp();
+        let plain = Decoding { unknown: UnknownTokens::Draw, ..Decoding::at_temperature(4.0) };
+        let all = Decoding { top_k: Some(8), ..plain };
+        for decoding in [plain, all] {
+            let expected: [f64; 8] =
+                std::array::from_fn(|i| if [0, 2].contains(&i) { 0.0 } else { weight(i).powf(0.25) });
+            assert!(statistic(&drawn(&decoding, &[]), &expected) < 20.52);
+        }
+        let best = Decoding { temperature: None, ..plain };
+        assert_eq!(choose(&SCORES, &best, &[], &mut stream(1, "sampling", &[])), 1);
     }
 
     #[test]

@@ -47,7 +47,7 @@ impl Generator {
         self.conversation.read(seed_text)
     }
 
-    /// The distribution of the token after a text, the likeliest first.
+    /// The distribution of the token after a text, the likeliest first; padding and start are not among them, since no model predicts them.
     ///
     /// # Errors
     /// A seed text with no known token in it.
@@ -57,11 +57,9 @@ impl Generator {
         let total = log_total(scores);
         let mut all: Vec<NextToken> = scores
             .iter()
-            .enumerate()
-            .map(|(index, &score)| NextToken {
-                index: index as u32,
-                probability: (f64::from(score) - total).exp(),
-            })
+            .zip(0..)
+            .filter(|(_, index)| !Reserved::NEVER_PREDICTED.contains(index))
+            .map(|(&score, index)| NextToken { index, probability: (f64::from(score) - total).exp() })
             .collect();
         all.sort_by(|a, b| b.probability.total_cmp(&a.probability).then(a.index.cmp(&b.index)));
         Ok(all)
@@ -114,7 +112,9 @@ impl Generator {
                     continue;
                 }
                 let token = choose(scores, request.decoding, &row.seen, random);
-                row.take(token, f64::from(scores[token as usize]) - quick_log_total(scores), request)?;
+                let log = f64::from(scores[token as usize]) - quick_log_total(scores);
+                let spelling = request.decoding.spelling_of(token, ready.vocabulary(), random);
+                row.take(token, log, spelling.as_deref(), request)?;
                 let piece = row.give(row.sure(request));
                 if !piece.is_empty() && !each(number, &piece) && row.ended.is_none() {
                     row.ended = Some(Ended::Stopped);
@@ -153,7 +153,7 @@ impl Generator {
             let mut row = Row::after(ready.vocabulary(), read)?;
             for (&index, &log) in indices.iter().zip(log_probabilities) {
                 if row.ended.is_none() {
-                    row.take(index, log, request)?;
+                    row.take(index, log, None, request)?;
                 }
             }
             let sample = row.sample();

@@ -58,7 +58,8 @@ pub struct Sample {
     pub text: String,
     /// The tokens that were drawn, ends of documents included.
     pub indices: Vec<u32>,
-    /// The natural logarithm of the probability of each under the model itself, whatever it was chosen by.
+    /// The natural logarithm of the probability of each under the model itself, whatever it was chosen by; of an unknown token that of the
+    /// token, without its spelling.
     pub log_probabilities: Vec<f64>,
     /// Why it ended.
     pub ended: Ended,
@@ -124,11 +125,12 @@ impl<'v> Row<'v> {
         }
     }
 
-    /// Adds a token, and sees whether the text ends with it.
+    /// Adds a token, and sees whether the text ends with it. An unknown token is written as `spelling`, if there is one.
     pub(super) fn take(
         &mut self,
         token: u32,
         log_probability: f64,
+        spelling: Option<&str>,
         request: &Request<'_>,
     ) -> Result<(), LabError> {
         self.indices.push(token);
@@ -136,7 +138,10 @@ impl<'v> Row<'v> {
         self.seen[token as usize] = true;
         let from = self.text.len();
         if token != Reserved::END {
-            self.decoder.push(token, &mut self.text)?;
+            match spelling {
+                Some(word) => self.decoder.push_unlisted(word, &mut self.text),
+                None => self.decoder.push(token, &mut self.text)?,
+            }
         } else if request.past_end {
             self.decoder.finish(&mut self.text);
             self.text.push('\n');

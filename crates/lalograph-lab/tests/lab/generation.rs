@@ -250,7 +250,8 @@ fn what_is_no_request_is_refused_and_a_long_seed_text_is_read_to_its_end() {
         assert!((a.iter().sum::<f64>() - 1.0).abs() < 1e-9);
         assert!(a.iter().zip(&b).any(|(x, y)| (x - y).abs() > 1e-6), "the last word makes a difference");
         assert!(matches!(generator.next("zzz yyy"), Err(LabError::SeedUnknown)));
-        assert_eq!(distribution(generator, "").len(), file.vocabulary.len());
+        // Padding and start are not predicted.
+        assert_eq!(distribution(generator, "").len(), file.vocabulary.len() - 2);
     });
 }
 

@@ -89,7 +89,7 @@ impl OddNetwork {
             start,
         };
         let stack = Stack::new(&mut layout, group, shape);
-        let head = Table::new(&mut layout, "outcome", group, (HIDDEN, 2), start);
+        let head = Table::new(&mut layout, "outcome", group, (HIDDEN, 2), &[], start);
         Self { layout, embedding, stack, head }
     }
 

@@ -60,12 +60,22 @@ impl Clustered {
         layout: &mut Layout,
         group: GroupId,
         (inputs, vocabulary): (usize, usize),
-        clusters: &Clusters,
+        (clusters, without): (&Clusters, &[u32]),
         start: StartingValues,
     ) -> Self {
         let ends: Vec<usize> = clusters.ends.iter().copied().chain([vocabulary]).collect();
         let common = ends[0];
-        let head = Table::new(layout, "output.head", group, (inputs, common + ends.len() - 1), start);
+        let excluded = |tokens: Range<usize>| -> Vec<u32> {
+            let within = without.iter().filter(|token| tokens.contains(&(**token as usize)));
+            within.map(|token| token - tokens.start as u32).collect()
+        };
+        let size = (inputs, common + ends.len() - 1);
+        // A cluster of which nothing is left has no probability either.
+        let empty = (common as u32..).zip(ends.windows(2));
+        let empty = empty.filter(|(_, pair)| excluded(pair[0]..pair[1]).len() == pair[1] - pair[0]);
+        let of_head: Vec<u32> =
+            excluded(0..common).into_iter().chain(empty.map(|(entry, _)| entry)).collect();
+        let head = Table::new(layout, "output.head", group, size, &of_head, start);
         let mut width = inputs;
         let tails = ends.windows(2).enumerate().map(|(index, pair)| {
             width = (width / clusters.shrink).max(8).min(inputs);
@@ -74,7 +84,8 @@ impl Clustered {
             let projection = layout.push(format!("{name}.projection"), &[inputs, width], group, spread);
             let forward = layout.pack(&projection, (inputs, width), 0..width, false, ReadIn::Every);
             let back = layout.pack(&projection, (inputs, width), 0..width, true, ReadIn::Backward);
-            let table = Table::new(layout, &name, group, (width, pair[1] - pair[0]), start);
+            let size = (width, pair[1] - pair[0]);
+            let table = Table::new(layout, &name, group, size, &excluded(pair[0]..pair[1]), start);
             Tail { tokens: pair[0]..pair[1], width, projection, forward, back, table }
         });
         Self { inputs, head, common, tails: tails.collect() }

@@ -26,10 +26,17 @@ pub struct Sampler {
 }
 
 impl Sampler {
-    /// A sampler over tokens with these counts; each is taken to be one higher, so that every token can be drawn.
-    pub fn new(counts: &[u64]) -> Self {
-        let total: f64 = counts.iter().map(|&count| count as f64 + 1.0).sum();
-        let probability: Vec<f64> = counts.iter().map(|&count| (count as f64 + 1.0) / total).collect();
+    /// A sampler over tokens with these counts; each is taken to be one higher, so that every token can be drawn, but for those that are
+    /// `excluded`.
+    pub fn new(counts: &[u64], excluded: &[u32]) -> Self {
+        let mut weights: Vec<f64> = counts.iter().map(|&count| count as f64 + 1.0).collect();
+        for &token in excluded {
+            if let Some(weight) = weights.get_mut(token as usize) {
+                *weight = 0.0;
+            }
+        }
+        let total: f64 = weights.iter().sum();
+        let probability: Vec<f64> = weights.iter().map(|weight| weight / total).collect();
         let size = counts.len() as f64;
         let mut share: Vec<f64> = probability.iter().map(|p| p * size).collect();
         let mut alias: Vec<u32> = (0..counts.len() as u32).collect();
@@ -44,8 +51,14 @@ impl Sampler {
                 small.push(high);
             }
         }
+        // What is left over by rounding has its place for itself, unless it may not be drawn.
+        let likeliest = (0..counts.len()).max_by(|&a, &b| probability[a].total_cmp(&probability[b]));
         for index in small.into_iter().chain(large) {
-            share[index] = 1.0;
+            if probability[index] > 0.0 {
+                share[index] = 1.0;
+            } else if let Some(likeliest) = likeliest {
+                (share[index], alias[index]) = (0.0, likeliest as u32);
+            }
         }
         // A conversion to whole numbers stops at the greatest.
         let places =
@@ -103,9 +116,9 @@ impl<T: Real> SharedSample<T> {
         Self { sampler: None, candidates: Candidates::default() }
     }
 
-    /// Samples drawn by these counts, one a token.
-    pub fn by_counts(counts: &[u64]) -> Self {
-        Self { sampler: Some(Sampler::new(counts)), candidates: Candidates::default() }
+    /// Samples drawn by these counts, one a token, without those that are `excluded`.
+    pub fn by_counts(counts: &[u64], excluded: &[u32]) -> Self {
+        Self { sampler: Some(Sampler::new(counts, excluded)), candidates: Candidates::default() }
     }
 
     /// Draws `count` tokens for a step.
@@ -246,9 +259,9 @@ mod tests {
     /// Pearson's statistic against its 99.9 % point for 5 degrees of freedom.
     #[test]
     fn tokens_are_drawn_by_their_frequency() {
-        let sampler = Sampler::new(&[0, 9, 99, 4, 1, 29]);
+        let sampler = Sampler::new(&[0, 9, 99, 4, 1, 29, 50], &[6]);
         let mut random = stream(1, "test", &[]);
-        let mut counts = [0u32; 6];
+        let mut counts = [0u32; 7];
         for _ in 0..100_000 {
             counts[sampler.draw(&mut random) as usize] += 1;
         }
@@ -260,5 +273,6 @@ mod tests {
             .sum();
         assert!(statistic < 20.52, "{statistic}: {counts:?}");
         assert!((sampler.probability(2) - 100.0 / 148.0).abs() < 1e-12);
+        assert_eq!((counts[6], sampler.probability(6)), (0, 0.0));
     }
 }

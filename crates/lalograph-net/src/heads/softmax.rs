@@ -36,12 +36,15 @@ pub struct SoftmaxSettings {
     pub clusters: Clusters,
     /// Tokens drawn for each step, for [`Softmax::Sampled`].
     pub samples: usize,
+    /// Tokens that are never predicted: their probability is 0, and they may not be targets.
+    pub excluded: Vec<u32>,
 }
 
 impl SoftmaxSettings {
     /// A full softmax.
     pub fn full() -> Self {
-        Self { kind: Softmax::Full, clusters: Clusters { ends: Vec::new(), shrink: 4 }, samples: 1000 }
+        let clusters = Clusters { ends: Vec::new(), shrink: 4 };
+        Self { kind: Softmax::Full, clusters, samples: 1000, excluded: Vec::new() }
     }
 
     /// A softmax over these clusters.
@@ -86,14 +89,18 @@ impl SoftmaxHead {
             let weights =
                 tied.clone().unwrap_or_else(|| Table::push_weights(layout, "output", group, size, start));
             let bias = Table::push_bias(layout, "output", group, vocabulary);
-            Table::over(layout, (weights, bias), size, training)
+            Table::over(layout, (weights, bias), size, &settings.excluded, training)
         };
         let kind = match settings.kind {
             Softmax::Full => Kind::Full(table(layout, Training::InFull)),
             Softmax::Sampled => Kind::Sampled(table(layout, Training::BySample), settings.samples),
-            Softmax::Clustered => {
-                Kind::Clustered(Clustered::new(layout, group, size, &settings.clusters, start))
-            }
+            Softmax::Clustered => Kind::Clustered(Clustered::new(
+                layout,
+                group,
+                size,
+                (&settings.clusters, &settings.excluded),
+                start,
+            )),
         };
         Self { inputs, vocabulary, kind }
     }

@@ -27,6 +27,10 @@ pub(crate) fn chunk_rows(outcomes: usize, rows: usize) -> usize {
     (CHUNK_SCORES / outcomes.max(1)).clamp(LEAST_ROWS, CHUNK_ROWS).min(rows.max(1))
 }
 
+/// The score of an outcome of probability 0: low enough that e to the power of its distance to any other is 0, and finite, so that sums and
+/// differences of scores stay numbers.
+pub(crate) const IMPOSSIBLE: f64 = -1e30;
+
 /// How training reads a table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Training {
@@ -41,6 +45,8 @@ pub(super) enum Training {
 pub struct Table {
     inputs: usize,
     outcomes: usize,
+    /// Outcomes of probability 0.
+    excluded: Vec<usize>,
     pub(super) weights: Range<usize>,
     pub(super) bias: Range<usize>,
     forward: PackId,
@@ -56,11 +62,12 @@ impl Table {
         name: &str,
         group: GroupId,
         (inputs, outcomes): (usize, usize),
+        excluded: &[u32],
         start: StartingValues,
     ) -> Self {
         let weights = Self::push_weights(layout, name, group, (inputs, outcomes), start);
         let bias = Self::push_bias(layout, name, group, outcomes);
-        Self::over(layout, (weights, bias), (inputs, outcomes), Training::InFull)
+        Self::over(layout, (weights, bias), (inputs, outcomes), excluded, Training::InFull)
     }
 
     /// Adds the weights alone.
@@ -90,13 +97,15 @@ impl Table {
         layout: &mut Layout,
         (weights, bias): (Range<usize>, Range<usize>),
         (inputs, outcomes): (usize, usize),
+        excluded: &[u32],
         training: Training,
     ) -> Self {
         let read_in = if training == Training::InFull { ReadIn::Every } else { ReadIn::Reading };
         let forward = layout.pack(&weights, (outcomes, inputs), 0..inputs, true, read_in);
         let back = (training == Training::InFull)
             .then(|| layout.pack(&weights, (outcomes, inputs), 0..inputs, false, ReadIn::Backward));
-        Self { inputs, outcomes, weights, bias, forward, back }
+        let excluded = excluded.iter().map(|&outcome| outcome as usize).collect();
+        Self { inputs, outcomes, excluded, weights, bias, forward, back }
     }
 
     /// Scores that a chunk of rows takes, for windows of so many rows.
@@ -130,6 +139,9 @@ impl Table {
             Accumulation::Add,
             work,
         );
+        for row in scores.chunks_exact_mut(self.outcomes) {
+            self.excluded.iter().for_each(|&outcome| row[outcome] = T::of(IMPOSSIBLE));
+        }
     }
 
     /// Adds -ln p(target) of each row to `losses`.
@@ -156,7 +168,7 @@ impl Table {
 
     /// The same, and the gradient of `scale` times the sum of the losses: written to `gradient` for the table's weights, and to `d_x`
     /// (rows x inputs). With `smoothing` above 0 the target's share of the wanted distribution is 1 - smoothing and the rest is spread over
-    /// all outcomes (Szegedy et al., 2016); what that adds to the sum of the losses is returned.
+    /// all possible outcomes (Szegedy et al., 2016); what that adds to the sum of the losses is returned.
     #[expect(clippy::too_many_arguments, reason = "inputs, outputs and scratch of one pass")]
     pub fn learn<T: Real>(
         &self,
@@ -176,6 +188,7 @@ impl Table {
         if targets.is_empty() {
             gradient.part(&self.weights).fill(T::ZERO);
         }
+        let possible = self.outcomes - self.excluded.len();
         let mut added = 0.0;
         let mut accumulation = Accumulation::Replace;
         let each = x.chunks(rows * self.inputs).zip(d_x.chunks_mut(rows * self.inputs));
@@ -184,14 +197,13 @@ impl Table {
             let scores = &mut scratch[..count * self.outcomes];
             self.scores(weights, x, scores, work);
             for ((row, &target), loss) in scores.chunks_exact_mut(self.outcomes).zip(targets).zip(losses) {
-                // The mean of -ln p over all outcomes is wanted before the scores are gone.
-                let total =
-                    if smoothing > 0.0 { row.iter().map(|score| score.to_f64()).sum::<f64>() } else { 0.0 };
+                // The mean of -ln p over all possible outcomes is wanted before the scores are gone.
+                let total = if smoothing > 0.0 { self.total(row) } else { 0.0 };
                 let Exponentiated { loss: own, sum, best } = exponentiate(row, target);
                 *loss += own;
-                let share = T::of(smoothing / self.outcomes as f64) * scale;
+                let share = T::of(smoothing / possible as f64) * scale;
                 if smoothing > 0.0 {
-                    let mean = best.to_f64() + sum.to_f64().ln() - total / self.outcomes as f64;
+                    let mean = best.to_f64() + sum.to_f64().ln() - total / possible as f64;
                     added += smoothing * (mean - own);
                 }
                 let factor = scale / sum;
@@ -203,6 +215,9 @@ impl Table {
                         *d_bias += *x;
                     }
                 });
+                for &outcome in &self.excluded {
+                    (row[outcome], d_bias[outcome]) = (T::ZERO, T::ZERO);
+                }
                 let wanted = scale * T::of(1.0 - smoothing);
                 row[target as usize] -= wanted;
                 d_bias[target as usize] -= wanted;
@@ -223,6 +238,14 @@ impl Table {
             accumulation = Accumulation::Add;
         }
         added
+    }
+}
+
+impl Table {
+    /// The sum of a row's scores, without those of impossible outcomes.
+    fn total<T: Real>(&self, row: &[T]) -> f64 {
+        let possible = row.iter().enumerate().filter(|(outcome, _)| !self.excluded.contains(outcome));
+        possible.map(|(_, score)| score.to_f64()).sum()
     }
 }
 

@@ -5,7 +5,7 @@ use lalograph_net::blocks::recurrent::start::{InputStart, RecurrentStart, Starti
 use lalograph_net::heads::clustered::Clusters;
 use lalograph_net::heads::loss::IGNORED;
 use lalograph_net::heads::scratch::Scratch;
-use lalograph_net::heads::softmax::{SoftmaxHead, SoftmaxSettings};
+use lalograph_net::heads::softmax::{Softmax, SoftmaxHead, SoftmaxSettings};
 use lalograph_net::numbers::chance::stream;
 use lalograph_net::numbers::rooms::Rooms;
 use lalograph_net::products::pack::Workspace;
@@ -19,6 +19,7 @@ use rand::RngExt;
 /// An output over vectors of some width, with its weights and all the room that it needs.
 struct Small<T> {
     softmax: SoftmaxHead,
+    layout: Layout,
     packed: PackedWeights<T>,
     weights: Vec<T>,
     scratch: Scratch<T>,
@@ -35,7 +36,7 @@ impl<T: Real> Small<T> {
         let weights = weights.unwrap_or_else(|| first_values(&layout, 1));
         let packed = PackedWeights::training(&layout, &weights);
         let scratch = softmax.scratch(8, true, &mut Rooms::making());
-        Self { softmax, packed, weights, scratch, work: Workspace::new(), width }
+        Self { softmax, layout, packed, weights, scratch, work: Workspace::new(), width }
     }
 
     fn loss(&mut self, x: &[T], targets: &[u32]) -> (f64, Vec<f64>) {
@@ -47,6 +48,10 @@ impl<T: Real> Small<T> {
     }
 
     fn learn(&mut self, x: &[T], targets: &[u32]) -> (f64, Vec<T>, Vec<T>) {
+        self.learn_smoothed(x, targets, 0.0)
+    }
+
+    fn learn_smoothed(&mut self, x: &[T], targets: &[u32], smoothing: f64) -> (f64, Vec<T>, Vec<T>) {
         let mut gradient = vec![T::ZERO; self.weights.len()];
         let mut d_x = vec![T::ONE; targets.len() * self.width];
         let loss = self.softmax.learn(
@@ -54,7 +59,7 @@ impl<T: Real> Small<T> {
             x,
             targets,
             T::ONE,
-            0.0,
+            smoothing,
             None,
             &mut self.scratch,
             &mut Gradient { data: &mut gradient, offset: 0 },
@@ -124,6 +129,47 @@ fn scores_far_apart_neither_overflow_nor_vanish() {
         let (loss, _) = small.loss(&[h], &[0]);
         let exact = if h < 0.0 { -2.0 * f64::from(h) } else { (1.0 + f64::from(-2.0 * h).exp()).ln() };
         assert!((loss - exact).abs() < 1e-3, "{h}: {loss}");
+    }
+}
+
+#[test]
+fn excluded_tokens_have_no_probability_and_no_gradient() {
+    let clusters = SoftmaxSettings::clustered(Clusters { ends: vec![4, 8], shrink: 2 });
+    let x: Vec<f64> = (0..12).map(|i| f64::from(i * 5 % 7) - 3.0).collect();
+    for kind in [SoftmaxSettings::full(), clusters] {
+        let without = SoftmaxSettings { excluded: vec![0, 2, 6], ..kind.clone() };
+        let mut small = Small::<f64>::new(6, 10, &without, None);
+        for (row, scores) in small.scores(&x, 10).chunks(10).enumerate() {
+            let weights: Vec<f64> = scores.iter().map(|score| score.exp()).collect();
+            let total: f64 = weights.iter().sum();
+            for (token, weight) in weights.iter().enumerate() {
+                if without.excluded.contains(&(token as u32)) {
+                    assert_eq!(*weight, 0.0, "{token}");
+                } else {
+                    let (loss, _) = small.loss(&x[row * 6..(row + 1) * 6], &[token as u32]);
+                    assert!((loss + (weight / total).ln()).abs() < 1e-12, "{token}");
+                }
+            }
+        }
+        // Their weights and biases decide nothing and are not moved, with smoothing too.
+        for smoothing in [0.0, 0.3] {
+            let (loss, gradient, d_x) = small.learn_smoothed(&x, &[3, 9], smoothing);
+            let layout = small.layout.clone();
+            let of = |name: &str| gradient[layout.tensor(name).unwrap().range.clone()].to_vec();
+            let (biases, at): (Vec<f64>, &[usize]) = match kind.kind {
+                Softmax::Full => (of("output.bias"), &[0, 2, 6]),
+                _ => (of("output.head.bias"), &[0, 2]),
+            };
+            assert!(at.iter().all(|&token| biases[token] == 0.0) && biases[3] != 0.0, "{biases:?}");
+            let mut moved = small.weights.clone();
+            for tensor in layout.tensors().iter().filter(|tensor| tensor.name.ends_with("bias")) {
+                let among = if tensor.shape[0] == 10 { &[0, 2, 6][..] } else { &[] };
+                among.iter().for_each(|&token| moved[tensor.range.start + token] = 50.0);
+            }
+            let mut other = Small::new(6, 10, &without, Some(moved));
+            let (same, _, same_d_x) = other.learn_smoothed(&x, &[3, 9], smoothing);
+            assert_eq!((loss, &d_x), (same, &same_d_x));
+        }
     }
 }
 

@@ -92,6 +92,24 @@ impl SpellingModel {
         (1..symbols.len()).map(|at| -self.probability(&symbols[..at], symbols[at]).log2()).sum()
     }
 
+    /// Draws a word of at most so many bytes; none if it grew longer. `uniform` gives numbers from 0 to below 1.
+    pub fn draw(&self, longest: usize, uniform: &mut dyn FnMut() -> f64) -> Option<Vec<u8>> {
+        let mut symbols = vec![EDGE];
+        while symbols.len() <= longest + 1 {
+            let mut left = uniform();
+            // What rounding leaves over goes to the last symbol.
+            let drawn = (EDGE..SYMBOLS as u64 - 1).find(|&symbol| {
+                left -= self.probability(&symbols, symbol);
+                left < 0.0
+            });
+            match drawn.unwrap_or(SYMBOLS as u64 - 1) {
+                EDGE => return Some(symbols[1..].iter().map(|&symbol| (symbol - 1) as u8).collect()),
+                symbol => symbols.push(symbol),
+            }
+        }
+        None
+    }
+
     /// The probability of a symbol after all those before it.
     fn probability(&self, before: &[u64], symbol: u64) -> f64 {
         let mut probability = 1.0 / SYMBOLS;
@@ -151,6 +169,28 @@ mod tests {
         let third = 0.25 + 0.75 * (0.25 + 0.75 * after(end0));
         let expected = -(first * second * third).log2();
         assert!((model.bits(b"aa") - expected).abs() < 1e-12, "{} {expected}", model.bits(b"aa"));
+    }
+
+    #[test]
+    fn words_are_drawn_as_often_as_they_are_likely() {
+        let model = SpellingModel::new(["ab", "ac", "b"].map(|word| (word.as_bytes(), 40)));
+        let mut state = 7u64;
+        let mut uniform = || {
+            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            (state >> 11) as f64 / (1u64 << 53) as f64
+        };
+        let draws = 20_000;
+        let mut counts = std::collections::HashMap::new();
+        for _ in 0..draws {
+            *counts.entry(model.draw(3, &mut uniform)).or_insert(0u32) += 1;
+        }
+        for word in ["ab", "ac", "b", "a"] {
+            let expected = f64::from(draws) * (-model.bits(word.as_bytes())).exp2();
+            let found = f64::from(counts.get(&Some(word.as_bytes().to_vec())).copied().unwrap_or(0));
+            // Five standard deviations.
+            assert!((found - expected).abs() < 5.0 * expected.sqrt().max(1.0), "{word}: {found} {expected}");
+        }
+        assert!(counts.keys().flatten().all(|word| word.len() <= 3));
     }
 
     #[test]

@@ -211,9 +211,19 @@ impl<'v> Decoder<'v> {
         if matches!(index, Reserved::PADDING | Reserved::START | Reserved::END) {
             return Ok(());
         }
+        self.push_bytes(token, out);
+        Ok(())
+    }
+
+    /// Appends a token that has no index, as it is spelt.
+    pub fn push_unlisted(&mut self, token: &str, out: &mut String) {
+        self.push_bytes(token.as_bytes(), out);
+    }
+
+    fn push_bytes(&mut self, token: &[u8], out: &mut String) {
         if !self.vocabulary.unit.is_exact() {
             self.joiner.push(&String::from_utf8_lossy(token), out);
-            return Ok(());
+            return;
         }
         self.held.extend_from_slice(token);
         loop {
@@ -221,7 +231,7 @@ impl<'v> Decoder<'v> {
                 Ok(text) => {
                     out.push_str(text);
                     self.held.clear();
-                    return Ok(());
+                    return;
                 }
                 Err(error) => {
                     let valid = error.valid_up_to();
@@ -230,7 +240,7 @@ impl<'v> Decoder<'v> {
                         // A character that may go on.
                         None => {
                             self.held.drain(..valid);
-                            return Ok(());
+                            return;
                         }
                         Some(wrong) => {
                             out.push(char::REPLACEMENT_CHARACTER);

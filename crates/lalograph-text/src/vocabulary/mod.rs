@@ -25,6 +25,10 @@ use crate::unit::Unit;
 
 /// More tokens than this are no vocabulary.
 const MOST_TOKENS: usize = 1 << 24;
+/// Words drawn before the name of the unknown token has to do.
+const DRAWN: usize = 1000;
+/// Bytes of a drawn word, at most.
+const LONGEST_DRAWN: usize = 64;
 /// More than this was never counted; so sums of a few such numbers do not overflow.
 pub(crate) const MOST_COUNTED: u64 = 1 << 60;
 
@@ -60,6 +64,8 @@ impl Reserved {
     pub const START: u32 = 2;
     /// Index of the end token.
     pub const END: u32 = 3;
+    /// The indices that no text goes on with: models give them no probability.
+    pub const NEVER_PREDICTED: [u32; 2] = [Self::PADDING, Self::START];
 
     fn spelling(&self, index: u32) -> Option<&str> {
         match index {
@@ -385,6 +391,41 @@ impl Vocabulary {
     /// The bits of a word's spelling: what it takes besides the unknown token where it has no index.
     pub fn spelling_bits(&self, word: &str) -> f64 {
         self.costs().spelling.bits(word.as_bytes())
+    }
+
+    /// Draws a token that has no index from the spelling model: a word, or whatever one token of the unit is. `uniform` gives numbers from 0 to
+    /// below 1. Where nothing of that kind comes up, it is the name of the unknown token.
+    ///
+    /// ```
+    /// use lalograph_text::{Unit, VocabularyBuilder, vocabulary::VocabularySpec};
+    /// let mut builder = VocabularyBuilder::new(&VocabularySpec { size: 2, ..VocabularySpec::default() });
+    /// builder.add("the the hive hive hives hiver");
+    /// let vocabulary = builder.finish(1)?;
+    /// let mut state = 1u64;
+    /// let mut uniform = || {
+    ///     state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+    ///     (state >> 11) as f64 / (1u64 << 53) as f64
+    /// };
+    /// let word = vocabulary.draw_unlisted(&mut uniform);
+    /// assert_eq!(vocabulary.encode(&word), [(word.clone(), lalograph_text::Reserved::UNKNOWN)]);
+    /// # Ok::<(), lalograph_text::TextError>(())
+    /// ```
+    pub fn draw_unlisted(&self, uniform: &mut dyn FnMut() -> f64) -> String {
+        let spelling = &self.costs().spelling;
+        for _ in 0..DRAWN {
+            let Some(word) =
+                spelling.draw(LONGEST_DRAWN, uniform).and_then(|word| String::from_utf8(word).ok())
+            else {
+                continue;
+            };
+            // Only what a text that was cut would have had here.
+            let (mut tokens, mut whole) = (0, false);
+            self.unit.tokenise(&word, |token| (tokens, whole) = (tokens + 1, token == word));
+            if tokens == 1 && whole && self.index_of(&word) == Reserved::UNKNOWN {
+                return word;
+            }
+        }
+        self.reserved.unknown.clone()
     }
 
     /// A hash of everything that decides which index a text gets, in hexadecimal.

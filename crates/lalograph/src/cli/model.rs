@@ -7,6 +7,7 @@ use clap::builder::TypedValueParser;
 use clap::{Args, ValueEnum};
 
 use lalograph_lab::plan::Schedule;
+use lalograph_lab::writing::decoding::UnknownTokens;
 use lalograph_net::Cell;
 use lalograph_net::heads::softmax::Softmax;
 use lalograph_net::learning::optimiser::Rule;
@@ -259,6 +260,14 @@ pub(crate) struct SampleArgs {
         help_heading = "Choosing tokens"
     )]
     pub(crate) repetition_penalty: f64,
+    /// What to do with the probability of the unknown token (default: leave-out). A beam always leaves it out.
+    #[arg(
+        long,
+        value_parser = choice::<UnknownTokens>(),
+        value_name = "HOW",
+        help_heading = "Choosing tokens"
+    )]
+    pub(crate) unknown: Option<UnknownTokens>,
     /// Search for the likeliest texts with a beam of this width instead of drawing.
     #[arg(
         long,

@@ -25,7 +25,7 @@ struct NextDocument {
     perplexity: f64,
     candidates: Vec<Candidate>,
     asked: Vec<Candidate>,
-    /// The probability of the unknown token, which no sample has.
+    /// The probability of the unknown token, which `sample` leaves out unless it is told otherwise.
     unknown_probability: f64,
 }
 
@@ -158,7 +158,7 @@ fn render(document: &NextDocument, indices: usize, screen: &Screen) -> String {
         (
             "unknown",
             format!(
-                "{}: what is not in the vocabulary; `sample` never writes it",
+                "{}: a token that is not in the vocabulary; `sample` leaves it out unless --unknown says otherwise",
                 percent(document.unknown_probability)
             ),
         ),

@@ -1,10 +1,12 @@
 //! The text that a model was trained on, read again by way of its run.
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::path::{Path, PathBuf};
 
 use lalograph_lab::data::token_cache::TokenCache;
+use lalograph_lab::measure::documents::ReadDocument;
 use lalograph_lab::run::description::RunDescription;
-use lalograph_lab::{LanguageTask, RunFolder, prepare_again};
+use lalograph_lab::{LanguageTask, RunFolder, prepare_again, training_documents};
 use lalograph_storage::Existing;
 
 use super::input::threads;
@@ -12,6 +14,8 @@ use super::lookup::path_meant;
 use super::training::{TOKENS, reading};
 use crate::failure::Failure;
 use crate::files;
+use crate::interrupt;
+use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 
 /// The folder that a run's paths are meant from, where it is another than this one.
@@ -29,8 +33,33 @@ pub(super) fn tokens_of(run: &RunFolder) -> Option<PathBuf> {
     run.path().parent().map(|runs| runs.join(TOKENS))
 }
 
+/// The text that a model was trained on.
+pub(super) struct TrainingText {
+    /// Its tokens in their parts, and the rest of what training began with.
+    pub(super) task: LanguageTask,
+    base: Option<PathBuf>,
+}
+
+impl TrainingText {
+    /// Documents of the training part as they are in their files, by their numbers from 0.
+    pub(super) fn documents(
+        &self,
+        numbers: &BTreeSet<u64>,
+        screen: &Screen,
+    ) -> Result<BTreeMap<u64, ReadDocument>, Failure> {
+        let mut plan = self.task.plan.clone();
+        if let Some(base) = &self.base {
+            plan.start_paths_at(base);
+        }
+        let progress = Progress::new(screen, "finding documents", Measure::Steps, 1);
+        let found = training_documents(&plan, self.task.corpus.split, numbers, &mut || !interrupt::asked())?;
+        progress.finish();
+        Ok(found)
+    }
+}
+
 /// The text of the run that a model is of, as it was divided then.
-pub(super) fn training_text(model: &Path, screen: &Screen) -> Result<LanguageTask, Failure> {
+pub(super) fn training_text(model: &Path, screen: &Screen) -> Result<TrainingText, Failure> {
     let model = path_meant(model);
     let model = model.as_path();
     let folder = if model.is_dir() { Some(model) } else { model.parent() };
@@ -44,7 +73,8 @@ pub(super) fn training_text(model: &Path, screen: &Screen) -> Result<LanguageTas
     let base = base(&run.description()?, screen);
     let (storage, tokens) = (files::storage(), tokens_of(&run));
     let cache = tokens.as_deref().map(|path| TokenCache { storage: &*storage, path });
-    reading(None, Existing::Keep, screen, |observer| {
+    let task = reading(None, Existing::Keep, screen, |observer| {
         prepare_again(&run, &plan, base.as_deref(), threads(None), cache, observer)
-    })
+    })?;
+    Ok(TrainingText { task, base })
 }

@@ -42,12 +42,18 @@ fn copied_runs_stand_in_the_training_text_where_it_is_said() {
         let share = copying["copied_share"].as_f64().unwrap();
         assert!((0.0..=1.0).contains(&share) && (tokens < 6) == (share == 0.0), "{copying}");
         assert!(copying["training_document"].is_u64() && copying["repeated_share"].is_f64());
+        // The run is in that line of that file.
+        let path = copying["training_path"].as_str().unwrap();
+        let number = copying["training_line"].as_u64().unwrap() as usize;
+        let found = workshop.read(path).lines().nth(number - 1).unwrap().to_owned();
+        assert!(found.contains(run), "{path}, line {number}: {run}");
     }
     let held_out = &lines[3]["held_out"];
     let written: u64 = lines[..3].iter().map(|line| line["tokens"].as_u64().unwrap()).sum();
     assert_eq!((&held_out["texts"], held_out["tokens"].as_u64()), (&Value::from(3), Some(written)));
     let shown = workshop.run("sample thornmere/runs/demo --copying --tokens 20").ok();
     assert!(shown.contains("Copied and repeated") && shown.contains("held-out text"), "{shown}");
+    assert!(shown.contains("thornmere/") && shown.contains('\u{201c}'), "{shown}");
     // A training text that is copied out: the whole of it is one run.
     workshop.write(
         "one.txt",
@@ -68,6 +74,50 @@ fn copied_runs_stand_in_the_training_text_where_it_is_said() {
     workshop.write("one.txt", "another text altogether . ".repeat(60));
     workshop.run("sample runs/echo --copying --tokens 5").fails(1, &["not the one"]);
     workshop.run("sample runs/echo --copied-run 5").fails(2, &["--copied-run has nothing to work on"]);
+}
+
+#[test]
+fn what_becomes_of_the_unknown_token_is_chosen() {
+    let workshop = workshop_with_demo();
+    let train = "train thornmere/diaries --document line --vocab-size 60 --embedding 12 --hidden 16 --batch 8 --window 16 --steps 60 \
+                 --learning-rate 0.01 --sample-every 0 --quiet --name few";
+    workshop.run(train).ok();
+    let written = |how: &str| -> Vec<Value> {
+        let out = workshop.run(&format!("sample runs/few --count 6 --tokens 60 --json{how}")).ok();
+        out.lines().map(json).collect()
+    };
+    let text = |lines: &[Value]| {
+        lines.iter().map(|line| line["text"].as_str().unwrap().to_owned()).collect::<String>()
+    };
+    let [usual, left_out, drawn, spelt] =
+        ["", " --unknown leave-out", " --unknown draw", " --unknown spell"].map(written);
+    assert_eq!((text(&usual), usual[0].get("unknown")), (text(&left_out), None));
+    assert!(!text(&usual).contains("\u{2039}unknown\u{203a}"));
+    assert!(text(&drawn).matches("\u{2039}unknown\u{203a}").count() > 20, "{}", text(&drawn));
+    assert_eq!((drawn[0]["unknown"].as_str(), spelt[0]["unknown"].as_str()), (Some("draw"), Some("spell")));
+    // Spelt ones are words that the vocabulary does not hold, and nothing is marked.
+    let vocabulary = json(&workshop.run("vocab show runs/few --top 1000 --json").ok());
+    let listed: Vec<&str> = vocabulary["tokens"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|token| token["token"].as_str().unwrap())
+        .collect();
+    let spelt = text(&spelt);
+    assert!(!spelt.contains('\u{2039}'), "{spelt}");
+    let words = spelt.split_whitespace().map(|word| word.trim_matches(|c: char| !c.is_alphanumeric()));
+    assert!(words.filter(|word| !word.is_empty() && !listed.contains(word)).count() > 20, "{spelt}");
+    // Padding and start are never expected, and the unknown token is said with what becomes of it.
+    let next = json(&workshop.run("next runs/few the --count 100 --json").ok());
+    let candidates = next["candidates"].as_array().unwrap();
+    assert_eq!(candidates.len(), 62);
+    let sum: f64 = candidates.iter().map(|candidate| candidate["probability"].as_f64().unwrap()).sum();
+    assert!((sum - 1.0).abs() < 1e-9, "{sum}");
+    assert!(workshop.run("next runs/few the").ok().contains("`sample` leaves it out"));
+    workshop.run("sample runs/few --unknown draw --beam 3").fails(2, &["--unknown has nothing to work on"]);
+    workshop.run(&train.replace("few", "bytes").replace("--vocab-size 60", "--unit byte")).ok();
+    workshop.run("sample runs/bytes --unknown spell").fails(2, &["--unknown has nothing to work on"]);
+    assert!(workshop.run("sample runs/few --unknown draw --greedy --measure --count 2").status == 2);
 }
 
 #[test]

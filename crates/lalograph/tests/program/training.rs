@@ -83,7 +83,9 @@ fn plain_loss(model: &[u8], documents: &[Vec<u32>], begins_anew: bool) -> f64 {
                 .enumerate()
                 .map(|(v, b)| b + x.iter().zip(&output[v * hidden..]).map(|(h, w)| h * w).sum::<f64>())
                 .collect();
-            total += scores.iter().map(|s| s.exp()).sum::<f64>().ln() - scores[target as usize];
+            // Padding and start have no probability.
+            let possible = scores.iter().enumerate().filter(|(v, _)| ![0, 2].contains(v));
+            total += possible.map(|(_, s)| s.exp()).sum::<f64>().ln() - scores[target as usize];
             count += 1.0;
             input = target;
         }

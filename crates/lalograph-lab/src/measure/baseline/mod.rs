@@ -10,8 +10,10 @@ use lalograph_text::{Reserved, Vocabulary};
 
 pub use ngram::{NgramModel, NgramReader};
 
-/// Indices of a vocabulary that are never predicted: padding and the start of a document.
-const NEVER_PREDICTED: usize = 2;
+/// How many indices of a vocabulary are predicted.
+fn predicted(size: usize) -> usize {
+    size.saturating_sub(Reserved::NEVER_PREDICTED.len()).max(1)
+}
 
 /// A model that is asked token by token.
 pub trait Predictor {
@@ -28,7 +30,7 @@ pub struct Uniform {
 impl Uniform {
     /// Over a vocabulary of `size` indices.
     pub fn new(size: usize) -> Self {
-        Self { probability: 1.0 / size.saturating_sub(NEVER_PREDICTED).max(1) as f64 }
+        Self { probability: 1.0 / predicted(size) as f64 }
     }
 }
 
@@ -62,8 +64,7 @@ impl Unigram {
 
     fn of_counts(counts: Vec<u64>) -> Self {
         let mut counts: Vec<f64> = counts.into_iter().map(|count| count as f64 + 1.0).collect();
-        counts[Reserved::PADDING as usize] = 0.0;
-        counts[Reserved::START as usize] = 0.0;
+        Reserved::NEVER_PREDICTED.iter().for_each(|&index| counts[index as usize] = 0.0);
         let total: f64 = counts.iter().sum();
         Self { probabilities: counts.into_iter().map(|count| count / total).collect() }
     }

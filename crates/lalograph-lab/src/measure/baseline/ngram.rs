@@ -16,7 +16,7 @@ use hashbrown::HashMap;
 use lalograph_text::Reserved;
 use lalograph_text::tokens::TokenSequence;
 
-use super::{NEVER_PREDICTED, Predictor};
+use super::{Predictor, predicted};
 use crate::error::LabError;
 
 /// The highest order that can be asked for.
@@ -88,7 +88,7 @@ impl NgramModel {
         let mut model = Self {
             levels: (0..order).map(|_| Level::default()).collect(),
             contexts: Vec::new(),
-            uniform: 1.0 / size.saturating_sub(NEVER_PREDICTED).max(1) as f64,
+            uniform: 1.0 / predicted(size) as f64,
         };
         let beginning = model.begin_counting()?;
         let mut place = beginning.clone();

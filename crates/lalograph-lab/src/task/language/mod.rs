@@ -9,6 +9,7 @@ pub mod model;
 pub mod prepare;
 pub(crate) mod seam;
 mod start;
+pub mod training_documents;
 
 pub use duties::LanguageNote;
 pub use learner::LanguageTask;

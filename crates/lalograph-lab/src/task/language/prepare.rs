@@ -102,6 +102,17 @@ fn lay_out(
     Ok(LanguageTask { plan, vocabulary, corpus, model, steps, seed_texts, facts, start })
 }
 
+/// What a plan holds out of its corpus.
+pub(super) fn held_out(plan: &Plan) -> Result<HeldOut, LabError> {
+    Ok(match &plan.corpus.split {
+        Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
+        None => {
+            let share = plan.corpus.validation_share;
+            HeldOut::Share { seed: plan.training.seed, share, test: plan.corpus.test_share }
+        }
+    })
+}
+
 /// Reads a plan's corpus with `threads` threads: the vocabulary, and the tokens in their parts. See [`prepare`] for `cache` and `vocabulary`.
 ///
 /// # Errors
@@ -115,13 +126,7 @@ pub fn read_text(
 ) -> Result<(Vocabulary, EncodedCorpus), LabError> {
     let mut go_on = || observer.event(&PreparationEvent::Finding).is_continue();
     let corpus = Corpus::find_while(&plan.corpus.spec(), &mut go_on)?;
-    let held_out = match &plan.corpus.split {
-        Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
-        None => {
-            let share = plan.corpus.validation_share;
-            HeldOut::Share { seed: plan.training.seed, share, test: plan.corpus.test_share }
-        }
-    };
+    let held_out = held_out(plan)?;
     let mut entry = cache.map(|cache| CacheEntry::of(cache, plan, &corpus)).transpose()?;
     // A strict reading is to happen, not to be remembered.
     let kept = match entry.as_ref().filter(|_| !plan.corpus.strict).map(CacheEntry::load) {
@@ -163,7 +168,7 @@ pub fn prepare_again(
     }
     let mut there = plan.clone();
     if let Some(base) = base {
-        there.paths_mut().for_each(|path| *path = base.join(&path));
+        there.start_paths_at(base);
     }
     let mut prepared = lay_out(there, threads, cache, Some(vocabulary), observer)?;
     // The paths as they were given: a model does not tell where it was trained.

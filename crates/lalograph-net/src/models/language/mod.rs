@@ -110,7 +110,10 @@ impl LanguageModel {
 
     /// What all lanes of a step are trained against; `counts` says how often each token is met, and is asked only by a sampled softmax.
     pub fn shared<T: Real>(&self, counts: impl FnOnce() -> Vec<u64>) -> SharedSample<T> {
-        if self.samples().is_some() { SharedSample::by_counts(&counts()) } else { SharedSample::none() }
+        match self.samples() {
+            Some(_) => SharedSample::by_counts(&counts(), &self.shape.softmax.excluded),
+            None => SharedSample::none(),
+        }
     }
 
     /// Whether the head lays out the gradient of the token vectors in full: it does if they are its own table.

@@ -2,8 +2,9 @@
 
 use lalograph_lab::writing::beam::Beam;
 use lalograph_lab::writing::copying::{Copying, CopyingSettings};
-use lalograph_lab::writing::decoding::Decoding;
+use lalograph_lab::writing::decoding::{Decoding, UnknownTokens};
 use lalograph_lab::writing::generator::{Ended, Generator, Request, Sample, Stop};
+use lalograph_net::Choice;
 use lalograph_net::numbers::chance::{Stream, stream};
 use serde::Serialize;
 
@@ -29,6 +30,9 @@ pub(super) struct SampleLine<'a> {
     pub(super) top_p: Option<f64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) repetition_penalty: Option<f64>,
+    /// How unknown tokens were written, where they were drawn.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub(super) unknown: Option<&'static str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) beam: Option<usize>,
     /// What the beam compared texts by.
@@ -54,6 +58,8 @@ pub(super) struct CopyingOfSample<'a> {
     pub(super) copying: &'a Copying,
     pub(super) longest_text: &'a str,
     pub(super) training_document: Option<u64>,
+    pub(super) training_path: Option<String>,
+    pub(super) training_line: Option<u64>,
 }
 
 /// A sample and how it came about.
@@ -76,6 +82,11 @@ pub(super) fn name(decoding: &Decoding) -> String {
     }
     if decoding.repetition_penalty != 1.0 {
         name.push_str(&format!(", penalty {:?}", decoding.repetition_penalty));
+    }
+    match decoding.unknown {
+        UnknownTokens::LeaveOut => {}
+        UnknownTokens::Draw => name.push_str(", unknown drawn"),
+        UnknownTokens::Spell => name.push_str(", unknown spelt"),
     }
     name
 }
@@ -224,6 +235,7 @@ impl Asked<'_> {
             top_k: decoding.and_then(|decoding| decoding.top_k),
             top_p: decoding.and_then(|decoding| decoding.top_p),
             repetition_penalty: decoding.map(|d| d.repetition_penalty).filter(|&penalty| penalty != 1.0),
+            unknown: self.args.unknown.map(|unknown| unknown.name()).filter(|_| decoding.is_some()),
             beam: self.args.beam,
             score: *score,
             number: *number,

@@ -1,14 +1,16 @@
 //! What of samples stands word for word in the training text, and what they repeat of themselves.
 
-use lalograph_lab::ModelFile;
+use std::collections::{BTreeMap, BTreeSet};
+use std::ops::Range;
+use std::path::PathBuf;
+
 use lalograph_lab::writing::copying::{Copying, CopyingSettings, copying, excerpts};
-use lalograph_text::{Reserved, Vocabulary};
 use serde::Serialize;
 
 use super::asked::{Asked, CopyingOfSample, Written};
-use crate::commands::training_text::training_text;
+use crate::commands::training_text::{TrainingText, training_text};
 use crate::failure::Failure;
-use crate::output::number::{count, percent_of};
+use crate::output::number::{count, percent_of, visible};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, table};
 use crate::output::wrap::indented;
@@ -25,12 +27,61 @@ pub(super) struct HeldOutCopying {
     repeated_share: Option<f64>,
 }
 
+/// A run of the training text, in its file.
+struct RunPlace {
+    document: u64,
+    path: PathBuf,
+    line: u64,
+    /// As it is in the file after cleaning.
+    text: String,
+}
+
+/// Where the longest run of each sample is.
+fn places(
+    training: &TrainingText,
+    found: &[Copying],
+    screen: &Screen,
+) -> Result<Vec<Option<RunPlace>>, Failure> {
+    let tokens = &training.task.corpus.training;
+    let document = |found: &Copying| {
+        let run = found.longest;
+        (run.tokens > 0).then(|| tokens.document_at(run.training_start as usize))
+    };
+    let numbers: BTreeSet<u64> = found.iter().filter_map(document).collect();
+    let mut documents = BTreeMap::new();
+    for (number, document) in training.documents(&numbers, screen)? {
+        let located = training.task.vocabulary.locate(&document.text);
+        documents.insert(number, (document, located));
+    }
+    let place = |found: &Copying| {
+        let number = document(found)?;
+        let (document, located) = documents.get(&number)?;
+        let from = found.longest.training_start as usize - tokens.document(number)?.tokens.start;
+        // The end of a document has no place in its text.
+        let run = located.tokens.iter().skip(from).take(found.longest.tokens);
+        let ranges: Vec<&Range<usize>> = run.map(|(range, _)| range).collect();
+        let text = match (ranges.first(), ranges.last()) {
+            (Some(first), Some(last)) => &located.text.as_bytes()[first.start..last.end],
+            _ => &[],
+        };
+        let start = ranges.first().map_or(located.text.len(), |range| range.start);
+        let lines_before = located.text.as_bytes()[..start].iter().filter(|byte| **byte == b'\n').count();
+        Some(RunPlace {
+            document: number,
+            path: document.path.clone(),
+            line: document.line + lines_before as u64,
+            text: String::from_utf8_lossy(text).into_owned(),
+        })
+    };
+    Ok(found.iter().map(place).collect())
+}
+
 /// What was found in some samples.
 pub(super) struct Copies {
     measure: CopyingSettings,
     found: Vec<Copying>,
-    /// The longest run of each in words, and the document of the training text that it stands in.
-    places: Vec<(String, Option<u64>)>,
+    /// The longest run of each and where it is in the training text; none where no token of a sample is.
+    places: Vec<Option<RunPlace>>,
     names: Vec<String>,
     /// The same of held-out text, if there is any.
     pub(super) held_out: Option<HeldOutCopying>,
@@ -38,20 +89,15 @@ pub(super) struct Copies {
 
 impl Copies {
     /// Looks for samples in the training text of the model's run.
-    pub(super) fn find(asked: &Asked<'_>, file: &ModelFile, written: &[Written]) -> Result<Self, Failure> {
+    pub(super) fn find(asked: &Asked<'_>, written: &[Written]) -> Result<Self, Failure> {
         let measure = asked.measure();
-        let prepared = training_text(&asked.args.model, asked.screen)?;
-        let training = &prepared.corpus.training;
+        let text = training_text(&asked.args.model, asked.screen)?;
+        let (training, held_out) = (&text.task.corpus.training, &text.task.corpus.validation);
         let samples: Vec<&[u32]> = written.iter().map(|sample| &sample.sample.indices[..]).collect();
         let found = copying(&samples, training, measure)?;
-        let place = |(sample, found): (&&[u32], &Copying)| {
-            let run = found.longest;
-            let words = words(&file.vocabulary, &sample[run.start..run.start + run.tokens]);
-            (words, (run.tokens > 0).then(|| training.document_at(run.training_start as usize)))
-        };
-        let places = samples.iter().zip(&found).map(place).collect();
+        let places = places(&text, &found, asked.screen)?;
         let lengths: Vec<usize> = samples.iter().map(|sample| sample.len()).collect();
-        let other = excerpts(&prepared.corpus.validation, &lengths, asked.args.seed)?;
+        let other = excerpts(held_out, &lengths, asked.args.seed)?;
         let other: Vec<&[u32]> = other.iter().map(Vec::as_slice).filter(|text| !text.is_empty()).collect();
         let held_out = HeldOutCopying::new(&copying(&other, training, measure)?);
         let names = written.iter().map(|sample| sample.how.clone()).collect();
@@ -60,8 +106,14 @@ impl Copies {
 
     /// What was found in one sample.
     pub(super) fn of(&self, index: usize) -> CopyingOfSample<'_> {
-        let (longest_text, training_document) = &self.places[index];
-        CopyingOfSample { copying: &self.found[index], longest_text, training_document: *training_document }
+        let place = self.places[index].as_ref();
+        CopyingOfSample {
+            copying: &self.found[index],
+            longest_text: place.map_or("", |place| &place.text),
+            training_document: place.map(|place| place.document),
+            training_path: place.map(|place| place.path.display().to_string()),
+            training_line: place.map(|place| place.line),
+        }
     }
 
     /// A table of all samples, held-out text last.
@@ -69,10 +121,11 @@ impl Copies {
         let CopyingSettings { run, ngram } = self.measure;
         let share = |share: Option<f64>| share.map_or_else(|| "-".to_owned(), percent_of);
         let samples = self.found.iter().zip(&self.places).zip(&self.names).map(|((found, place), name)| {
-            let (text, document) = place;
-            let where_it_stands = document.map_or_else(
+            let where_it_stands = place.as_ref().map_or_else(
                 || "no token of it".to_owned(),
-                |document| format!("training document {}: {text}", count(document + 1)),
+                |RunPlace { path, line, text, .. }| {
+                    format!("{}, line {}: \u{201c}{}\u{201d}", path.display(), count(*line), visible(text))
+                },
             );
             vec![
                 name.clone(),
@@ -131,16 +184,4 @@ impl HeldOutCopying {
             repeated_share: (!known.is_empty()).then(|| known.iter().sum::<f64>() / known.len() as f64),
         })
     }
-}
-
-/// Tokens as text.
-fn words(vocabulary: &Vocabulary, indices: &[u32]) -> String {
-    let mut decoder = vocabulary.decoder();
-    let mut text = String::new();
-    for &index in indices.iter().filter(|&&index| index != Reserved::END) {
-        // What a model wrote is in its vocabulary.
-        let _ = decoder.push(index, &mut text);
-    }
-    decoder.finish(&mut text);
-    text.trim().to_owned()
 }

@@ -90,6 +90,7 @@ fn ways(asked: &Asked<'_>) -> Vec<Way> {
     }
     let plain = |temperature| Decoding {
         repetition_penalty: args.repetition_penalty,
+        unknown: args.unknown.unwrap_or_default(),
         temperature,
         ..Decoding::GREEDY
     };
@@ -126,7 +127,7 @@ pub(super) fn run(asked: &Asked<'_>, file: &ModelFile, generator: &mut Generator
             screen.warn(&format!("{}; nothing is said of copying and of held-out text", failure.words()));
             None
         }
-        prepared => Some(prepared?),
+        prepared => Some(prepared?.task),
     };
     let count_of_texts = args.count.unwrap_or(COUNT);
     let texts = write(asked, generator, &ways, count_of_texts)?;

@@ -45,6 +45,12 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
     let ready = Arc::new(ReadyModel::new(load_model(&args.model)?));
     let file = ready.file();
+    if args.unknown.is_some() && file.vocabulary.unit().knows_everything() {
+        return Err(Failure::Usage(format!(
+            "--unknown has nothing to work on: {} leave no text unknown",
+            file.vocabulary.unit().plural()
+        )));
+    }
     let seed_text = match &args.from_file {
         Some(path) => std::fs::read_to_string(path).map_err(LabError::at(path))?,
         None => text_or_input(&args.from)?,
@@ -87,7 +93,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
             })?;
         }
     }
-    let copies = if args.copying { Some(Copies::find(&asked, file, &written)?) } else { None };
+    let copies = if args.copying { Some(Copies::find(&asked, &written)?) } else { None };
     let mut text = String::new();
     if args.json {
         for (index, sample) in written.iter().enumerate() {
@@ -127,6 +133,7 @@ fn refuse_idle(args: &SampleArgs) -> Result<(), Failure> {
         (!args.top_p.is_empty(), "--top-p"),
         (args.repetition_penalty != 1.0, "--repetition-penalty"),
         (args.count.is_some(), "--count"),
+        (args.unknown.is_some(), "--unknown"),
     ];
     let given = drawn.into_iter().find(|(given, _)| *given);
     let idle = match given {
@@ -156,11 +163,12 @@ fn decodings(args: &SampleArgs) -> Vec<Decoding> {
         given => each(given),
     };
     let repetition_penalty = args.repetition_penalty;
+    let unknown = args.unknown.unwrap_or_default();
     let mut decodings = Vec::new();
     for &temperature in &temperatures {
         for &top_k in &each(&args.top_k) {
             for &top_p in &each(&args.top_p) {
-                decodings.push(Decoding { temperature, top_k, top_p, repetition_penalty });
+                decodings.push(Decoding { temperature, top_k, top_p, repetition_penalty, unknown });
             }
         }
     }

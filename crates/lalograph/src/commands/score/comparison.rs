@@ -37,7 +37,7 @@ pub(super) fn baselines(
     text: &TokenSequence,
     screen: &Screen,
 ) -> Result<Vec<(String, Judgement)>, Failure> {
-    let prepared = training_text(model, screen)?;
+    let prepared = training_text(model, screen)?.task;
     let (size, training) = (prepared.vocabulary.len(), &prepared.corpus.training);
     let mut progress = Progress::new(screen, "counting n-grams", Measure::Steps, 100);
     let ngrams = NgramModel::new(order, size, training, |share| {
