@@ -8,8 +8,8 @@ use lalograph_lab::{LabError, ModelFile, ReadyModel};
 use lalograph_storage::Existing;
 use lalograph_text::{Reserved, TextError};
 
+use super::figures::rows;
 use super::passages::Whole;
-use super::rows;
 use crate::cli::{ScoreArgs, StateChoice};
 use crate::failure::Failure;
 use crate::files;
