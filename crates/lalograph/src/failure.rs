@@ -63,12 +63,12 @@ impl From<TextError> for Failure {
             TextError::Missing(_) => {
                 "check the path; `lalograph demo --corpus-only` makes a corpus to try things on"
             }
-            TextError::BadSplit(_) => "make it anew with `lalograph split`",
+            TextError::BadSplit(_) => "make a new one with `lalograph split`",
             TextError::Amounts(_) => "lower --validation or --test",
             TextError::Scratch(_) => "make room in the folder for temporary files, or set TMPDIR to another",
             TextError::NoText { .. } => "a document needs at least one character that is not white space",
             TextError::EmptyVocabulary { .. } => {
-                "lower --min-count, raise --vocab-size, or give it more text"
+                "lower --minimum-count, raise --vocabulary-size, or give it more text"
             }
             TextError::BadStore { .. } | TextError::OtherVocabulary(_) => {
                 "remove it: it is made again from the corpus when it is needed"
@@ -77,11 +77,11 @@ impl From<TextError> for Failure {
                 "something else changed it, or its disk failed; begin again, or go on from the last checkpoint with `lalograph resume`"
             }
             TextError::BadToken(_) | TextError::NotAlike(_) => return Self::Usage(error.to_string()),
-            TextError::TooFewTokens { .. } => "raise --vocab-size",
+            TextError::TooFewTokens { .. } => "raise --vocabulary-size",
             TextError::NothingHeldOut => {
                 "raise --held-out, or give it more documents (--document line makes each line one)"
             }
-            TextError::BadVocabulary(_) => "make it anew with `lalograph vocab build`",
+            TextError::BadVocabulary(_) => "make a new one with `lalograph vocab build`",
             TextError::IndexOutside { .. } => "`lalograph vocab show` lists the indices that there are",
             TextError::Io { source, .. } if source.kind() == std::io::ErrorKind::BrokenPipe => {
                 return Self::ClosedPipe;
@@ -141,12 +141,12 @@ impl From<LabError> for Failure {
                 );
                 return Self::with_remedy(
                     what,
-                    "ask for more, or give --anew to begin the run from its first step",
+                    "ask for more, or give --restart to begin the run from its first step",
                 );
             }
             LabError::AllDone(_) => "give it more with --epochs or --steps",
             LabError::Changed { .. } => "put it back as it was, or train a new run",
-            LabError::BadCheckpoint { .. } => "--anew begins the run from its first step",
+            LabError::BadCheckpoint { .. } => "--restart begins the run from its first step",
             LabError::BadRun { .. } => {
                 "put the file back as it was; if it is a run that you can spare, delete the folder yourself"
             }
@@ -161,8 +161,8 @@ impl From<LabError> for Failure {
                 "give the folder of a run, or a model file that training wrote; a damaged one must be copied or trained again"
             }
             LabError::BadFile { ref source, .. } => match source {
-                TextError::BadSplit(_) => "make it anew with `lalograph split`",
-                _ => "make it anew with `lalograph vocab build`",
+                TextError::BadSplit(_) => "make a new one with `lalograph split`",
+                _ => "make a new one with `lalograph vocab build`",
             },
             LabError::SeedUnknown => {
                 "use words of the training text, or leave the seed text out to begin a document"
@@ -241,7 +241,7 @@ fn corpus_remedy(error: &TextError) -> Option<String> {
                     "the first row, {}, was taken as the header row: --no-head says that the table has none, and its columns are then 1, 2, ...",
                     known.join(", ")
                 ),
-                Some(c) => format!("--delimiter '{}', which stands in the first row", c.escape_default()),
+                Some(c) => format!("--delimiter '{}', which is in the first row", c.escape_default()),
                 None => format!("{suggestion}its columns are {}", known.join(", ")),
             }
         }

@@ -11,9 +11,9 @@ mod room;
 
 use std::process::ExitCode;
 
-use clap::{Command, CommandFactory, FromArgMatches};
+use clap::{Command, FromArgMatches};
 
-use crate::cli::Cli;
+use crate::cli::{Cli, definition, refusal, typed_command};
 use crate::failure::Failure;
 use crate::output::screen::{Screen, write_err};
 
@@ -23,7 +23,10 @@ fn main() -> ExitCode {
         Err(error) => {
             // Help and version go to standard output and are no failure.
             if error.use_stderr() {
-                write_err(error.render().to_string().trim_end());
+                let words: Vec<String> =
+                    std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
+                let command = typed_command(&definition(), words.iter().map(String::as_str));
+                write_err(&format!("error: {}", refusal(&error, &command)));
                 return ExitCode::from(2);
             }
             // Nobody is left to tell if standard output is gone.
@@ -40,7 +43,7 @@ fn main() -> ExitCode {
 
 /// Reads the command line. Values may be negative, so that what is wrong with a number is said of the number.
 fn parse() -> Result<Cli, clap::Error> {
-    let matches = with_negative_numbers(Cli::command()).try_get_matches()?;
+    let matches = with_negative_numbers(definition()).try_get_matches()?;
     Cli::from_arg_matches(&matches)
 }
 

@@ -9,50 +9,50 @@ use lalograph_text::{Cleaning, CleaningStep, CorpusSpec, Division, Form, Reserve
 use super::section::section;
 
 section! {
-    /// what is read.
+    /// the text to train on.
     pub struct CorpusPlan in "corpus" {
-        /// Files, folders, or patterns such as `letters/*.txt`. Gzip and Zstandard are unpacked.
+        /// Files, folders or patterns such as `letters/*.txt`. Gzip and Zstandard are decompressed.
         pub paths: Vec<PathBuf> = Vec::new(),
-        /// Whether folders inside folders are read.
+        /// Read subfolders too.
         pub recursive: bool = false,
-        /// What the files hold: `auto` (as their names say), `text`, `csv`, `tsv` or `json_lines`.
+        /// File format: `auto` (from the extension), `text`, `csv`, `tsv` or `json_lines`.
         pub form: Form = Form::Auto,
-        /// What one document of a text is: `file` (also when this is not said), `line` or `paragraph`. A row of a table is a document.
+        /// What one document is in a text file: `file` (also if not set), `line` or `paragraph`. In a table, each row is one document.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub document: Option<Division> = None,
-        /// Columns (by name or number) or fields (by path, such as `visit.notes`) that hold the text; without any, `text`.
+        /// Columns (names or numbers) or field paths (such as `visit.notes`) of the text; `text` if empty.
         #[serde(skip_serializing_if = "Vec::is_empty")]
         pub text: Vec<String> = Vec::new(),
-        /// The column or field that holds the class.
+        /// Column or field path of the class label.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub label: Option<String> = None,
-        /// Whether the folder just below the one that was named is the class.
+        /// Use the name of the folder directly below a path as the class label.
         pub folder_labels: bool = false,
-        /// The character between the fields of a table, where it is not the usual comma or tab.
+        /// Character between the fields of a table; if not set, comma in CSV and tab in TSV.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub delimiter: Option<char> = None,
-        /// Whether fields may stand in quotation marks, where that is not as usual: yes in CSV, no in TSV.
+        /// Whether fields of a table can be quoted; if not set, yes in CSV and no in TSV.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub quoted: Option<bool> = None,
-        /// Whether the first row of a table names its columns.
+        /// Whether a table has a header row with the names of its columns.
         pub head: bool = true,
-        /// The encoding of all files; without one it is found out for each.
+        /// Encoding of all files; if not set, it is detected for each file.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub encoding: Option<String> = None,
-        /// The longest document, in bytes; longer ones are left out.
+        /// Leave out documents with more bytes.
         pub longest_bytes: u64 = Limits::default().document_bytes,
-        /// How many times their size compressed files may grow to.
+        /// Maximum decompression ratio.
         pub expansion: u64 = Limits::default().expansion,
-        /// Whether anything that would be left out is an error.
+        /// Stop with an error at the first file or row that cannot be used.
         pub strict: bool = false,
-        /// Only the first so many documents.
+        /// Read the first documents only, at most this many.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub first: Option<u64> = None,
-        /// The share of documents held out to judge by, 0 to 0.9.
+        /// Share of documents in the validation text, 0 to 0.9.
         pub validation_share: f64 = 0.1,
-        /// The share of documents held out to be judged once, at the end, with the weights that are kept; 0 to 0.9 together with the other share.
+        /// Share of documents in the test text, which is scored once, at the end, with the weights that are kept; 0 to 0.9 together with the validation share.
         pub test_share: f64 = 0.0,
-        /// A split file that says which documents are learnt from and which are held out, instead of the shares.
+        /// Split file whose parts are used instead of the shares.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub split: Option<PathBuf> = None,
     }
@@ -85,27 +85,27 @@ impl CorpusPlan {
 }
 
 section! {
-    /// how text becomes indices.
+    /// from text to token indices.
     pub struct VocabularyPlan in "vocabulary" {
-        /// A vocabulary file to use as it is. Without one, a vocabulary is counted on the training text, as the other settings say.
+        /// Vocabulary file to use. If not set, a vocabulary is built from the training text by the settings below.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub file: Option<PathBuf> = None,
-        /// What a token is: `word`, `character`, `grapheme`, `byte`, `byte_pair` or `unigram`.
+        /// Unit of a token: `word`, `character`, `grapheme`, `byte`, `byte_pair` or `unigram`.
         pub unit: Unit = Unit::Word,
         /// Cleaning steps in order: `strip_html`, `normal_form_c` (or `_d`, `_kc`, `_kd`), `lower_case`, `split_punctuation`, `drop_punctuation`, `fold_digits`, `plain_line_ends`, `collapse_space`, `{ replace = { pattern = "...", with = "..." } }`.
         pub cleaning: Vec<CleaningStep> = vec![CleaningStep::NormalFormC],
-        /// At most so many tokens besides the reserved ones. Subwords have the 256 bytes among them.
+        /// Keep this many of the most frequent tokens, reserved tokens not counted. For subwords, the 256 bytes are counted.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub size: Option<usize> = Some(20_000),
-        /// Tokens seen at least so often; pairs, where subwords are merged.
+        /// Keep tokens with at least this many occurrences; for byte-pair merging, pairs.
         pub minimum_count: u64 = 1,
-        /// Words or characters that get an index however rare they are.
+        /// Words or characters that always get an index.
         #[serde(skip_serializing_if = "Vec::is_empty")]
         pub include: Vec<String> = Vec::new(),
-        /// Words or characters that get none however common they are.
+        /// Words or characters that never get an index.
         #[serde(skip_serializing_if = "Vec::is_empty")]
         pub exclude: Vec<String> = Vec::new(),
-        /// How the reserved tokens are spelt: `padding`, `unknown`, `start`, `end`.
+        /// Spellings of the reserved tokens `padding`, `unknown`, `start` and `end`.
         pub reserved: Reserved = Reserved::default(),
     }
 }

@@ -47,35 +47,35 @@ impl<'de> Deserialize<'de> for Texts {
 }
 
 section! {
-    /// what the network writes while it learns.
+    /// samples during training.
     pub struct SamplesPlan in "samples" {
-        /// One sample for each, and for each seed text; above 0.
+        /// Sampling temperatures, above 0; one sample for each, and for each seed text.
         pub temperatures: Vec<f64> = vec![0.3, 0.7, 1.0],
-        /// Write samples every so many steps; 0 for never by steps. There are always samples at the end.
+        /// Write samples every so many steps, and at the end; 0 = not by steps.
         pub every: u64 = 200,
-        /// Write samples every so many epochs too, such as 1 or 0.5; 0 for never by epochs.
+        /// Write samples every so many epochs too, such as 1 or 0.5; 0 = not by epochs.
         pub every_epochs: f64 = 0.0,
         /// Steps after which samples are written too, such as `[10, 100, 1000]`.
         pub at: Vec<u64> = Vec::new(),
-        /// Tokens of a sample, at most: it also stops where a document ends.
+        /// Maximum number of tokens of a sample; a sample also stops at the end of a document.
         pub tokens: usize = 60,
-        /// The text that samples go on from, or a list of such texts; empty for the start of a document.
-        pub seed_text: Texts = Texts(vec![String::new()]),
-        /// So many seed texts besides, drawn from the validation text: the beginnings of documents, the same throughout a run.
+        /// Seed text that samples continue, or a list of seed texts; empty for the start of a document.
+        pub from: Texts = Texts(vec![String::new()]),
+        /// Number of seed texts drawn from the validation text too: the first tokens of documents, the same in the whole run.
         pub drawn_seeds: usize = 0,
-        /// Tokens of each of those.
+        /// Length of each of these seed texts, in tokens.
         pub drawn_seed_tokens: usize = 8,
     }
 }
 
 section! {
-    /// what a run is resumed from.
+    /// checkpoints.
     pub struct CheckpointsPlan in "checkpoints" {
-        /// Write one every so many steps; 0 for by time only. There is always one at the end and where a run is interrupted.
+        /// Write a checkpoint every so many steps; 0 = by time only. There is always a checkpoint at the end and at an interruption.
         pub every: u64 = 0,
-        /// Write one when so many minutes have passed since the last; 0 for by steps only.
+        /// Write a checkpoint every so many minutes; 0 = by steps only.
         pub minutes: f64 = 5.0,
-        /// How many of the last are kept, so that one that is damaged has another before it. The best model is kept besides.
+        /// Number of last checkpoints to keep. The best model is kept separately.
         pub keep: usize = 2,
     }
 }

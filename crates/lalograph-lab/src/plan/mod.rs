@@ -79,7 +79,7 @@ impl Plan {
             layer_norm: model.layer_norm,
             residual: model.residual,
             learn_first_state: model.learn_first_state,
-            tied: model.tied,
+            tied: model.shared_vectors,
             softmax: SoftmaxSettings {
                 kind: model.softmax,
                 clusters,

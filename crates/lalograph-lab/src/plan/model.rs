@@ -19,37 +19,37 @@ lalograph_net::choice! {
 section! {
     /// the network.
     pub struct ModelPlan in "model" {
-        /// The recurrent layers' kind: `plain_tanh`, `plain_relu`, `gru` or `lstm`.
+        /// Cell of the recurrent layers: `plain_tanh`, `plain_relu`, `gru` or `lstm`.
         pub cell: Cell = Cell::Lstm,
-        /// Width of a token's vector.
+        /// Width of the token vectors.
         pub embedding: usize = 128,
         /// Width of each recurrent layer.
         pub hidden: usize = 256,
-        /// Recurrent layers.
+        /// Number of recurrent layers.
         pub layers: usize = 1,
-        /// `forward`, or `both` for layers that also read backwards, which a model that predicts the next token cannot: it would have read it.
+        /// `forward`; `both` is for layers that also read backwards, and is refused for models that predict the next token.
         pub directions: Directions = Directions::Forward,
-        /// Whether each layer's outputs are normalised.
+        /// Normalise the outputs of each layer.
         pub layer_norm: bool = false,
-        /// Whether layers from the second on add their input to their output.
+        /// Add the input of each layer from the second on to its output.
         pub residual: bool = false,
-        /// Whether the state before a text is learnt instead of zero.
+        /// Learn the initial state instead of starting from zero.
         pub learn_first_state: bool = false,
-        /// Whether the output's weights are the token vectors; where `embedding` and `hidden` differ, a matrix stands between.
-        pub tied: bool = false,
-        /// `full`; `clustered` for large vocabularies ordered by frequency, as word vocabularies are; `sampled` to train against a sample of the vocabulary. Perplexity is exact with all three.
+        /// Share one table of vectors between input and output; if `embedding` and `hidden` differ, with a projection between them.
+        pub shared_vectors: bool = false,
+        /// `full`; `clustered` for large vocabularies ordered by frequency, such as words; `sampled` to train against a sample of the vocabulary. Perplexity is exact with all three.
         pub softmax: Softmax = Softmax::Full,
-        /// Where the clusters end, rising; empty for a usual division.
+        /// Last indices of the clusters, in rising order; if empty, computed from the vocabulary size.
         pub clusters: Vec<usize> = Vec::new(),
-        /// Each cluster's vectors are narrower by this factor than those of the one before.
+        /// Factor by which the vectors of each cluster are narrower than those of the cluster before.
         pub cluster_shrink: usize = 4,
-        /// Tokens of the sample that a sampled softmax is trained against.
+        /// Sample size of a sampled softmax.
         pub softmax_samples: usize = 1000,
-        /// How recurrent matrices begin: `orthogonal`, `uniform` or `normal`.
+        /// Initialisation of recurrent matrices: `orthogonal`, `uniform` or `normal`.
         pub recurrent_start: RecurrentStart = RecurrentStart::Orthogonal,
-        /// Their size: 1 for matrices that keep lengths, less for a past that fades.
+        /// Scale of the initial recurrent matrices; with 1, orthogonal matrices keep the length of a state.
         pub recurrent_gain: f64 = 1.0,
-        /// How input weights and token vectors begin: `uniform` or `normal`, of equal variance.
+        /// Initialisation of input weights and token vectors: `uniform` or `normal`, of equal variance.
         pub input_start: InputStart = InputStart::Uniform,
         /// First bias of the gate that keeps what is remembered; without one 3 for `lstm`, 1 for `gru`.
         #[serde(skip_serializing_if = "Option::is_none")]

@@ -312,11 +312,10 @@ mod tests {
     #[test]
     fn overrides_win_over_the_file_and_may_be_bare_words() {
         let text = "[model]\nhidden = 12\n[training]\nseed = 5\n";
-        let plan =
-            read(text, &["model.hidden=99", "corpus.document=line", "samples.seed_text=Old Pell"]).unwrap();
+        let plan = read(text, &["model.hidden=99", "corpus.document=line", "samples.from=Old Pell"]).unwrap();
         assert_eq!((plan.model.hidden, plan.training.seed), (99, 5));
         assert_eq!(plan.corpus.document, Some(lalograph_text::Division::Line));
-        assert_eq!(plan.samples.seed_text.0, ["Old Pell"]);
+        assert_eq!(plan.samples.from.0, ["Old Pell"]);
     }
 
     #[test]
@@ -446,7 +445,7 @@ mod tests {
             "line 5, column 3: `training.window` is 0, and must be from 1 to 65,536"
         );
         // Wrong kinds, names and ranges are told together, each with what is allowed.
-        let text = "[model]\ncell = \"lsmt\"\nlayers = \"two\"\ntied = 1\n[training]\nbatch = 1.5\nlearning_rate = \"high\"\nwindow = 0\n\
+        let text = "[model]\ncell = \"lsmt\"\nlayers = \"two\"\nshared_vectors = 1\n[training]\nbatch = 1.5\nlearning_rate = \"high\"\nwindow = 0\n\
                     epoch = 3\n[samples]\ntemperatures = [0.5, \"a\"]\nevery = -1\n";
         let found: Vec<String> =
             problems(text, &[]).iter().map(|problem| problem.error.to_string()).collect();
@@ -454,7 +453,7 @@ mod tests {
             ("`model.cell` is `lsmt`, and must be one of `plain_tanh`", 0),
             ("did you mean `lstm`?", 0),
             ("`model.layers` is string \"two\", and must be a whole number, 0 or above", 1),
-            ("`model.tied` is integer `1`, and must be true or false", 2),
+            ("`model.shared_vectors` is integer `1`, and must be true or false", 2),
             ("`training.batch` is the number `1.5`, and must be a whole number", 3),
             ("`training.learning_rate` is string \"high\", and must be a number", 4),
             ("`training.window` is 0, and must be from 1", 5),
@@ -465,7 +464,7 @@ mod tests {
             assert!(found[at].contains(said), "{said}: {found:?}");
         }
         assert_eq!(found.len(), 9);
-        let words = problems("[samples]\n# \u{1f41d}\nseed_text = 3\n", &[]);
+        let words = problems("[samples]\n# \u{1f41d}\nfrom = 3\n", &[]);
         assert_eq!(words[0].place.map(|place| place.line), Some(3));
         assert!(words[0].error.to_string().contains("a text or a list of texts"), "{words:?}");
         assert!(problems("", &[]).is_empty());
@@ -478,10 +477,10 @@ mod tests {
         }
         let plan = read("", &["model.hidden=3", "model.hidden=4"]).unwrap();
         assert_eq!(plan.model.hidden, 4);
-        let spaced = read("", &["samples.seed_text=Old = Pell"]).unwrap();
-        assert_eq!(spaced.samples.seed_text.0, ["Old = Pell"]);
-        let several = read("[samples]\nseed_text = [\"Hesper\", \"Old Pell\"]\n", &[]).unwrap();
-        assert_eq!(several.samples.seed_text.0, ["Hesper", "Old Pell"]);
+        let spaced = read("", &["samples.from=Old = Pell"]).unwrap();
+        assert_eq!(spaced.samples.from.0, ["Old = Pell"]);
+        let several = read("[samples]\nfrom = [\"Hesper\", \"Old Pell\"]\n", &[]).unwrap();
+        assert_eq!(several.samples.from.0, ["Hesper", "Old Pell"]);
         assert_eq!(read(&several.to_toml().unwrap(), &[]).unwrap(), several);
     }
 }

@@ -64,12 +64,12 @@ pub fn is_section(name: &str) -> bool {
 /// The reference page, in Markdown.
 pub fn page() -> String {
     let mut page = "# The plan\n\nA TOML file; `lalograph plan new` writes one to begin with, `lalograph plan check FILE` finds what is wrong in \
-                    one, `lalograph train --plan FILE` carries it out, `--set section.key=value` overrides one value of it, and the resolved plan of every \
-                    run is in its folder. What is not said has its default.\n"
+                    one, `lalograph train --plan FILE` trains by it, `--set section.key=value` overrides one value of it, and the resolved plan of every \
+                    run is in its folder. Settings that are not given have their defaults.\n"
         .to_owned();
     for Section { name, about, settings } in sections() {
         page.push_str(&format!(
-            "\n## `[{name}]`: {about}\n\n| setting | default | what it is |\n|---|---|---|\n"
+            "\n## `[{name}]`: {about}\n\n| setting | default | meaning |\n|---|---|---|\n"
         ));
         for Setting { key, default, about } in settings {
             let default = default.map_or_else(|| "none".to_owned(), |value| format!("`{value}`"));

@@ -5,12 +5,12 @@ use std::path::PathBuf;
 use super::section::section;
 
 section! {
-    /// where the first values of weights come from, where they are not drawn.
+    /// initial weights from files.
     pub struct StartPlan in "start" {
-        /// A file of word vectors that fills the token vectors, `model.embedding` numbers each: less their mean, and each at the size of the usual first values. Words without one begin as usual. `groups.embedding_rate` says whether they are trained on: 0 leaves them as they are.
+        /// File of word vectors to initialise the token vectors from; their dimensions must be `model.embedding`. The mean is subtracted, and each vector is scaled to the size of a random initial vector. Words without a vector start at random. To freeze the vectors, set `groups.embedding_rate` to 0.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub vectors: Option<PathBuf> = None,
-        /// A model file, or the folder of a run, whose tensors fill those of the same name. Shapes and vocabulary must be the same.
+        /// Model file or run to initialise the weights from, tensor by tensor by name. Shapes and vocabulary must be equal.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub model: Option<PathBuf> = None,
     }

@@ -66,7 +66,7 @@ const COMMON: [&str; 29] = [
     "model.embedding",
     "model.hidden",
     "model.layers",
-    "model.tied",
+    "model.shared_vectors",
     "model.softmax",
     "training.seed",
     "training.epochs",
@@ -80,7 +80,7 @@ const COMMON: [&str; 29] = [
     "training.patience",
     "samples.temperatures",
     "samples.every",
-    "samples.seed_text",
+    "samples.from",
     "checkpoints.minutes",
     "checkpoints.keep",
 ];
@@ -97,13 +97,13 @@ pub fn commented(plan: &Plan, about: &str, all: bool) -> Result<String, PlanErro
     let mut text = String::new();
     comment(
         &format!(
-            "A plan for {about}. `lalograph plan check` finds mistakes in it, `lalograph train --plan` carries it out."
+            "A plan for {about}. `lalograph plan check` finds mistakes in it, `lalograph train --plan` trains by it."
         ),
         &mut text,
     );
     if !all {
         comment(
-            "Settings that are not here have their usual values; `lalograph plan new --all` writes them all out.",
+            "Settings that are not listed have their defaults; `lalograph plan new --all` lists all settings.",
             &mut text,
         );
     }
@@ -163,7 +163,7 @@ mod tests {
             for all in [false, true] {
                 let mut plan = purpose.plan();
                 plan.corpus.paths = vec!["letters/*.txt".into()];
-                plan.samples.seed_text.0 = vec!["Old \"Pell\"".into(), "Hesper".into()];
+                plan.samples.from.0 = vec!["Old \"Pell\"".into(), "Hesper".into()];
                 let text = commented(&plan, purpose.phrase(), all).unwrap();
                 assert_eq!(Plan::from_toml(&text, &[]).unwrap(), plan, "{text}");
                 assert!(

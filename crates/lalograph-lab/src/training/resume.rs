@@ -33,9 +33,9 @@ impl Changes {
     fn apply(&self, plan: &mut Plan) -> Vec<String> {
         let Plan { training, samples, .. } = plan;
         let mut changed = Vec::new();
-        if !self.seed_texts.is_empty() && self.seed_texts != samples.seed_text.0 {
-            samples.seed_text.0.clone_from(&self.seed_texts);
-            changed.push(format!("samples.seed_text = {:?}", self.seed_texts));
+        if !self.seed_texts.is_empty() && self.seed_texts != samples.from.0 {
+            samples.from.0.clone_from(&self.seed_texts);
+            changed.push(format!("samples.from = {:?}", self.seed_texts));
         }
         let mut say = |key: &str, value: String| changed.push(format!("training.{key} = {value}"));
         if let Some(epochs) =

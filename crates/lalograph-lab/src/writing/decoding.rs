@@ -33,7 +33,7 @@ pub struct Decoding {
     pub top_p: Option<f64>,
     /// What the log-probability of every token that stands in the text already is multiplied by, 1 or above: p becomes p to this power. After
     /// Keskar et al. (2019), whose penalty depends on where scores have their zero.
-    pub repetition_penalty: f64,
+    pub repeat_power: f64,
     /// What becomes of the unknown token.
     pub unknown: UnknownTokens,
 }
@@ -44,7 +44,7 @@ impl Decoding {
         temperature: None,
         top_k: None,
         top_p: None,
-        repetition_penalty: 1.0,
+        repeat_power: 1.0,
         unknown: UnknownTokens::LeaveOut,
     };
 
@@ -68,7 +68,7 @@ impl Decoding {
             Self { top_p: Some(p), .. } if !(p > 0.0 && p <= 1.0) => {
                 refuse("top-p", p.to_string(), "above 0 and at most 1")
             }
-            Self { repetition_penalty: r, .. } if !(r >= 1.0 && r.is_finite()) => {
+            Self { repeat_power: r, .. } if !(r >= 1.0 && r.is_finite()) => {
                 refuse("repetition penalty", r.to_string(), "1 or above")
             }
             _ => Ok(()),
@@ -88,7 +88,7 @@ impl Decoding {
 
     /// Whether anything keeps tokens out or makes them less likely.
     fn is_plain(&self) -> bool {
-        self.top_k.is_none() && self.top_p.is_none() && self.repetition_penalty == 1.0
+        self.top_k.is_none() && self.top_p.is_none() && self.repeat_power == 1.0
     }
 }
 
@@ -158,7 +158,7 @@ pub fn choose(scores: &[f32], decoding: &Decoding, seen: &[bool], random: &mut S
 
 /// The tokens that may be drawn with weights in proportion to their probabilities, the likeliest first.
 pub(super) fn candidates(scores: &[f32], decoding: &Decoding, seen: &[bool]) -> Vec<(u32, f64)> {
-    let penalty = decoding.repetition_penalty;
+    let penalty = decoding.repeat_power;
     let total = if penalty == 1.0 { 0.0 } else { log_total(scores) };
     let mut all: Vec<(u32, f64)> = admitted(scores, decoding.unknown)
         .map(|(index, score)| {
@@ -285,7 +285,7 @@ mod tests {
                 p
             }
         });
-        let penalised = Decoding { repetition_penalty: 2.0, ..Decoding::at_temperature(1.0) };
+        let penalised = Decoding { repeat_power: 2.0, ..Decoding::at_temperature(1.0) };
         assert!(statistic(&drawn(&penalised, &seen), &expected) < 18.47);
     }
 
@@ -308,7 +308,7 @@ mod tests {
         let mut random = stream(1, "sampling", &[]);
         assert_eq!(choose(&SCORES, &Decoding::GREEDY, &[], &mut random), 6);
         let seen = [true; 8];
-        let penalised = Decoding { repetition_penalty: 50.0, ..Decoding::GREEDY };
+        let penalised = Decoding { repeat_power: 50.0, ..Decoding::GREEDY };
         assert_eq!(choose(&SCORES, &penalised, &seen, &mut random), 6, "all are alike");
         let only: [bool; 8] = std::array::from_fn(|index| index == 6);
         assert_eq!(choose(&SCORES, &penalised, &only, &mut random), 4);
@@ -328,8 +328,8 @@ mod tests {
             Decoding { top_p: Some(0.0), ..fine },
             Decoding { top_p: Some(1.01), ..fine },
             Decoding { top_p: Some(f64::NAN), ..fine },
-            Decoding { repetition_penalty: 0.9, ..fine },
-            Decoding { repetition_penalty: f64::NAN, ..fine },
+            Decoding { repeat_power: 0.9, ..fine },
+            Decoding { repeat_power: f64::NAN, ..fine },
         ] {
             assert!(wrong.check(8).is_err(), "{wrong:?}");
         }

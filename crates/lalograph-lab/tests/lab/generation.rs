@@ -153,7 +153,7 @@ fn texts_written_side_by_side_are_those_written_alone() {
     let stop = Stop::default();
     for cell in ["lstm", "gru", "plain_relu"] {
         let file = model("the hive bee queen drone comb smoke clover", &[&format!("model.cell={cell}")]);
-        let decoding = Decoding { top_k: Some(6), repetition_penalty: 1.2, ..Decoding::at_temperature(1.1) };
+        let decoding = Decoding { top_k: Some(6), repeat_power: 1.2, ..Decoding::at_temperature(1.1) };
         for past_end in [false, true] {
             let request = Request { past_end, ..request(&decoding, &stop, 25) };
             let random = |number: u64| stream(5, "sampling", &[number]);

@@ -83,7 +83,7 @@ impl Vocabulary {
         let bad = |what: String| Err(TextError::NotAlike(what));
         if self.method != Method::Listed || self.unit.knows_everything() {
             return bad(format!(
-                "the tokens of a vocabulary of {} hang together: build it anew",
+                "the tokens of a vocabulary of {} depend on each other: build a new vocabulary",
                 self.unit.plural()
             ));
         }

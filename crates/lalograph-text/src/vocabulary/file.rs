@@ -167,7 +167,7 @@ impl Vocabulary {
             for byte in 0..=255u8 {
                 if tokens.get(usize::from(byte)).is_none_or(|token| *token.bytes != [byte]) {
                     let index = u32::from(byte) + Reserved::COUNT;
-                    return Err(bad(format!("index {index} does not stand for the byte {byte:02x}")));
+                    return Err(bad(format!("index {index} is not the byte {byte:02x}")));
                 }
             }
         }

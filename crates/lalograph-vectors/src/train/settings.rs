@@ -88,7 +88,7 @@ impl Settings {
             return refuse("the window", window.to_string(), "1 to 1000");
         }
         if noise > 1000 {
-            return refuse("the number of noise words", noise.to_string(), "at most 1000");
+            return refuse("the number of negative samples", noise.to_string(), "at most 1000");
         }
         if !(0.0..=1.0).contains(&subsample) {
             return refuse("the share from which words are left out", subsample.to_string(), "0 to 1");

@@ -10,7 +10,7 @@ use crate::output::number::parse_bytes;
 /// A corpus on the command line.
 #[derive(Debug, Args)]
 pub(crate) struct CorpusArgs {
-    /// Files, folders, patterns such as 'letters/*.txt', or - for standard input. Gzip and Zstandard are unpacked.
+    /// Files, folders, patterns such as 'letters/*.txt', or - for standard input. Gzip and Zstandard are decompressed.
     #[arg(value_name = "PATH", required = true)]
     pub(crate) paths: Vec<PathBuf>,
     /// How they are read.
@@ -24,49 +24,49 @@ pub(crate) struct CorpusArgs {
 /// How files become documents.
 #[derive(Debug, Default, Args)]
 pub(crate) struct ReadingArgs {
-    /// What one document of a text is; without it a whole file. A row of a table is a document.
+    /// What one document is in a text file (default: file). In a table, each row is one document.
     #[arg(long, value_enum, value_name = "WHAT", help_heading = "Corpus")]
     pub(crate) document: Option<DocumentChoice>,
-    /// Only the first N documents.
+    /// Read the first N documents only (default: all).
     #[arg(long, value_name = "N", help_heading = "Corpus")]
     pub(crate) first: Option<u64>,
-    /// Read folders inside folders too.
+    /// Read subfolders too.
     #[arg(long, help_heading = "Corpus")]
     pub(crate) recursive: bool,
-    /// What the files hold; without it what their names say. Folders give the files whose names end so.
+    /// File format (default: from the extension). In folders, only files with the extension of that format are read.
     #[arg(long, value_enum, value_name = "FORM", help_heading = "Corpus")]
     pub(crate) form: Option<FormChoice>,
-    /// Column (name or number) or field path (visit.notes.0) of the text; several are joined by line ends. Without it `text`.
+    /// Column (name or number) or field path (visit.notes.0) of the text; several are joined by line ends (default: text).
     #[arg(long, value_name = "COLUMN", help_heading = "Corpus")]
     pub(crate) text: Vec<String>,
-    /// Column or field path of the class.
+    /// Column or field path of the class label (default: no labels).
     #[arg(long, value_name = "COLUMN", conflicts_with = "folder_labels", help_heading = "Corpus")]
     pub(crate) label: Option<String>,
-    /// The folder just below the one that is named is the class.
+    /// Use the name of the folder directly below PATH as the class label.
     #[arg(long, help_heading = "Corpus")]
     pub(crate) folder_labels: bool,
-    /// Character between the fields of a table.
+    /// Character between the fields of a table (default: comma in CSV, tab in TSV).
     #[arg(long, value_name = "CHARACTER", help_heading = "Corpus")]
     pub(crate) delimiter: Option<char>,
-    /// Whether fields of a table may stand in quotation marks; without it yes in CSV, no in TSV.
+    /// Whether fields of a table can be quoted (default: yes in CSV, no in TSV).
     #[arg(long, value_enum, value_name = "WHETHER", help_heading = "Corpus")]
     pub(crate) quoted: Option<YesNo>,
-    /// The table's first row is a row like the others; columns are called by number.
+    /// Read a table without a header row; columns are numbered from 1.
     #[arg(long, help_heading = "Corpus")]
     pub(crate) no_head: bool,
-    /// Encoding of all files, such as latin1 or utf-16le; without it found out for each.
+    /// Encoding of all files, such as latin1 or utf-16le (default: detected for each file).
     #[arg(long, value_name = "NAME", help_heading = "Corpus")]
     pub(crate) encoding: Option<String>,
-    /// Longest document; longer ones are left out. Without it 256MB.
+    /// Leave out documents longer than SIZE (default: 256MB).
     #[arg(long, value_name = "SIZE", value_parser = parse_bytes, help_heading = "Corpus")]
-    pub(crate) longest: Option<u64>,
-    /// How many times their size compressed files may grow to. Without it 500.
+    pub(crate) longest_bytes: Option<u64>,
+    /// Maximum decompression ratio.
     #[arg(long, value_name = "TIMES", help_heading = "Corpus")]
     pub(crate) expansion: Option<u64>,
-    /// Stop at the first file or row that would be left out.
+    /// Stop with an error at the first file or row that cannot be used.
     #[arg(long, help_heading = "Corpus")]
     pub(crate) strict: bool,
-    /// Write every file and row that is left out to this file, as JSON Lines.
+    /// List every file and row that was left out in FILE, as JSON Lines.
     #[arg(long, value_name = "FILE", help_heading = "Corpus")]
     pub(crate) left_out: Option<PathBuf>,
 }
@@ -74,10 +74,10 @@ pub(crate) struct ReadingArgs {
 /// One part of a split.
 #[derive(Debug, Default, Args)]
 pub(crate) struct PartArgs {
-    /// A split file; only the documents of one of its parts are read.
+    /// Read one part of this split file only.
     #[arg(long, value_name = "FILE", requires = "part", help_heading = "Corpus")]
     pub(crate) split: Option<PathBuf>,
-    /// The part of the split.
+    /// Part of the split to read.
     #[arg(long, value_enum, value_name = "PART", requires = "split", help_heading = "Corpus")]
     pub(crate) part: Option<PartChoice>,
 }
@@ -85,9 +85,9 @@ pub(crate) struct PartArgs {
 /// Yes or no.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum YesNo {
-    /// They may.
+    /// Fields can be quoted.
     Yes,
-    /// Quotation marks are text.
+    /// Quotation marks are part of the text.
     No,
 }
 
@@ -118,13 +118,13 @@ impl From<FormChoice> for Form {
 /// A part of a split.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum PartChoice {
-    /// What is learnt from.
+    /// Training part.
     Training,
-    /// What is judged by while training.
+    /// Validation part.
     Validation,
-    /// What is judged by at the end.
+    /// Test part.
     Test,
-    /// What is used for neither.
+    /// Documents that were set aside.
     SetAside,
 }
 
@@ -142,21 +142,20 @@ impl From<PartChoice> for Part {
 /// Cleaning on the command line.
 #[derive(Debug, Default, Args)]
 pub(crate) struct CleaningArgs {
-    /// Cleaning steps, in order, with commas between them: strip_html, normal_form_c, lower_case, split_punctuation,
-    /// drop_punctuation, fold_digits, plain_line_ends, collapse_space and others, or one replace:PATTERN=>WITH. Normal form C
-    /// is done first, unless the first step is `none`.
+    /// Cleaning steps in order, separated by commas: strip_html, normal_form_c, lower_case, split_punctuation, drop_punctuation, fold_digits,
+    /// plain_line_ends, collapse_space and others, or one replace:PATTERN=>WITH. Normal form C comes first, unless the first step is `none`.
     #[arg(long, value_name = "STEPS", allow_hyphen_values = true)]
-    pub(crate) clean: Vec<String>,
+    pub(crate) cleaning: Vec<String>,
 }
 
 /// What one document is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum DocumentChoice {
-    /// A whole file.
+    /// The whole file.
     File,
-    /// A line that is not blank.
+    /// Each line that is not blank.
     Line,
-    /// Lines up to a blank one.
+    /// Lines up to the next blank line.
     Paragraph,
 }
 
@@ -173,17 +172,17 @@ impl From<DocumentChoice> for Division {
 /// What a token is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum UnitChoice {
-    /// Words, punctuation marks by themselves.
+    /// Words; each punctuation mark is a token.
     Word,
     /// Unicode code points.
     Character,
-    /// What a reader takes for one character.
+    /// User-perceived characters (grapheme clusters).
     Grapheme,
-    /// Bytes; nothing is unknown.
+    /// Bytes; never produces unknown tokens.
     Byte,
-    /// Subwords by byte-pair merging; nothing is unknown.
+    /// Subwords by byte-pair merging; never produces unknown tokens.
     BytePair,
-    /// Subwords of a unigram language model; nothing is unknown.
+    /// Subwords of a unigram model; never produces unknown tokens.
     Unigram,
 }
 
@@ -203,28 +202,29 @@ impl From<UnitChoice> for Unit {
 /// How text is cleaned and cut.
 #[derive(Debug, Args)]
 pub(crate) struct TokenArgs {
-    /// What a token is.
+    /// Unit of a token.
     #[arg(long, value_enum, value_name = "UNIT")]
     pub(crate) unit: Option<UnitChoice>,
-    /// Keep the N commonest tokens, reserved ones not counted; subwords have the 256 bytes among them.
-    #[arg(long = "vocab-size", value_name = "N")]
-    pub(crate) vocab_size: Option<usize>,
-    /// Keep tokens that occur at least N times; where subwords are merged, pairs.
+    /// Keep the N most frequent tokens, reserved tokens not counted; for subwords, the 256 bytes are counted.
     #[arg(long, value_name = "N")]
-    pub(crate) min_count: Option<u64>,
-    /// Give this word or character an index however rare it is; may be given again and again.
+    pub(crate) vocabulary_size: Option<usize>,
+    /// Keep tokens with at least N occurrences; for byte-pair merging, pairs.
+    #[arg(long, value_name = "N")]
+    pub(crate) minimum_count: Option<u64>,
+    /// Always give this word or character an index; can be repeated.
     #[arg(long, value_name = "TOKEN", allow_hyphen_values = true)]
     pub(crate) include: Vec<String>,
-    /// The same for every line of a file.
+    /// Always give each line of FILE an index.
     #[arg(long, value_name = "FILE")]
     pub(crate) include_from: Option<PathBuf>,
-    /// Give this word or character no index however common it is; may be given again and again.
+    /// Never give this word or character an index; can be repeated.
     #[arg(long, value_name = "TOKEN", allow_hyphen_values = true)]
     pub(crate) exclude: Vec<String>,
-    /// The same for every line of a file.
+    /// Never give any line of FILE an index.
     #[arg(long, value_name = "FILE")]
     pub(crate) exclude_from: Option<PathBuf>,
-    /// How the reserved tokens are spelt: padding, unknown, start and end, with commas between them.
+    /// Spellings of the reserved tokens padding, unknown, start and end, separated by commas (default:
+    /// ‹padding›,‹unknown›,‹start›,‹end›).
     #[arg(long, value_name = "P,U,S,E", value_parser = parse_reserved)]
     pub(crate) reserved: Option<Reserved>,
     /// What is done to the text first.

@@ -9,17 +9,17 @@ use super::corpus::{ReadingArgs, TokenArgs};
 /// `embed` and what it can do.
 #[derive(Debug, Subcommand)]
 pub(crate) enum EmbedCommand {
-    /// Learn word vectors from a corpus, with the neighbours of chosen words as it goes.
+    /// Train word vectors on a corpus, showing the neighbours of chosen words during training.
     Train(Box<EmbedTrainArgs>),
-    /// Bring in vectors from elsewhere, for the words of a vocabulary or all of them.
+    /// Import vectors from another file, for the words of a vocabulary or all words.
     Import(EmbedImportArgs),
-    /// Show the words nearest to words, to sums of words, or to a text; or how far texts are apart.
+    /// Show the nearest neighbours of words, sums of words or sentences, or distances between sentences.
     Near(EmbedNearArgs),
-    /// Answer "A is to B as C is to what?".
+    /// Solve the analogy "A is to B as C is to ?".
     Relate(EmbedRelateArgs),
-    /// Judge vectors by files of word pairs and of analogies.
+    /// Evaluate vectors on files of word similarity and of analogies.
     Judge(EmbedJudgeArgs),
-    /// Lay words out in a plane, as a picture and as a page.
+    /// Draw words on a plane, as a picture and an HTML page.
     Map(EmbedMapArgs),
 }
 
@@ -29,42 +29,42 @@ pub(crate) enum EmbedCommand {
     after_help = "Examples:\n  lalograph embed train thornmere/diaries --document line --output words.safetensors\n  lalograph embed train thornmere/diaries --document line --pieces 3-5 --epochs 2 --output pieces.safetensors\n  lalograph embed train thornmere/diaries --document line --factorise --output counted.safetensors"
 )]
 pub(crate) struct EmbedTrainArgs {
-    /// Files, folders, or patterns such as 'letters/*.txt'. Gzip and Zstandard are unpacked.
+    /// Files, folders or patterns such as 'letters/*.txt'. Gzip and Zstandard are decompressed.
     #[arg(value_name = "PATH", required = true)]
     pub(crate) paths: Vec<PathBuf>,
-    /// Where to write the vectors, as safetensors.
+    /// Write the vectors to FILE, as safetensors.
     #[arg(long, short, value_name = "FILE", default_value = "vectors.safetensors")]
     pub(crate) output: PathBuf,
-    /// Write them as text, too: a word and its numbers on a line.
+    /// Write the vectors as text too, one word and its numbers per line (default: none).
     #[arg(long, value_name = "FILE")]
     pub(crate) text_output: Option<PathBuf>,
-    /// Replace files that are there.
+    /// Replace existing files.
     #[arg(long)]
     pub(crate) force: bool,
-    /// Print JSON Lines: what happens, and the outcome.
+    /// Print JSON Lines: progress, neighbours, then the outcome.
     #[arg(long)]
     pub(crate) json: bool,
 
-    /// The folder of runs, in which encoded corpora are kept for the next time.
+    /// Folder of the runs, where encoded corpora are kept.
     #[arg(long, value_name = "DIR", default_value = "runs")]
     pub(crate) runs: PathBuf,
 
     /// How files become documents.
     #[command(flatten)]
     pub(crate) reading: ReadingArgs,
-    /// Use this vocabulary file instead of counting one.
+    /// Use this vocabulary instead of building one from the corpus (default: none).
     #[arg(
-        long = "vocab",
+        long,
         value_name = "FILE",
         help_heading = "Corpus",
-        conflicts_with_all = ["unit", "vocab_size", "min_count", "clean", "include", "include_from", "exclude", "exclude_from", "reserved"]
+        conflicts_with_all = ["unit", "vocabulary_size", "minimum_count", "cleaning", "include", "include_from", "exclude", "exclude_from", "reserved"]
     )]
-    pub(crate) vocabulary: Option<PathBuf>,
+    pub(crate) vocabulary_file: Option<PathBuf>,
     /// How text is cleaned and cut.
     #[command(flatten, next_help_heading = "Corpus")]
     pub(crate) tokens: TokenArgs,
 
-    /// Which predicts which.
+    /// Direction of prediction.
     #[arg(
         long,
         value_enum,
@@ -73,19 +73,19 @@ pub(crate) struct EmbedTrainArgs {
         help_heading = "Learning"
     )]
     pub(crate) direction: DirectionChoice,
-    /// Numbers of a vector.
+    /// Dimensions of a vector.
     #[arg(long, value_name = "N", default_value_t = 100, help_heading = "Learning")]
     pub(crate) dimensions: usize,
-    /// Words to either side that are the context, at most; for each word the reach is drawn from 1 to that.
+    /// Context window: at most N words on each side; the size is drawn between 1 and N for each word.
     #[arg(long, value_name = "N", default_value_t = 5, help_heading = "Learning")]
     pub(crate) window: usize,
-    /// The context always reaches as far as it may.
+    /// Always use the whole context window.
     #[arg(long, help_heading = "Learning", conflicts_with = "factorise")]
     pub(crate) fixed_window: bool,
-    /// Noise words that each prediction is told from; 0 for a softmax over the whole vocabulary.
+    /// Negative samples for each prediction (0 = full softmax).
     #[arg(long, value_name = "N", default_value_t = 5, help_heading = "Learning")]
-    pub(crate) noise: usize,
-    /// Leave words out now and then whose share of the text is above this; 0 for never.
+    pub(crate) negative_samples: usize,
+    /// Randomly skip words more frequent than this share (0 = never).
     #[arg(
         long,
         value_name = "SHARE",
@@ -94,10 +94,10 @@ pub(crate) struct EmbedTrainArgs {
         conflicts_with = "factorise"
     )]
     pub(crate) subsample: f64,
-    /// Learning rate at the beginning; it falls to almost nothing along a line. Without it 0.05, or 0.25 from context to word.
+    /// Initial learning rate, with linear decay to almost 0 (default: 0.05, or 0.25 for context-to-word).
     #[arg(long, value_name = "RATE", help_heading = "Learning", conflicts_with = "factorise")]
     pub(crate) learning_rate: Option<f64>,
-    /// Passes over the text.
+    /// Number of epochs.
     #[arg(
         long,
         value_name = "N",
@@ -106,22 +106,23 @@ pub(crate) struct EmbedTrainArgs {
         conflicts_with = "factorise"
     )]
     pub(crate) epochs: u64,
-    /// Learn vectors of pieces of words too, of so many characters, so that unseen words have vectors.
+    /// Train vectors of word pieces of MIN to MAX characters too, so that unseen words have vectors (default: off).
     #[arg(long, value_name = "MIN-MAX", value_parser = parse_range, help_heading = "Learning", conflicts_with = "factorise")]
     pub(crate) pieces: Option<(usize, usize)>,
-    /// Rows that all pieces share.
+    /// Number of rows that all pieces are hashed to.
     #[arg(long, value_name = "N", default_value_t = 100_000, requires = "pieces", help_heading = "Learning")]
     pub(crate) piece_rows: u32,
-    /// Count which words stand together and factorise that, instead of predicting. --noise is then the shift.
+    /// Count co-occurrences and factorise the matrix of shifted positive pointwise mutual information instead of predicting; --negative-samples is the
+    /// shift.
     #[arg(long, help_heading = "Learning")]
     pub(crate) factorise: bool,
-    /// Seed of everything that is left to chance.
+    /// Random seed.
     #[arg(long, value_name = "N", default_value_t = 1, help_heading = "Learning")]
     pub(crate) seed: u64,
-    /// Threads do not wait for each other: faster on many of them, and never twice the same.
+    /// Do not synchronise threads: faster with many threads, but results are not repeatable.
     #[arg(long, help_heading = "Learning", conflicts_with_all = ["factorise", "lanes"])]
     pub(crate) fast: bool,
-    /// Parts of the text that are learnt from side by side; results depend on it, and not on the threads.
+    /// Number of parts of the text to train on in parallel. Results depend on it, but not on the number of threads.
     #[arg(
         long,
         value_name = "N",
@@ -130,10 +131,10 @@ pub(crate) struct EmbedTrainArgs {
         conflicts_with = "factorise"
     )]
     pub(crate) lanes: usize,
-    /// Threads; without it all processors.
+    /// Number of threads (default: all processors).
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..), help_heading = "Learning")]
     pub(crate) threads: Option<u16>,
-    /// Show the neighbours of this word as learning goes; may be given again and again. Without it four frequent ones.
+    /// Show the neighbours of this word during training; can be repeated (default: four frequent words).
     #[arg(long, value_name = "WORD", help_heading = "Learning")]
     pub(crate) probe: Vec<String>,
 }
@@ -141,9 +142,9 @@ pub(crate) struct EmbedTrainArgs {
 /// Which predicts which.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum DirectionChoice {
-    /// The mean of the words around predicts the word in the middle.
+    /// Predict the word from the mean of its context.
     ContextToWord,
-    /// A word predicts each of the words around it.
+    /// Predict each word of the context from the word.
     WordToContext,
 }
 
@@ -158,24 +159,24 @@ fn parse_range(text: &str) -> Result<(usize, usize), String> {
 /// `embed import`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph embed import thornmere/vectors.txt --output all.safetensors\n  lalograph embed import thornmere/vectors.txt --vocab thornmere/vocabulary.json --output known.safetensors"
+    after_help = "Examples:\n  lalograph embed import thornmere/vectors.txt --output all.safetensors\n  lalograph embed import thornmere/vectors.txt --vocabulary-file thornmere/vocabulary.json --output known.safetensors"
 )]
 pub(crate) struct EmbedImportArgs {
-    /// A file of vectors: text (a word and its numbers on a line, with or without a first line of counts), or safetensors.
+    /// File of vectors: text (one word and its numbers per line, with or without a first line of counts), or safetensors.
     pub(crate) file: PathBuf,
-    /// Keep the words of this vocabulary, model or run only.
-    #[arg(long = "vocab", value_name = "FILE")]
-    pub(crate) vocabulary: Option<PathBuf>,
-    /// Of safetensors that are not ours: the words of the rows, one on a line.
+    /// Keep only the words of this vocabulary file, model file or run (default: all words).
+    #[arg(long, value_name = "FILE")]
+    pub(crate) vocabulary_file: Option<PathBuf>,
+    /// Words of the rows of a foreign safetensors file, one per line.
     #[arg(long, value_name = "FILE", requires = "tensor")]
     pub(crate) words: Option<PathBuf>,
-    /// The tensor that the rows are in.
+    /// Tensor with the rows.
     #[arg(long, value_name = "NAME", requires = "words")]
     pub(crate) tensor: Option<String>,
-    /// Where to write the vectors.
+    /// Write the vectors to FILE.
     #[arg(long, short, value_name = "FILE", default_value = "vectors.safetensors")]
     pub(crate) output: PathBuf,
-    /// Replace the file if it is there.
+    /// Replace an existing file.
     #[arg(long)]
     pub(crate) force: bool,
     /// Print one JSON document.
@@ -186,32 +187,32 @@ pub(crate) struct EmbedImportArgs {
 /// `embed near`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph embed near thornmere/vectors.txt Hesper Foxgate\n  lalograph embed near thornmere/vectors.txt yawned --minus Hesper --plus Maudry\n  lalograph embed near thornmere/vectors.txt --text 'Dead bees beneath the door' --text 'A cloud of bees' --distances"
+    after_help = "Examples:\n  lalograph embed near thornmere/vectors.txt Hesper Foxgate\n  lalograph embed near thornmere/vectors.txt yawned --minus Hesper --plus Maudry\n  lalograph embed near thornmere/vectors.txt --sentence 'Dead bees beneath the door' --sentence 'A cloud of bees' --distances"
 )]
 pub(crate) struct EmbedNearArgs {
-    /// A file of vectors, as safetensors or as text.
+    /// File of vectors, as safetensors or text.
     pub(crate) vectors: PathBuf,
-    /// Words; each by itself, unless --plus or --minus make a sum of them.
+    /// Words to search for, each by itself, or as a sum with --plus or --minus.
     pub(crate) words: Vec<String>,
-    /// Words of a file, one on a line, each by itself.
+    /// Search for the words of FILE too, one per line.
     #[arg(long, value_name = "FILE")]
     pub(crate) words_from: Option<PathBuf>,
-    /// Add this word's vector; may be given again and again.
+    /// Add the vector of this word; can be repeated.
     #[arg(long, value_name = "WORD")]
     pub(crate) plus: Vec<String>,
-    /// Take this word's vector off; may be given again and again.
+    /// Subtract the vector of this word; can be repeated.
     #[arg(long, value_name = "WORD")]
     pub(crate) minus: Vec<String>,
-    /// The words nearest to a text; may be given again and again.
+    /// Search for this sentence; can be repeated.
     #[arg(long, value_name = "TEXT")]
-    pub(crate) text: Vec<String>,
-    /// How far the texts are apart from each other, as a table.
-    #[arg(long, requires = "text")]
+    pub(crate) sentence: Vec<String>,
+    /// Show a table of the distances between the sentences.
+    #[arg(long, requires = "sentence")]
     pub(crate) distances: bool,
-    /// How the vectors of a text's words become one: all alike, or frequent ones less. Without it by frequency where counts are known.
-    #[arg(long, value_enum, value_name = "HOW", requires = "text")]
+    /// Weights of the words of a sentence (default: frequency if counts are known, else mean).
+    #[arg(long, value_enum, value_name = "HOW", requires = "sentence")]
     pub(crate) weigh: Option<WeighChoice>,
-    /// Neighbours to show.
+    /// Show N neighbours.
     #[arg(long, short = 'n', value_name = "N", default_value_t = 8)]
     pub(crate) count: usize,
     /// Print one JSON document.
@@ -222,9 +223,9 @@ pub(crate) struct EmbedNearArgs {
 /// How the vectors of a text's words become one.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum WeighChoice {
-    /// All alike.
+    /// Equal weights.
     Mean,
-    /// Frequent words less.
+    /// Lower weights for frequent words.
     Frequency,
 }
 
@@ -233,7 +234,7 @@ pub(crate) enum WeighChoice {
 pub(crate) enum MethodChoice {
     /// The word nearest to B - A + C.
     Additive,
-    /// The word with the greatest product of likenesses to B and C over that to A.
+    /// The word with the highest product of similarities to B and C, divided by the similarity to A.
     Multiplicative,
 }
 
@@ -243,18 +244,18 @@ pub(crate) enum MethodChoice {
     after_help = "Examples:\n  lalograph embed relate thornmere/vectors.txt Maudry whistled Hesper\n  lalograph embed relate thornmere/vectors.txt Maudry whistled Hesper --method multiplicative --json"
 )]
 pub(crate) struct EmbedRelateArgs {
-    /// A file of vectors, as safetensors or as text.
+    /// File of vectors, as safetensors or text.
     pub(crate) vectors: PathBuf,
-    /// A.
+    /// Word A.
     pub(crate) a: String,
-    /// B, which A is to.
+    /// Word B.
     pub(crate) b: String,
-    /// C.
+    /// Word C.
     pub(crate) c: String,
-    /// How it is answered.
+    /// Method to solve the analogy.
     #[arg(long, value_enum, value_name = "HOW", default_value = "additive")]
     pub(crate) method: MethodChoice,
-    /// Answers to show.
+    /// Show N answers.
     #[arg(long, short = 'n', value_name = "N", default_value_t = 5)]
     pub(crate) count: usize,
     /// Print one JSON document.
@@ -268,16 +269,16 @@ pub(crate) struct EmbedRelateArgs {
     after_help = "Examples:\n  lalograph embed judge thornmere/vectors.txt --similarity thornmere/similarity.tsv\n  lalograph embed judge thornmere/vectors.txt --analogies thornmere/analogies.txt --method multiplicative"
 )]
 pub(crate) struct EmbedJudgeArgs {
-    /// Files of vectors, as safetensors or as text; several stand side by side.
+    /// Files of vectors, as safetensors or text; several are compared side by side.
     #[arg(required = true)]
     pub(crate) vectors: Vec<PathBuf>,
-    /// Word pairs with a likeness each: two words and a number on a line.
+    /// File of word similarity: two words and a number per line.
     #[arg(long, value_name = "FILE")]
     pub(crate) similarity: Option<PathBuf>,
-    /// Analogies: four words on a line, under headings that begin with #.
+    /// File of analogies: four words per line, under headings that begin with #.
     #[arg(long, value_name = "FILE")]
     pub(crate) analogies: Option<PathBuf>,
-    /// How analogies are answered.
+    /// Method to solve analogies.
     #[arg(long, value_enum, value_name = "HOW", default_value = "additive", requires = "analogies")]
     pub(crate) method: MethodChoice,
     /// Print one JSON document.
@@ -288,9 +289,9 @@ pub(crate) struct EmbedJudgeArgs {
 /// How words are laid out.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum LayoutChoice {
-    /// Along the two directions in which they differ most.
+    /// The first two principal components.
     Principal,
-    /// So that neighbours stay neighbours (t-SNE).
+    /// t-SNE: neighbours stay neighbours.
     Neighbours,
 }
 
@@ -300,37 +301,37 @@ pub(crate) enum LayoutChoice {
     after_help = "Examples:\n  lalograph embed map thornmere/vectors.txt --output map --top 150\n  lalograph embed map thornmere/vectors.txt --output axes --layout principal --word Hesper --word Maudry --word whistled --word yawned"
 )]
 pub(crate) struct EmbedMapArgs {
-    /// A file of vectors, as safetensors or as text.
+    /// File of vectors, as safetensors or text.
     pub(crate) vectors: PathBuf,
     /// Write FILE.svg, FILE.png and FILE.html.
     #[arg(long, short, value_name = "FILE", default_value = "map")]
     pub(crate) output: PathBuf,
-    /// Show the first N words of the file, which are the most frequent ones of a vocabulary, without function words of English and punctuation
-    /// marks.
+    /// Show the first N words of the file, which are the most frequent words of a vocabulary; English function words and punctuation marks are
+    /// left out.
     #[arg(long, value_name = "N", default_value_t = 200, conflicts_with_all = ["word", "words_from"])]
     pub(crate) top: usize,
     /// Show function words and punctuation marks too.
     #[arg(long, conflicts_with_all = ["word", "words_from"])]
     pub(crate) function_words: bool,
-    /// This word; may be given again and again.
+    /// Show this word instead; can be repeated.
     #[arg(long, value_name = "WORD")]
     pub(crate) word: Vec<String>,
-    /// The words of a file, one on a line.
+    /// Show the words of FILE instead, one per line.
     #[arg(long, value_name = "FILE")]
     pub(crate) words_from: Option<PathBuf>,
-    /// How they are laid out.
+    /// Layout.
     #[arg(long, value_enum, value_name = "HOW", default_value = "neighbours")]
     pub(crate) layout: LayoutChoice,
-    /// About how many neighbours each word has; without it a tenth of the words, at most 30.
+    /// Perplexity of t-SNE: about the number of neighbours of each word (default: a tenth of the words, at most 30).
     #[arg(long, value_name = "N")]
     pub(crate) perplexity: Option<f64>,
-    /// Seed of the first places.
+    /// Random seed of the layout.
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub(crate) seed: u64,
-    /// Replace files that are there.
+    /// Replace existing files.
     #[arg(long)]
     pub(crate) force: bool,
-    /// Print one JSON document with the places.
+    /// Print one JSON document with the coordinates.
     #[arg(long)]
     pub(crate) json: bool,
 }

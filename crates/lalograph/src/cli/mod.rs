@@ -3,15 +3,17 @@
 mod choice;
 mod corpus;
 mod embed;
+mod help;
 mod model;
 mod plan;
+mod refusal;
 mod runs;
 mod survey;
 mod vocab;
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 
 pub(crate) use corpus::{CleaningArgs, CorpusArgs, ReadingArgs, TokenArgs, YesNo};
 pub(crate) use embed::{
@@ -22,6 +24,7 @@ pub(crate) use model::{
     FlowArgs, ModelArgs, NextArgs, PassageChoice, SampleArgs, ScoreArgs, StateChoice, StepArgs, TrainArgs,
 };
 pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs};
+pub(crate) use refusal::{refusal, typed_command};
 pub(crate) use runs::{CompareArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand, ShowArgs};
 pub(crate) use survey::{SplitArgs, SurveyArgs};
 pub(crate) use vocab::{
@@ -31,7 +34,12 @@ pub(crate) use vocab::{
 
 use crate::output::number::parse_bytes;
 
-/// Trains recurrent language models on your text: vocabulary, perplexity, samples as it learns.
+/// All commands as people see them.
+pub(crate) fn definition() -> clap::Command {
+    help::explained(Cli::command())
+}
+
+/// Train recurrent language models on your own text: vocabularies, word vectors, training, sampling, scoring.
 #[derive(Debug, Parser)]
 #[command(name = "lalograph", version, help_expected = true, arg_required_else_help = true)]
 #[command(
@@ -49,7 +57,7 @@ pub(crate) struct Cli {
 /// Options that every command takes.
 #[derive(Debug, Args)]
 pub(crate) struct General {
-    /// When to use colour; NO_COLOR in the environment turns `auto` off.
+    /// When to use colour. With `auto`, NO_COLOR in the environment turns colour off.
     #[arg(long, value_enum, value_name = "WHEN", default_value = "auto", global = true)]
     pub(crate) color: ColourChoice,
     /// Print results and errors only.
@@ -71,41 +79,41 @@ pub(crate) enum ColourChoice {
 /// The commands, in the order of the work.
 #[derive(Debug, Subcommand)]
 pub(crate) enum Command {
-    /// Write a made-up corpus and do the whole job on it: survey, vocabulary, training, samples, report.
+    /// Write a made-up corpus and run a full example on it: survey, vocabulary, training, samples.
     Demo(DemoArgs),
-    /// Look at a corpus before training on it: counts, classes, lengths, words, duplicates, what cleaning does.
+    /// Look at a corpus before training: counts, classes, lengths, words, duplicates, the effect of cleaning.
     Survey(SurveyArgs),
-    /// Divide a corpus into training, validation and test parts, by document.
+    /// Split a corpus into training, validation and test parts, by document.
     Split(SplitArgs),
-    /// Build vocabularies, look into them, and turn text into indices and back.
+    /// Build and inspect vocabularies; turn text into token indices and back.
     Vocab {
         /// What to do with it.
         #[command(subcommand)]
         command: VocabCommand,
     },
-    /// Learn word vectors, bring them in, look for neighbours, judge them, map them.
+    /// Train, import, search, evaluate and map word vectors.
     Embed {
         /// What to do with them.
         #[command(subcommand)]
         command: EmbedCommand,
     },
-    /// Look at a plan before it is carried out.
+    /// Write, check and cost the settings file of a run.
     Plan {
         /// What to say of it.
         #[command(subcommand)]
         command: PlanCommand,
     },
-    /// Train a language model on a corpus, from flags or from a plan, with samples as it goes.
+    /// Train a language model on a corpus, from flags or a plan, with samples during training.
     Train(Box<TrainArgs>),
-    /// Go on with a run that was interrupted or died, exactly; or give a finished one more.
+    /// Continue an interrupted run exactly where it stopped, or give a finished run more steps.
     Resume(ResumeArgs),
-    /// Write text with a trained model. The unknown token is never written.
+    /// Write text with a trained model.
     Sample(SampleArgs),
-    /// Show what a model expects after a text: the likeliest tokens with their probabilities.
+    /// Show the distribution of the next token after a text.
     Next(NextArgs),
-    /// Judge a text with a trained model: perplexity and bits per byte.
+    /// Score a text with trained models: perplexity, bits per byte, surprise by token.
     Score(ScoreArgs),
-    /// Follow the gradient of a model back through a text: by layer and by distance in time.
+    /// Measure how far back in time the gradient of a model reaches, by layer.
     Flow(FlowArgs),
     /// List, show, compare, report and remove runs.
     Runs {
@@ -113,23 +121,23 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: RunsCommand,
     },
-    /// Measure this machine: matrix products, and training and sampling by a plan.
+    /// Measure this machine: its matrix peak, and the speed of training and sampling for a plan.
     Gauge(GaugeArgs),
-    /// Print the completions of a shell, to be stored where it looks for them.
+    /// Print the completion script of a shell.
     #[command(
         after_help = "Examples:\n  lalograph completions bash > lalograph.bash\n  lalograph completions fish > lalograph.fish"
     )]
     Completions {
-        /// The shell.
+        /// Shell to write completions for.
         #[arg(value_enum)]
         shell: clap_complete::Shell,
     },
-    /// Write the manual pages of all commands into a folder.
+    /// Write the manual pages of all commands to a folder.
     #[command(after_help = "Examples:\n  lalograph manual man1\n  man -l man1/lalograph-train.1")]
     Manual {
-        /// The folder; it is made if it is not there.
+        /// Folder for the pages; created if missing.
         folder: PathBuf,
-        /// Replace pages that are there.
+        /// Replace existing pages.
         #[arg(long)]
         force: bool,
     },
@@ -141,25 +149,25 @@ pub(crate) enum Command {
     after_help = "Examples:\n  lalograph demo\n  lalograph demo --quick --dir small\n  lalograph demo --corpus-only --size 50MB --dir big"
 )]
 pub(crate) struct DemoArgs {
-    /// Where to write; without it `thornmere`, or `thornmere-2` and so on where that is taken.
+    /// Folder to write to (default: thornmere, or thornmere-2 and so on if that exists).
     #[arg(long, value_name = "DIR")]
     pub(crate) dir: Option<PathBuf>,
-    /// Bytes of diary text, from 50kB up; without it 1MB, or 150kB with --quick.
+    /// Size of the diary text, at least 50kB (default: 1MB, or 150kB with --quick).
     #[arg(long, value_name = "SIZE", value_parser = parse_bytes)]
     pub(crate) size: Option<u64>,
-    /// Seed of the corpus and of the training.
+    /// Random seed of the corpus and of training.
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub(crate) seed: u64,
-    /// A smaller corpus and model: under twenty seconds, and the text is the worse for it.
+    /// Use a smaller corpus and model: under twenty seconds, with worse samples.
     #[arg(long)]
     pub(crate) quick: bool,
-    /// Write the corpus and stop there.
+    /// Write the corpus and stop.
     #[arg(long, conflicts_with_all = ["quick", "threads"])]
     pub(crate) corpus_only: bool,
-    /// Write the folder of text files only, without the CSV and JSON Lines files of the same entries.
+    /// Write the folder of text files only, without the CSV and JSON Lines files.
     #[arg(long)]
     pub(crate) no_tables: bool,
-    /// Threads to train with; without it all processors. Results do not depend on it.
+    /// Number of threads (default: all processors). Results do not depend on it.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) threads: Option<u16>,
     /// Replace an older demo in that folder.
@@ -168,12 +176,11 @@ pub(crate) struct DemoArgs {
 }
 #[cfg(test)]
 mod tests {
-    use super::Cli;
-    use clap::CommandFactory;
+    use super::definition;
 
     #[test]
     fn every_argument_is_sound_and_explained_and_every_command_has_examples() {
-        Cli::command().debug_assert();
+        definition().debug_assert();
         fn check(command: &clap::Command) {
             assert!(command.get_about().is_some(), "{}", command.get_name());
             for argument in command.get_arguments() {
@@ -185,6 +192,6 @@ mod tests {
             }
             command.get_subcommands().for_each(check);
         }
-        check(&Cli::command());
+        check(&definition());
     }
 }

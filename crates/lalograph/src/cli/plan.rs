@@ -12,11 +12,11 @@ use super::model::{ModelArgs, StepArgs};
 /// The commands of `plan`.
 #[derive(Debug, Subcommand)]
 pub(crate) enum PlanCommand {
-    /// Write a plan to begin with: every setting that matters for a purpose, explained.
+    /// Write a commented plan file for a purpose.
     New(PlanNewArgs),
-    /// Find everything that is wrong in a plan, with its place and the name that was meant.
+    /// Find all errors in a plan file, with line, column and suggestion.
     Check(PlanCheckArgs),
-    /// Say what a plan costs: parameters, memory, operations, time on this machine.
+    /// Compute what a plan costs: parameters, memory, operations, time on this machine.
     Cost(PlanCostArgs),
 }
 
@@ -27,19 +27,19 @@ pub(crate) enum PlanCommand {
   lalograph plan new thornmere/diaries --for character --output characters.toml
   lalograph plan new --for large-vocabulary --all")]
 pub(crate) struct PlanNewArgs {
-    /// The corpus: files, folders, patterns.
+    /// Files, folders or patterns of the corpus.
     #[arg(value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// What it is for.
+    /// Purpose of the plan.
     #[arg(long = "for", value_parser = choice::<Preset>(), value_name = "PURPOSE", default_value = "word")]
     pub(crate) preset: Preset,
-    /// Write out every setting there is, and not only those that matter most.
+    /// Write every setting (default: the most important settings only).
     #[arg(long)]
     pub(crate) all: bool,
-    /// Write to this file instead of standard output.
+    /// Write to FILE (default: standard output).
     #[arg(long, short, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
-    /// Replace the file if it is there.
+    /// Replace an existing file.
     #[arg(long, requires = "output")]
     pub(crate) force: bool,
 }
@@ -51,9 +51,9 @@ pub(crate) struct PlanNewArgs {
   lalograph plan new thornmere/diaries | lalograph plan check -
   lalograph plan check thornmere/runs/demo/plan.toml --set model.hiden=3 --json")]
 pub(crate) struct PlanCheckArgs {
-    /// The plan file, or - for standard input.
+    /// Plan file, or - for standard input.
     pub(crate) plan: PathBuf,
-    /// Set any value of the plan; may be given again and again.
+    /// Set any value of the plan; can be repeated.
     #[arg(long = "set", value_name = "SECTION.KEY=VALUE")]
     pub(crate) settings: Vec<String>,
     /// Print one JSON document.
@@ -64,16 +64,16 @@ pub(crate) struct PlanCheckArgs {
 /// A plan from a file, flags, or both.
 #[derive(Debug, Args)]
 pub(crate) struct PlanArgs {
-    /// A plan file, or the folder of a run; flags win over it. Without one, the usual settings.
+    /// Plan file or run; flags override its settings (default: default settings).
     #[arg(long, value_name = "FILE")]
     pub(crate) plan: Option<PathBuf>,
-    /// Set any value of the plan; may be given again and again.
+    /// Set any value of the plan; can be repeated.
     #[arg(long = "set", value_name = "SECTION.KEY=VALUE")]
     pub(crate) settings: Vec<String>,
-    /// Token indices, reserved ones included; without it those of the run, of the plan's vocabulary file, or of its size.
+    /// Number of token indices, reserved tokens included (default: those of the run or of the vocabulary file, or the plan's vocabulary size).
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(5..=1 << 24))]
     pub(crate) indices: Option<u32>,
-    /// Threads; without it all processors.
+    /// Number of threads (default: all processors).
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) threads: Option<u16>,
     /// Print one JSON document.
@@ -90,11 +90,11 @@ pub(crate) struct PlanArgs {
 /// `plan cost`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph plan cost --cell lstm --layers 2 --hidden 512 --indices 10000\n  lalograph plan cost thornmere/diaries --document line --unit character\n  lalograph plan cost --plan thornmere/runs/demo --tokens 1000000\n  lalograph plan cost --plan thornmere/runs/demo --set model.hidden=512 --no-measure --json"
+    after_help = "Examples:\n  lalograph plan cost --cell lstm --layers 2 --hidden 512 --indices 10000\n  lalograph plan cost thornmere/diaries --document line --unit character\n  lalograph plan cost --plan thornmere/runs/demo --training-tokens 1000000\n  lalograph plan cost --plan thornmere/runs/demo --set model.hidden=512 --no-measure --json"
 )]
 pub(crate) struct PlanCostArgs {
-    /// The corpus: files, folders, patterns; else that of the plan. It is read, and its vocabulary is built, so that the time of the whole run can be
-    /// said.
+    /// Files, folders or patterns of the corpus (default: the paths of the plan). The corpus is read and its vocabulary is built, for the time of the
+    /// whole run.
     #[arg(value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
     /// How it is read.
@@ -103,16 +103,16 @@ pub(crate) struct PlanCostArgs {
     /// How it is cut.
     #[command(flatten)]
     pub(crate) tokens_of: TokenArgs,
-    /// Passes over the training text.
+    /// Number of epochs.
     #[arg(long, value_name = "N")]
     pub(crate) epochs: Option<u64>,
     /// The plan.
     #[command(flatten)]
     pub(crate) plan: PlanArgs,
-    /// Tokens of training text, to say how long a pass over them takes where there is no text (default: a million).
+    /// Tokens of training text to compute the time of an epoch for, without a corpus (default: 1,000,000).
     #[arg(long, value_name = "N")]
-    pub(crate) tokens: Option<u64>,
-    /// Do not measure this machine: no times are given.
+    pub(crate) training_tokens: Option<u64>,
+    /// Do not measure this machine; report no times.
     #[arg(long)]
     pub(crate) no_measure: bool,
 }
@@ -126,19 +126,19 @@ pub(crate) struct GaugeArgs {
     /// The plan.
     #[command(flatten)]
     pub(crate) plan: PlanArgs,
-    /// Rounds to measure; each figure is taken in every one.
+    /// Number of rounds; each figure is measured in every round.
     #[arg(long, value_name = "N", default_value_t = 5, value_parser = clap::value_parser!(u16).range(1..=1000))]
     pub(crate) rounds: u16,
-    /// Seconds of a round.
+    /// Length of a round.
     #[arg(long, value_name = "SECONDS", default_value_t = 2.0)]
     pub(crate) seconds: f64,
-    /// Measure a range of widths, batches and vocabularies around the plan instead of the plan alone.
+    /// Measure a range of widths, batch sizes and vocabulary sizes around the plan instead of the plan only.
     #[arg(long)]
     pub(crate) scale: bool,
-    /// Write the chart of --scale here as scale.svg and scale.png.
+    /// Write the chart of --scale to DIR, as scale.svg and scale.png.
     #[arg(long, value_name = "DIR", requires = "scale")]
     pub(crate) pictures: Option<PathBuf>,
-    /// Replace pictures that are there.
+    /// Replace existing charts.
     #[arg(long, requires = "pictures")]
     pub(crate) force: bool,
 }

@@ -10,7 +10,7 @@ use super::choice::minutes;
 /// Where runs are kept.
 #[derive(Debug, Args)]
 pub(crate) struct RunsFolder {
-    /// The folder that runs are kept in.
+    /// Folder of the runs.
     #[arg(long, value_name = "DIR", default_value = "runs")]
     pub(crate) runs: PathBuf,
 }
@@ -18,7 +18,7 @@ pub(crate) struct RunsFolder {
 /// One run.
 #[derive(Debug, Args)]
 pub(crate) struct OneRun {
-    /// The run: its name, or its folder.
+    /// Run: its name or its folder.
     pub(crate) run: PathBuf,
     /// Where it is kept.
     #[command(flatten)]
@@ -28,34 +28,34 @@ pub(crate) struct OneRun {
 /// `resume`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph resume thornmere/runs/demo --epochs 40\n  lalograph resume demo --runs thornmere/runs --steps 4000 --learning-rate 0.002\n  lalograph resume thornmere/runs/demo --anew"
+    after_help = "Examples:\n  lalograph resume thornmere/runs/demo --epochs 40\n  lalograph resume demo --runs thornmere/runs --steps 4000 --learning-rate 0.002\n  lalograph resume thornmere/runs/demo --restart"
 )]
 pub(crate) struct ResumeArgs {
     /// The run.
     #[command(flatten)]
     pub(crate) place: OneRun,
-    /// Passes over the training text, counted from the run's beginning.
+    /// Number of epochs, counted from the start of the run (default: as planned).
     #[arg(long, value_name = "N", conflicts_with = "steps", value_parser = clap::value_parser!(u64).range(1..))]
     pub(crate) epochs: Option<u64>,
-    /// Optimiser steps, counted from the run's beginning.
+    /// Number of optimiser steps, counted from the start of the run (default: as planned).
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub(crate) steps: Option<u64>,
-    /// Highest learning rate from here on.
+    /// Peak learning rate from now on (default: as planned).
     #[arg(long, value_name = "RATE")]
     pub(crate) learning_rate: Option<f64>,
-    /// Stop after N validations without a gain; 0 for never.
+    /// Stop early after N validations without improvement, 0 = never (default: as planned).
     #[arg(long, value_name = "N")]
     pub(crate) patience: Option<u64>,
-    /// What samples go on from, from here on; may be given again and again.
+    /// Seed text that samples continue from now on (default: as planned); can be repeated.
     #[arg(long, value_name = "TEXT")]
-    pub(crate) seed_text: Vec<String>,
-    /// Begin from the first step instead of the last checkpoint.
+    pub(crate) from: Vec<String>,
+    /// Start again from the first step instead of the last checkpoint.
     #[arg(long)]
-    pub(crate) anew: bool,
-    /// Stop after N minutes of this command; the next `resume` goes on exactly where training stopped.
+    pub(crate) restart: bool,
+    /// Stop after N minutes of training (default: no limit). The next `resume` continues exactly where training stopped.
     #[arg(long, value_name = "N", value_parser = minutes)]
     pub(crate) minutes: Option<Duration>,
-    /// Threads; without it all processors. Results do not depend on it.
+    /// Number of threads (default: all processors). Results do not depend on it.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) threads: Option<u16>,
     /// Print JSON Lines as `train --json` does.
@@ -66,15 +66,15 @@ pub(crate) struct ResumeArgs {
 /// The commands of `runs`.
 #[derive(Debug, Subcommand)]
 pub(crate) enum RunsCommand {
-    /// List runs: how they stand, how far they came, how good they are.
+    /// List runs with status, steps and validation perplexity.
     List(ListArgs),
-    /// Show one run: its settings, its text, its curve, its samples, what its figures say.
+    /// Show one run: settings, text, learning curve, samples, hints.
     Show(ShowArgs),
-    /// Remove runs with all that is in their folders.
+    /// Remove runs with all their files.
     Remove(RemoveArgs),
-    /// Put runs side by side: settings that differ, figures, curves, samples.
+    /// Compare runs: settings that differ, figures, learning curves, samples.
     Compare(CompareArgs),
-    /// Write the report of a run: a page with its curves, samples and settings, and the pictures beside it.
+    /// Write the report of a run: an HTML page with curves, samples and settings, and its charts.
     Report(ReportArgs),
 }
 
@@ -109,18 +109,18 @@ pub(crate) struct ShowArgs {
 /// `runs remove`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph runs remove first second\n  lalograph runs remove --tokens --runs thornmere/runs"
+    after_help = "Examples:\n  lalograph runs remove first second\n  lalograph runs remove --encoded-corpora --runs thornmere/runs"
 )]
 pub(crate) struct RemoveArgs {
-    /// The runs: their names, or their folders.
-    #[arg(value_name = "RUN", required_unless_present = "tokens")]
+    /// Runs: their names or their folders.
+    #[arg(value_name = "RUN", required_unless_present = "encoded_corpora")]
     pub(crate) names: Vec<PathBuf>,
     /// Where they are kept.
     #[command(flatten)]
     pub(crate) place: RunsFolder,
-    /// Remove the encoded corpora that are kept beside the runs; they are made again when they are needed.
+    /// Remove the encoded corpora that are kept beside the runs; they are encoded again when needed.
     #[arg(long)]
-    pub(crate) tokens: bool,
+    pub(crate) encoded_corpora: bool,
 }
 
 /// `runs compare`.
@@ -129,16 +129,16 @@ pub(crate) struct RemoveArgs {
     after_help = "Examples:\n  lalograph runs compare thornmere/runs/demo runs/second\n  lalograph runs compare first second third --output comparison"
 )]
 pub(crate) struct CompareArgs {
-    /// The runs: their names, or their folders.
+    /// Runs: their names or their folders.
     #[arg(value_name = "RUN", required = true, num_args = 2..)]
     pub(crate) names: Vec<PathBuf>,
     /// Where they are kept.
     #[command(flatten)]
     pub(crate) place: RunsFolder,
-    /// Write a page and its pictures into this folder.
+    /// Write an HTML page and its charts to DIR (default: none).
     #[arg(long, value_name = "DIR")]
     pub(crate) output: Option<PathBuf>,
-    /// Replace an older page there.
+    /// Replace an existing page.
     #[arg(long, requires = "output")]
     pub(crate) force: bool,
     /// Print one JSON document.
@@ -155,13 +155,13 @@ pub(crate) struct ReportArgs {
     /// The run.
     #[command(flatten)]
     pub(crate) place: OneRun,
-    /// Where to write; without it the folder `report` in that of the run.
+    /// Write the report to DIR (default: the folder `report` of the run).
     #[arg(long, value_name = "DIR")]
     pub(crate) output: Option<PathBuf>,
-    /// Replace an older report there.
+    /// Replace an existing report.
     #[arg(long)]
     pub(crate) force: bool,
-    /// Print one JSON document that says what was written.
+    /// Print one JSON document with the paths of the files.
     #[arg(long)]
     pub(crate) json: bool,
 }

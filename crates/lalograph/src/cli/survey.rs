@@ -11,40 +11,40 @@ use super::corpus::{CleaningArgs, CorpusArgs};
 /// `survey`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph survey thornmere/diaries --document line\n  lalograph survey thornmere/diaries.csv --label outcome --match 'queen|brood' --pictures looks\n  lalograph survey thornmere/diaries --document line --clean lower_case --show-cleaning 3"
+    after_help = "Examples:\n  lalograph survey thornmere/diaries --document line\n  lalograph survey thornmere/diaries.csv --label outcome --match 'queen|brood' --pictures looks\n  lalograph survey thornmere/diaries --document line --cleaning lower_case --show-cleaning 3"
 )]
 pub(crate) struct SurveyArgs {
     /// The corpus.
     #[command(flatten)]
     pub(crate) corpus: CorpusArgs,
-    /// What is done to each document before it is looked at; nothing, if this is not given.
+    /// Cleaning before counting (default: none).
     #[command(flatten)]
     pub(crate) cleaning: CleaningArgs,
-    /// How many of the commonest words and characters to list.
+    /// List the N most frequent words and characters.
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub(crate) top: usize,
-    /// How many of the first documents to show.
+    /// Show the first N documents.
     #[arg(long, value_name = "N", default_value_t = 3)]
     pub(crate) rows: usize,
-    /// Count the documents that this regular expression matches, and show some.
+    /// Count documents that match this regular expression, in all and by class, and show examples.
     #[arg(long = "match", value_name = "PATTERN")]
     pub(crate) pattern: Option<Regex>,
-    /// Look for nearly equal documents too: those that have this share of their five-word runs in common.
+    /// Look for near duplicates: documents that share at least this part of their five-word sequences (default: off; 0.8 without a value).
     #[arg(long, value_name = "SHARE", num_args = 0..=1, default_missing_value = "0.8", value_parser = parse_resemblance, require_equals = true)]
     pub(crate) near: Option<f64>,
-    /// How many examples to show of matches and duplicates.
+    /// Show N examples of matches and duplicates.
     #[arg(long, value_name = "N", default_value_t = 3)]
     pub(crate) examples: usize,
-    /// Show the first N documents before and after the cleaning, differences marked, and nothing else.
-    #[arg(long, value_name = "N", requires = "clean", conflicts_with_all = ["json", "counts"])]
+    /// Show the first N documents before and after cleaning, with differences marked, and stop.
+    #[arg(long, value_name = "N", requires = "cleaning", conflicts_with_all = ["json", "counts"])]
     pub(crate) show_cleaning: Option<u64>,
-    /// Count documents, bytes and words, and nothing else.
-    #[arg(long, conflicts_with_all = ["clean", "pattern", "near", "pictures"])]
+    /// Count documents, bytes and words only.
+    #[arg(long, conflicts_with_all = ["cleaning", "pattern", "near", "pictures"])]
     pub(crate) counts: bool,
-    /// Draw lengths, classes and ranks into this folder, as SVG and PNG.
+    /// Write charts of lengths, classes and ranks to DIR, as SVG and PNG.
     #[arg(long, value_name = "DIR")]
     pub(crate) pictures: Option<PathBuf>,
-    /// Replace pictures that are there, and the file of what is left out.
+    /// Replace existing charts and an existing list of what was left out.
     #[arg(long)]
     pub(crate) force: bool,
     /// Print one JSON document.
@@ -68,34 +68,34 @@ pub(crate) struct SplitArgs {
     /// The corpus.
     #[command(flatten)]
     pub(crate) corpus: CorpusArgs,
-    /// Held out to judge by while training: a share below 1, or a number of documents.
+    /// Size of the validation part: a share below 1, or a number of documents.
     #[arg(long, value_name = "AMOUNT", default_value = "0.1", value_parser = parse_amount)]
     pub(crate) validation: Amount,
-    /// Held out to judge by at the end: a share below 1, or a number of documents.
+    /// Size of the test part: a share below 1, or a number of documents.
     #[arg(long, value_name = "AMOUNT", default_value = "0.1", value_parser = parse_amount)]
     pub(crate) test: Amount,
-    /// Seed of the choice.
+    /// Random seed of the split.
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub(crate) seed: u64,
-    /// Set documents with this label aside; may be given again and again.
+    /// Set documents with this label aside, in no part; can be repeated.
     #[arg(long, value_name = "LABEL")]
     pub(crate) set_aside: Vec<String>,
-    /// Keep nearly equal documents in one part: those that have this share of their five-word runs in common.
+    /// Keep near duplicates in one part: documents that share at least this part of their five-word sequences (default: off; 0.8 without a value).
     #[arg(long, value_name = "SHARE", num_args = 0..=1, default_missing_value = "0.8", value_parser = parse_resemblance, require_equals = true)]
     pub(crate) near: Option<f64>,
-    /// Apply a split file that is there already, instead of making one.
+    /// Apply an existing split file to the corpus instead of making one.
     #[arg(long, value_name = "FILE", conflicts_with_all = ["validation", "test", "seed", "set_aside", "near", "output"])]
-    pub(crate) by: Option<PathBuf>,
-    /// Where to write the split file, which `train`, `survey`, `vocab build` and `score` read with --split.
+    pub(crate) apply: Option<PathBuf>,
+    /// Write the split to FILE; `train`, `survey`, `vocab build` and `score` read it with --split.
     #[arg(long, short, value_name = "FILE", default_value = "split.json")]
     pub(crate) output: PathBuf,
-    /// Write the parts into this folder too, each a file: one document a line if they are lines without labels, else JSON Lines.
+    /// Write each part to a file in DIR too: one document per line if documents are lines without labels, otherwise JSON Lines.
     #[arg(long, value_name = "DIR")]
     pub(crate) files: Option<PathBuf>,
-    /// Further columns or field paths to write into the parts' files; may be given again and again.
+    /// Copy this column or field path to the files of the parts; can be repeated.
     #[arg(long, value_name = "COLUMN", requires = "files")]
     pub(crate) keep: Vec<String>,
-    /// Replace files that are there.
+    /// Replace existing files.
     #[arg(long)]
     pub(crate) force: bool,
     /// Print one JSON document.

@@ -9,28 +9,28 @@ use super::corpus::{CorpusArgs, TokenArgs};
 /// `vocab` and what it can do.
 #[derive(Debug, Subcommand)]
 pub(crate) enum VocabCommand {
-    /// Count the tokens of a corpus and keep the commonest.
+    /// Build a vocabulary from a corpus.
     Build(VocabBuildArgs),
-    /// Look into a vocabulary: its size, what was done to the text, tokens by rank.
+    /// Show a vocabulary: size, cleaning, tokens with counts.
     Show(VocabShowArgs),
-    /// Show a text, its tokens and their indices side by side.
+    /// Show the tokens and indices of a text.
     Encode(VocabEncodeArgs),
     /// Turn indices back into text.
     Decode(VocabDecodeArgs),
-    /// Show what a vocabulary's size costs and brings on text that it was not counted on.
+    /// Measure unknown tokens and text length on held-out text, by vocabulary size.
     Coverage(VocabCoverageArgs),
-    /// Put the tokens of two vocabularies together, counts added.
+    /// Merge two vocabularies and add their counts.
     Merge(VocabMergeArgs),
-    /// Add the words of a new corpus to a vocabulary; every old index stays.
+    /// Add the words of a new corpus to a vocabulary; existing indices do not change.
     Extend(VocabExtendArgs),
-    /// Show what two vocabularies share and what only one of them has.
+    /// Compare two vocabularies.
     Compare(VocabCompareArgs),
 }
 
 /// `vocab build`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph vocab build thornmere/diaries --document line --output words.json\n  lalograph vocab build thornmere/diaries --unit character --output characters.json\n  lalograph vocab build thornmere/diaries --unit byte-pair --vocab-size 600 --output merged.json"
+    after_help = "Examples:\n  lalograph vocab build thornmere/diaries --document line --output words.json\n  lalograph vocab build thornmere/diaries --unit character --output characters.json\n  lalograph vocab build thornmere/diaries --unit byte-pair --vocabulary-size 600 -o merged.json"
 )]
 pub(crate) struct VocabBuildArgs {
     /// The corpus.
@@ -39,10 +39,10 @@ pub(crate) struct VocabBuildArgs {
     /// How text is cleaned and cut.
     #[command(flatten)]
     pub(crate) tokens: TokenArgs,
-    /// Where to write the vocabulary.
+    /// Write the vocabulary to FILE.
     #[arg(long, short, value_name = "FILE", default_value = "vocabulary.json")]
     pub(crate) output: PathBuf,
-    /// Replace the file if it is there.
+    /// Replace an existing file.
     #[arg(long)]
     pub(crate) force: bool,
 }
@@ -53,21 +53,21 @@ pub(crate) struct VocabBuildArgs {
     after_help = "Examples:\n  lalograph vocab show thornmere/vocabulary.json\n  lalograph vocab show thornmere/vocabulary.json --find queen\n  lalograph vocab show thornmere/vocabulary.json --top 100 --json"
 )]
 pub(crate) struct VocabShowArgs {
-    /// A vocabulary or a model.
+    /// Vocabulary file, model file or run.
     pub(crate) file: PathBuf,
-    /// How many tokens to list.
+    /// List N tokens.
     #[arg(long, value_name = "N", default_value_t = 20)]
     pub(crate) top: usize,
-    /// List tokens that have this in them.
+    /// List tokens that contain TEXT.
     #[arg(long, value_name = "TEXT")]
     pub(crate) find: Option<String>,
-    /// Which tokens to list first.
+    /// Order of the list.
     #[arg(long, value_enum, value_name = "ORDER", default_value = "index")]
     pub(crate) order: TokenOrder,
-    /// List the tokens at these indices.
+    /// List the tokens with these indices.
     #[arg(long, value_name = "N,N,...", value_delimiter = ',', conflicts_with_all = ["find", "order"])]
     pub(crate) at: Vec<u32>,
-    /// List these tokens, or say that they have no index.
+    /// List this token, or report that it has no index; can be repeated.
     #[arg(long, value_name = "TOKEN", conflicts_with_all = ["find", "order", "at"])]
     pub(crate) token: Vec<String>,
     /// Print one JSON document.
@@ -78,22 +78,22 @@ pub(crate) struct VocabShowArgs {
 /// Which tokens are listed first.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum TokenOrder {
-    /// By index, the reserved tokens first.
+    /// By index.
     Index,
     /// By count, the most frequent first.
     Count,
-    /// By the token itself, in the order of its characters.
+    /// By token, in the order of code points.
     Token,
-    /// The longest.
+    /// Longest first.
     Longest,
-    /// The rarest.
+    /// By count, the rarest first.
     Rarest,
 }
 
 /// `vocab coverage`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph vocab coverage thornmere/diaries --document line\n  lalograph vocab coverage thornmere/diaries --document line --unit byte-pair --vocab-size 800\n  lalograph vocab coverage thornmere/diaries.csv --sizes 50,100,200 --pictures covered"
+    after_help = "Examples:\n  lalograph vocab coverage thornmere/diaries --document line\n  lalograph vocab coverage thornmere/diaries --document line --unit byte-pair --vocabulary-size 800\n  lalograph vocab coverage thornmere/diaries.csv --sizes 50,100,200 --pictures covered"
 )]
 pub(crate) struct VocabCoverageArgs {
     /// The corpus.
@@ -102,22 +102,22 @@ pub(crate) struct VocabCoverageArgs {
     /// How text is cleaned and cut.
     #[command(flatten)]
     pub(crate) tokens: TokenArgs,
-    /// Sizes to try, besides the largest; without them, steps up to the largest.
+    /// Vocabulary sizes to measure besides the largest (default: steps up to the largest).
     #[arg(long, value_name = "N,N,...", value_delimiter = ',')]
     pub(crate) sizes: Vec<usize>,
-    /// Share of documents held out to try the vocabularies on.
+    /// Share of documents to hold out.
     #[arg(long, value_name = "SHARE", default_value_t = 0.1)]
     pub(crate) held_out: f64,
-    /// Seed of that choice.
+    /// Random seed of the held-out documents.
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub(crate) seed: u64,
-    /// A split file: count on its training part, try on its validation part.
+    /// Build on the training part of this split file and measure on its validation part.
     #[arg(long, value_name = "FILE", conflicts_with_all = ["held_out", "seed"])]
-    pub(crate) by: Option<PathBuf>,
-    /// Draw the curve into this folder, as SVG and PNG.
+    pub(crate) held_out_by: Option<PathBuf>,
+    /// Write the chart to DIR, as SVG and PNG.
     #[arg(long, value_name = "DIR")]
     pub(crate) pictures: Option<PathBuf>,
-    /// Replace a picture that is there.
+    /// Replace an existing chart.
     #[arg(long)]
     pub(crate) force: bool,
     /// Print one JSON document.
@@ -131,14 +131,14 @@ pub(crate) struct VocabCoverageArgs {
     after_help = "Examples:\n  lalograph vocab merge thornmere/vocabulary.json thornmere/vocabulary.json -o both.json"
 )]
 pub(crate) struct VocabMergeArgs {
-    /// A vocabulary or a model.
+    /// First vocabulary file, model file or run.
     pub(crate) first: PathBuf,
-    /// Another, of the same unit and cleaning.
+    /// Second one, with the same unit and cleaning.
     pub(crate) second: PathBuf,
-    /// Where to write the vocabulary.
+    /// Write the vocabulary to FILE.
     #[arg(long, short, value_name = "FILE")]
     pub(crate) output: PathBuf,
-    /// Replace the file if it is there.
+    /// Replace an existing file.
     #[arg(long)]
     pub(crate) force: bool,
 }
@@ -149,21 +149,21 @@ pub(crate) struct VocabMergeArgs {
     after_help = "Examples:\n  lalograph vocab extend thornmere/vocabulary.json thornmere/diaries.csv -o longer.json"
 )]
 pub(crate) struct VocabExtendArgs {
-    /// The vocabulary, or a model.
+    /// Vocabulary file, model file or run to extend.
     pub(crate) file: PathBuf,
-    /// The new corpus; it is cleaned and cut as the vocabulary says.
+    /// New corpus; unit and cleaning are those of the vocabulary.
     #[command(flatten)]
     pub(crate) corpus: CorpusArgs,
-    /// Add at most N tokens, the commonest.
+    /// Add the N most frequent new tokens (default: all).
     #[arg(long, value_name = "N")]
     pub(crate) add: Option<usize>,
-    /// Add tokens that occur at least N times in the new corpus.
+    /// Add tokens with at least N occurrences in the new corpus.
     #[arg(long, value_name = "N", default_value_t = 1)]
-    pub(crate) min_count: u64,
-    /// Where to write the vocabulary.
+    pub(crate) minimum_count: u64,
+    /// Write the vocabulary to FILE.
     #[arg(long, short, value_name = "FILE")]
     pub(crate) output: PathBuf,
-    /// Replace the file if it is there.
+    /// Replace an existing file.
     #[arg(long)]
     pub(crate) force: bool,
 }
@@ -174,11 +174,11 @@ pub(crate) struct VocabExtendArgs {
     after_help = "Examples:\n  lalograph vocab compare thornmere/vocabulary.json thornmere/runs/demo\n  lalograph vocab compare thornmere/vocabulary.json thornmere/runs/demo --json"
 )]
 pub(crate) struct VocabCompareArgs {
-    /// A vocabulary or a model.
+    /// First vocabulary file, model file or run.
     pub(crate) first: PathBuf,
-    /// Another.
+    /// Second one.
     pub(crate) second: PathBuf,
-    /// How many of the commonest tokens that only one has to list.
+    /// List the N most frequent tokens that only one of them has.
     #[arg(long, value_name = "N", default_value_t = 10)]
     pub(crate) top: usize,
     /// Print one JSON document.
@@ -192,14 +192,14 @@ pub(crate) struct VocabCompareArgs {
     after_help = "Examples:\n  lalograph vocab encode thornmere/vocabulary.json 'The blue queen raced home.'\n  lalograph vocab encode thornmere/vocabulary.json --length 8 'The blue queen raced home.'\n  lalograph vocab encode thornmere/vocabulary.json --indices - < entry.txt"
 )]
 pub(crate) struct VocabEncodeArgs {
-    /// A vocabulary or a model.
+    /// Vocabulary file, model file or run.
     pub(crate) file: PathBuf,
-    /// The text, or - for standard input.
+    /// Text, or - for standard input.
     pub(crate) text: String,
-    /// Cut or pad to so many indices, as a fixed length would.
+    /// Cut or pad to N indices (default: neither).
     #[arg(long, value_name = "N")]
     pub(crate) length: Option<usize>,
-    /// Print the indices alone, on one line.
+    /// Print the indices only, on one line.
     #[arg(long, conflicts_with = "json")]
     pub(crate) indices: bool,
     /// Print one JSON document.
@@ -213,9 +213,9 @@ pub(crate) struct VocabEncodeArgs {
     after_help = "Examples:\n  lalograph vocab decode thornmere/vocabulary.json 12 7 30 4\n  echo 12 7 30 4 | lalograph vocab decode thornmere/vocabulary.json -"
 )]
 pub(crate) struct VocabDecodeArgs {
-    /// A vocabulary or a model.
+    /// Vocabulary file, model file or run.
     pub(crate) file: PathBuf,
-    /// Indices, or - to read them from standard input.
+    /// Token indices, or - for standard input.
     #[arg(required = true, value_name = "INDEX")]
     pub(crate) indices: Vec<String>,
 }

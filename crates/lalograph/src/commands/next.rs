@@ -172,6 +172,7 @@ fn percent(probability: f64) -> String {
     match probability * 100.0 {
         p if p >= 0.01 => format!("{p:.2} %"),
         0.0 => "0 %".to_owned(),
-        p => format!("{p:.0e} %"),
+        // As many places as the first figure needs.
+        p => format!("{p:.places$} %", places = (-p.log10()).ceil() as usize),
     }
 }

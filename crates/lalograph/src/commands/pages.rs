@@ -2,10 +2,9 @@
 
 use std::path::Path;
 
-use clap::CommandFactory;
 use lalograph_storage::Existing;
 
-use crate::cli::Cli;
+use crate::cli::definition;
 use crate::failure::Failure;
 use crate::files;
 use crate::output::number::counted;
@@ -14,14 +13,14 @@ use crate::output::screen::Screen;
 /// Prints a shell's completions.
 pub(crate) fn completions(shell: clap_complete::Shell, screen: &Screen) -> Result<(), Failure> {
     let mut text = Vec::new();
-    clap_complete::generate(shell, &mut Cli::command(), "lalograph", &mut text);
+    clap_complete::generate(shell, &mut definition(), "lalograph", &mut text);
     screen.print(&String::from_utf8_lossy(&text))
 }
 
 /// Writes the manual pages.
 pub(crate) fn manual(folder: &Path, force: bool, screen: &Screen) -> Result<(), Failure> {
     let mut pages = Vec::new();
-    let mut open = vec![("lalograph".to_owned(), Cli::command().disable_help_subcommand(true))];
+    let mut open = vec![("lalograph".to_owned(), definition().disable_help_subcommand(true))];
     while let Some((name, command)) = open.pop() {
         for inner in command.get_subcommands() {
             open.push((format!("{name}-{}", inner.get_name()), inner.clone()));

@@ -218,7 +218,7 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
         None => size(&args.plan, asked_plan(args)?)?,
     };
     let found = cost(&plan, indices, &zipf_share(indices))?;
-    let tokens = args.tokens.unwrap_or(1_000_000);
+    let tokens = args.training_tokens.unwrap_or(1_000_000);
     let threads = threads(args.plan.threads);
     let run = match &task {
         Some(task) => {
@@ -317,11 +317,15 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
                 100.0 * measured.share_of_matrix_peak,
             ),
         ));
-        let what = if args.tokens.is_some() { "an epoch" } else { "a million tokens" };
+        let what = if args.training_tokens.is_some() { "an epoch" } else { "a million tokens" };
         let time = duration(measured.seconds_per_epoch);
         work.push((
             what,
-            if args.tokens.is_some() { format!("{time} for {} tokens", count(tokens)) } else { time },
+            if args.training_tokens.is_some() {
+                format!("{time} for {} tokens", count(tokens))
+            } else {
+                time
+            },
         ));
     }
     let whole = run.as_ref().map_or_else(String::new, |run| {

@@ -39,7 +39,7 @@ pub(crate) fn lay_over(args: &ReadingArgs, plan: &mut CorpusPlan) {
     plan.quoted = args.quoted.map(|quoted| quoted == YesNo::Yes).or(plan.quoted);
     plan.head &= !args.no_head;
     plan.encoding = args.encoding.clone().or_else(|| plan.encoding.take());
-    plan.longest_bytes = args.longest.unwrap_or(plan.longest_bytes);
+    plan.longest_bytes = args.longest_bytes.unwrap_or(plan.longest_bytes);
     plan.expansion = args.expansion.unwrap_or(plan.expansion);
     plan.strict |= args.strict;
 }
@@ -58,7 +58,7 @@ pub(crate) fn refuse_idle(args: &ReadingArgs, corpus: &Corpus) -> Result<(), Fai
         (args.no_head && !tables, "--no-head", fields),
     ];
     match idle.into_iter().find(|(idle, ..)| *idle) {
-        Some((_, flag, why)) => Err(Failure::Usage(format!("{flag} has nothing to work on: {why}"))),
+        Some((_, flag, why)) => Err(Failure::Usage(format!("{flag} has no effect: {why}"))),
         None => Ok(()),
     }
 }
@@ -86,11 +86,11 @@ pub(crate) fn found(spec: &CorpusSpec) -> Result<Corpus, Failure> {
 
 /// The cleaning that was asked for; the steps go after normal form C, unless they begin with `none`.
 pub(crate) fn cleaning_steps(args: &CleaningArgs) -> Result<Option<Vec<CleaningStep>>, Failure> {
-    if args.clean.is_empty() {
+    if args.cleaning.is_empty() {
         return Ok(None);
     }
     let mut steps = vec![CleaningStep::NormalFormC];
-    for given in &args.clean {
+    for given in &args.cleaning {
         // A pattern may hold commas.
         let names: Vec<&str> =
             if given.starts_with("replace:") { vec![given] } else { given.split(',').collect() };

@@ -28,10 +28,10 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
         steps: args.steps,
         learning_rate: args.learning_rate,
         patience: args.patience,
-        seed_texts: args.seed_text.clone(),
+        seed_texts: args.from.clone(),
     };
     let storage = files::storage();
-    let resumable = Resumable::open(&*storage, found.path(), &changes, args.anew)?;
+    let resumable = Resumable::open(&*storage, found.path(), &changes, args.restart)?;
     let count_of_threads = threads(args.threads);
     let tokens = tokens_of(&found);
     let cache = tokens.as_deref().map(|path| TokenCache { storage: &*storage, path });

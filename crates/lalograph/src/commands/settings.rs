@@ -121,7 +121,7 @@ pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) -> 
     plan.start.model = model.start_model.clone().or_else(|| plan.start.model.take());
     lay(&model.layers, &mut plan.model.layers);
     lay(&model.softmax, &mut plan.model.softmax);
-    plan.model.tied |= model.tied;
+    plan.model.shared_vectors |= model.shared_vectors;
     lay(&step.batch, &mut plan.training.batch);
     lay(&step.window, &mut plan.training.window);
     // Vectors that are named here bring their own width.
@@ -163,7 +163,7 @@ pub(super) fn describe_windows(training: &TrainingPlan) -> String {
     let TrainingPlan { batch, window, .. } = training;
     match training.windows {
         WindowKind::Carried => {
-            let reset = if training.reset_at_documents { ", begun anew at documents" } else { "" };
+            let reset = if training.reset_at_documents { ", reset at documents" } else { "" };
             format!(
                 "{batch} streams x {window} tokens, state carried{reset}, gradients cut at the window's edge"
             )

@@ -41,7 +41,7 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
     }
     let parts = args.files.as_deref().map(|folder| PartFiles::places(folder, &corpus));
     // Better refused before the work than after it.
-    let output = args.by.is_none().then(|| args.output.clone());
+    let output = args.apply.is_none().then(|| args.output.clone());
     let places: Vec<PathBuf> =
         output.iter().chain(parts.iter().flat_map(|parts| parts.values())).cloned().collect();
     let mut set = files::begin("split", &places, existing)?;
@@ -58,7 +58,7 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
                 None => Ok(()),
             }
         };
-        match &args.by {
+        match &args.apply {
             Some(path) => apply(read_split(path)?, &corpus, observer, each),
             None => {
                 let spec = SplitSpec {

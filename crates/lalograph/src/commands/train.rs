@@ -77,8 +77,8 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
     if args.split.is_some() {
         plan.corpus.split.clone_from(&args.split);
     }
-    if args.vocabulary.is_some() {
-        plan.vocabulary.file.clone_from(&args.vocabulary);
+    if args.vocabulary_file.is_some() {
+        plan.vocabulary.file.clone_from(&args.vocabulary_file);
     }
     apply_token_args(&args.tokens, &mut plan.vocabulary)?;
     lay_model(&args.model, &args.step, &mut plan)?;
@@ -102,15 +102,15 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
     );
     lay(&args.temperatures, &mut plan.samples.temperatures);
     lay_spans(
-        (args.sample_every, args.sample_every_epochs),
+        (args.samples_every, args.samples_every_epochs),
         (&mut plan.samples.every, &mut plan.samples.every_epochs),
     );
-    lay(&args.sample_tokens, &mut plan.samples.tokens);
+    lay(&args.samples_tokens, &mut plan.samples.tokens);
     lay(&args.test_share, &mut plan.corpus.test_share);
     lay(&args.patience, &mut plan.training.patience);
-    lay(&args.checkpoint_every, &mut plan.checkpoints.every);
-    if !args.seed_text.is_empty() {
-        plan.samples.seed_text = Texts(args.seed_text.clone());
+    lay(&args.checkpoints_every, &mut plan.checkpoints.every);
+    if !args.from.is_empty() {
+        plan.samples.from = Texts(args.from.clone());
     }
     plan.check()?;
     Ok(plan)

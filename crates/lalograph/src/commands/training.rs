@@ -93,7 +93,7 @@ fn shown<T>(
                 ));
             }
             PreparationEvent::NotReused(error) => {
-                screen.warn(&format!("{error}; it is not used, and the corpus is encoded anew"));
+                screen.warn(&format!("{error}; it is not used, and the corpus is encoded again"));
             }
             _ => {}
         }

@@ -23,7 +23,10 @@ pub(super) fn base(description: &RunDescription, screen: &Screen) -> Option<Path
     let base = description.working_folder.clone();
     let base = base.filter(|base| base.is_dir() && std::env::current_dir().ok().as_ref() != Some(base));
     if let Some(base) = &base {
-        screen.note(&format!("the plan's paths are taken from {}, where the run was begun", base.display()));
+        screen.note(&format!(
+            "the paths of the plan are read from {}, where the run was started",
+            base.display()
+        ));
     }
     base
 }

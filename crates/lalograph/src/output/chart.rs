@@ -14,7 +14,7 @@ use crate::files;
 use crate::output::line::{Axis, drawable, line};
 use crate::output::number;
 use crate::output::outline::outline_text;
-use crate::output::palette::{HONEY, PLUM, SLATE, TEAL};
+use crate::output::palette::{PLUM, SLATE, TRAINING, VALIDATION};
 
 /// A level that a curve is read against.
 #[derive(Debug, Clone, Copy)]
@@ -51,8 +51,9 @@ pub(crate) fn learning_curve(
     let last_step = training.iter().chain(&validation).map(|point| point.0).fold(1.0, f64::max);
     let first_step = training.iter().chain(&validation).map(|point| point.0).fold(last_step, f64::min);
     let name = if dropout { "training perplexity (with dropout)" } else { "training perplexity" };
-    let training = line(training, HONEY, name);
-    let validation = line(validation, TEAL, "validation perplexity").map(|line| line.with_stroke_width(3.0));
+    let training = line(training, TRAINING, name);
+    let validation =
+        line(validation, VALIDATION, "validation perplexity").map(|line| line.with_stroke_width(3.0));
     let mut plots: Vec<Plot> = [training, validation].into_iter().flatten().map(Plot::Line).collect();
     if plots.is_empty() {
         return None;
@@ -213,7 +214,7 @@ mod tests {
         let size = |at: usize| u32::from_be_bytes(png[at..at + 4].try_into().unwrap());
         assert!((1000..4000).contains(&size(16)) && (500..2000).contains(&size(20)));
         assert!(draw().is_err(), "a picture that is there stays");
-        for colour in [super::HONEY, super::TEAL, super::PLUM, super::SLATE] {
+        for colour in [super::TRAINING, super::VALIDATION, super::PLUM, super::SLATE] {
             assert!(svg.contains(&colour.hex()), "{colour:?}");
         }
     }

@@ -3,7 +3,7 @@
 use anstyle::Style;
 
 use crate::output::number::{count, perplexity};
-use crate::output::palette::{PLUM, SLATE, TEAL};
+use crate::output::palette::{SLATE, TRAINING, VALIDATION};
 
 /// A field of dots.
 struct Dots {
@@ -143,7 +143,7 @@ pub(crate) fn perplexity_curve(
         return Vec::new();
     };
     let (line, point) =
-        (paint(TEAL.style(), "\u{2812}\u{2812}"), paint(PLUM.style().bold(), &POINT.to_string()));
+        (paint(TRAINING.style(), "\u{2812}\u{2812}"), paint(VALIDATION.style().bold(), &POINT.to_string()));
     let mut lines = vec![format!("  perplexity: {line} training {point} validation")];
     let last = curve.rows.len() - 1;
     for (row, marks) in curve.rows.iter().enumerate() {
@@ -156,8 +156,10 @@ pub(crate) fn perplexity_curve(
         let pieces = marks.chunk_by(|a, b| (*a == Mark::Point) == (*b == Mark::Point)).map(|piece| {
             let text: String = piece.iter().map(|mark| mark.character()).collect();
             match piece.first() {
-                Some(Mark::Point) => paint(PLUM.style().bold(), &text),
-                _ => paint(TEAL.style(), text.trim_end()) + &" ".repeat(text.len() - text.trim_end().len()),
+                Some(Mark::Point) => paint(VALIDATION.style().bold(), &text),
+                _ => {
+                    paint(TRAINING.style(), text.trim_end()) + &" ".repeat(text.len() - text.trim_end().len())
+                }
             }
         });
         let drawn: String = pieces.collect();

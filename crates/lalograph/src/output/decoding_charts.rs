@@ -35,7 +35,7 @@ pub(crate) fn decoding_charts(
         points,
         held_out,
         |trial| trial.longest_run_mean,
-        ("Copied from the training text", "longest run that stands there, tokens, mean"),
+        ("Copied from the training text", "longest copied run, tokens, mean"),
     );
     let named = [("perplexity", perplexity), ("copying", copying)];
     named.into_iter().filter_map(|(name, scene)| Some((name, scene?))).collect()

@@ -16,6 +16,11 @@ pub(crate) const SLATE: Colour = Colour(0x6B, 0x72, 0x80);
 /// Brick: errors.
 pub(crate) const BRICK: Colour = Colour(0xB8, 0x3A, 0x1E);
 
+/// Training text, wherever it is drawn.
+pub(crate) const TRAINING: Colour = HONEY;
+/// Validation text, wherever it is drawn.
+pub(crate) const VALIDATION: Colour = TEAL;
+
 impl Colour {
     /// As `#rrggbb`.
     pub(crate) fn hex(self) -> String {

@@ -220,10 +220,10 @@ fn duplicates(survey: &Survey, screen: &Screen) -> String {
     let mut lines = vec![match found.documents {
         0 => "  No document is equal to another.".to_owned(),
         documents => format!(
-            "  {} an earlier one to the byte ({}); {} there more than once.",
+            "  {} an earlier one exactly ({}); {} repeated.",
             counted(documents, "document repeats", "documents repeat"),
             percent(documents, survey.documents),
-            counted(found.repeated_texts, "text stands", "texts stand")
+            counted(found.repeated_texts, "text is", "texts are")
         ),
     }];
     for repeated in &found.most_repeated {

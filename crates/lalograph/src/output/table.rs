@@ -22,8 +22,66 @@ pub(crate) enum Column {
     Number,
 }
 
-/// Draws a table; an empty list of heads makes one without a head.
+/// The least width of a column of words.
+const LEAST_WORDS: usize = 12;
+
+/// Columns of a table's cell, in the terminal.
+fn width(cell: &str) -> usize {
+    cell.width().min(LONGEST_CELL)
+}
+
+/// The least width of a column in which no figure is broken; of a head, every word may have a line.
+fn least(column: Column, head: Option<&&str>, cells: &mut dyn Iterator<Item = &str>) -> usize {
+    let word = head.and_then(|head| head.split_whitespace().map(width).max()).unwrap_or(0);
+    let widest = cells.map(width).max().unwrap_or(0).max(word).max(1);
+    if column == Column::Number { widest } else { widest.min(LEAST_WORDS) }
+}
+
+/// Whether columns of these widths fit, with the space between them.
+fn fits(screen: &Screen, widths: &[usize]) -> bool {
+    widths.iter().sum::<usize>() + 3 * widths.len() <= screen.width()
+}
+
+/// Draws a table; an empty list of heads makes one without a head. Where its figures do not fit side by side, rows and columns change places, or
+/// every row becomes a list.
 pub(crate) fn table(screen: &Screen, heads: &[&str], columns: &[Column], rows: &[Vec<String>]) -> String {
+    let of = |at: usize| least(columns[at], heads.get(at), &mut rows.iter().map(|row| row[at].as_str()));
+    let widths: Vec<usize> = (0..columns.len()).map(of).collect();
+    if heads.is_empty() || rows.is_empty() || fits(screen, &widths) {
+        return drawn(screen, heads, columns, rows);
+    }
+    let turned_heads: Vec<&str> =
+        std::iter::once(heads[0]).chain(rows.iter().map(|row| row[0].as_str())).collect();
+    let turned: Vec<Vec<String>> = (1..heads.len())
+        .map(|at| {
+            std::iter::once(heads[at].to_owned()).chain(rows.iter().map(|row| row[at].clone())).collect()
+        })
+        .collect();
+    let turned_columns: Vec<Column> =
+        (0..turned_heads.len()).map(|at| if at == 0 { Column::Text } else { Column::Number }).collect();
+    let of = |at: usize| {
+        least(turned_columns[at], turned_heads.get(at), &mut turned.iter().map(|row| row[at].as_str()))
+    };
+    let widths: Vec<usize> = (0..turned_columns.len()).map(of).collect();
+    if columns[1..].iter().all(|column| *column == Column::Number) && fits(screen, &widths) {
+        return drawn(screen, &turned_heads, &turned_columns, &turned);
+    }
+    let lists = rows.iter().map(|row| {
+        let facts: Vec<Vec<String>> = heads[1..]
+            .iter()
+            .zip(&row[1..])
+            .map(|(head, cell)| vec![format!("  {head}"), cell.clone()])
+            .collect();
+        format!(
+            "  {}\n{}",
+            cut(&row[0], LONGEST_CELL),
+            drawn(screen, &[], &[Column::Text, Column::Text], &facts)
+        )
+    });
+    lists.collect::<Vec<_>>().join("\n")
+}
+
+fn drawn(screen: &Screen, heads: &[&str], columns: &[Column], rows: &[Vec<String>]) -> String {
     let mut table = Table::new();
     table
         .load_style(STYLE)
@@ -36,13 +94,7 @@ pub(crate) fn table(screen: &Screen, heads: &[&str], columns: &[Column], rows: &
         table.add_row(row.iter().map(|cell| cut(cell, LONGEST_CELL)));
     }
     for (index, column) in columns.iter().enumerate() {
-        let widest = rows
-            .iter()
-            .map(|row| row[index].as_str())
-            .chain(heads.get(index).copied())
-            .map(|cell| cell.width().min(LONGEST_CELL))
-            .max()
-            .unwrap_or(1);
+        let widest = least(*column, heads.get(index), &mut rows.iter().map(|row| row[index].as_str()));
         if let Some(drawn) = table.column_mut(index) {
             if *column == Column::Number {
                 drawn.set_cell_alignment(CellAlignment::Right);
@@ -78,6 +130,31 @@ mod tests {
         assert!(lines[1].trim().chars().all(|c| c == '\u{2500}'), "{drawn}");
         assert_eq!(lines[2], "  bee         7");
         assert_eq!(lines[3], "  queen   1,234");
+    }
+
+    #[test]
+    fn what_does_not_fit_side_by_side_is_turned_or_listed() {
+        let heads = ["part", "documents", "share", "failing", "restless", "steady"];
+        let columns: Vec<Column> =
+            (0..6).map(|at| if at == 0 { Column::Text } else { Column::Number }).collect();
+        let row = |name: &str| -> Vec<String> {
+            [name, "1,597", "65.2 %", "363 (80.3 %)", "456 (100.0 %)", "748 (79.9 %)"]
+                .map(str::to_owned)
+                .into()
+        };
+        let rows = [row("training"), row("validation")];
+        let wide = table(&Screen::plain(100), &heads, &columns, &rows);
+        assert!(wide.lines().next().unwrap().contains("failing"), "{wide}");
+        let turned = table(&Screen::plain(60), &heads, &columns, &rows);
+        assert!(turned.lines().next().unwrap().contains("training"), "{turned}");
+        assert!(turned.contains("363 (80.3 %)   363 (80.3 %)"), "{turned}");
+        let many: Vec<Vec<String>> = (0..9).map(|at| row(&format!("part {at}"))).collect();
+        let listed = table(&Screen::plain(60), &heads, &columns, &many);
+        assert_eq!(listed.matches("  part ").count(), 9, "{listed}");
+        assert_eq!(listed.matches("456 (100.0 %)").count(), 9, "{listed}");
+        for drawn in [wide, turned, listed] {
+            assert!(drawn.lines().all(|line| line.width() <= 100), "{drawn}");
+        }
     }
 
     #[test]

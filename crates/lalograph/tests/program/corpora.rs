@@ -106,13 +106,13 @@ fn columns_flags_and_encodings_that_do_not_fit_are_answered_with_advice() {
     workshop.run("survey a.csv --text 2").ok();
     workshop.run("survey semi.csv").fails(2, &["--delimiter ';'"]);
     workshop.run("survey semi.csv --delimiter ;").ok();
-    workshop.run("survey a.csv --text 2 --document line").fails(2, &["--document has nothing to work on"]);
-    workshop.run("survey a.txt --label outcome").fails(2, &["--label has nothing to work on"]);
+    workshop.run("survey a.csv --text 2 --document line").fails(2, &["--document has no effect"]);
+    workshop.run("survey a.txt --label outcome").fails(2, &["--label has no effect"]);
     workshop.run("survey a.txt --encoding martian").fails(2, &["no encoding is called `martian`", "latin1"]);
     workshop.run("survey a.txt --match (").fails(2, &["--match"]);
     workshop.run("survey a.txt --near=7").fails(2, &["at most 1"]);
     workshop
-        .run("survey a.txt --clean lower")
+        .run("survey a.txt --cleaning lower")
         .fails(2, &["no cleaning step is called `lower`", "lower_case"]);
     workshop.run("survey a.txt --delimiter \u{e9}").fails(2, &["corpus.delimiter", "ASCII"]);
     workshop.write("empty/inner/a.txt", "x");
@@ -143,11 +143,11 @@ fn cleaning_is_shown_used_and_travels_with_the_model() {
     let page = "<p>The QUEEN&#39;s brood,\r\n14 frames.</p>";
     workshop.write("page.txt", page);
     let steps = "strip_html,lower_case,collapse_space";
-    let shown = workshop.run(&format!("survey page.txt --clean {steps} --show-cleaning 1")).ok();
+    let shown = workshop.run(&format!("survey page.txt --cleaning {steps} --show-cleaning 1")).ok();
     assert!(shown.contains("before \u{27e6}<p>") && shown.contains("\u{27e6}queen's\u{27e7}"), "{shown}");
-    assert!(workshop.run("survey page.txt --clean none --show-cleaning 1").ok().contains("unchanged"));
-    workshop.run("survey page.txt --show-cleaning 1").fails(2, &["--clean"]);
-    let survey = workshop.run(&format!("survey page.txt --clean {steps} --json")).ok();
+    assert!(workshop.run("survey page.txt --cleaning none --show-cleaning 1").ok().contains("unchanged"));
+    workshop.run("survey page.txt --show-cleaning 1").fails(2, &["--cleaning"]);
+    let survey = workshop.run(&format!("survey page.txt --cleaning {steps} --json")).ok();
     assert_eq!(json(&survey)["first_rows"][0]["text"], "the queen's brood, 14 frames.");
 
     // What a user types later goes through the model's own steps: capitals, tags and glued quotation marks make nothing
@@ -160,9 +160,9 @@ fn cleaning_is_shown_used_and_travels_with_the_model() {
             "plain.txt",
             "--document",
             "line",
-            "--clean",
+            "--cleaning",
             steps,
-            "--clean",
+            "--cleaning",
             "replace:kilos?=>kg",
             "--steps",
             "2",
@@ -267,7 +267,7 @@ fn parts_can_be_written_as_files_and_a_split_applied_to_a_longer_corpus() {
     let more: Vec<String> = (300..400).map(|n| format!("entry {n} of the hive")).collect();
     workshop.write("longer.txt", [lines.join("\n"), more.join("\n")].join("\n"));
     let told =
-        json(&workshop.run("split longer.txt --document line --by split.json --files later --json").ok());
+        json(&workshop.run("split longer.txt --document line --apply split.json --files later --json").ok());
     assert_eq!(
         told["parts"]["training"]["documents"].as_u64().unwrap()
             + told["parts"]["validation"]["documents"].as_u64().unwrap()

@@ -8,7 +8,7 @@ use crate::common::{Chance, Workshop, killed_after, told, workshop_with_demo};
 
 /// A run that writes checkpoints, samples and validations all the time.
 const RUN: &str = "train thornmere/diaries --document line --embedding 16 --hidden 48 --steps 90 --batch 8 --window 16 --validate-every 8 \
-                   --sample-every 8 --sample-tokens 8 --checkpoint-every 3 --test-share 0.05 --set training.flow_every=10 --quiet --name";
+                   --samples-every 8 --samples-tokens 8 --checkpoints-every 3 --test-share 0.05 --set training.flow_every=10 --quiet --name";
 
 /// What a run leaves, but for times.
 fn left(workshop: &Workshop, name: &str) -> (Vec<u8>, String, String) {

@@ -36,7 +36,7 @@ impl Drop for Mounted {
 /// Bytes of a page, by which such a file system grows.
 const PAGE: u64 = 4096;
 
-const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window 8 --sample-tokens 5 --validate-every 3 --checkpoint-every 2 --quiet";
+const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window 8 --samples-tokens 5 --validate-every 3 --checkpoints-every 2 --quiet";
 
 /// Commands that write everything to `full`, and how a run there is gone on with.
 const COMMANDS: [(&str, Option<&str>); 11] = [

@@ -129,7 +129,7 @@ const READERS: [Reader; 34] = [
     .making(&["both.json"]),
     Reader::new("vocabulary of a run", "runs/one/vocabulary.json", "resume one --steps 8 --quiet")
         .sealed(RESUMED),
-    Reader::new("split", "split.json", "split letters.txt --document line --by split.json"),
+    Reader::new("split", "split.json", "split letters.txt --document line --apply split.json"),
     Reader::new("store", "runs/.tokens/*/training.tokens", TRAIN_AGAIN).making(&["runs/two"]).sealed(TRAINED),
     Reader::new("store of held-out text", "runs/.tokens/*/validation.tokens", TRAIN_AGAIN)
         .making(&["runs/two"])
@@ -162,7 +162,7 @@ const READERS: [Reader; 34] = [
     Reader::new(
         "vectors to start from",
         "v.txt",
-        "embed import v.txt --vocab words.json --output i.safetensors",
+        "embed import v.txt --vocabulary-file words.json --output i.safetensors",
     )
     .making(&["i.safetensors"]),
     Reader::new("similarity", "pairs.tsv", "embed judge v.txt --similarity pairs.tsv"),
@@ -176,8 +176,8 @@ const READERS: [Reader; 34] = [
 ];
 
 /// A small run; its tokens are in the folder of runs already.
-const TRAIN: &str = "--document line --embedding 4 --hidden 6 --steps 6 --batch 2 --window 8 --validate-every 3 --sample-tokens 5 --checkpoint-every 6 --flow-every 3 --quiet";
-const TRAIN_AGAIN: &str = "train letters.txt --name two --document line --embedding 4 --hidden 6 --steps 6 --batch 2 --window 8 --validate-every 3 --sample-tokens 5 --checkpoint-every 6 --flow-every 3 --quiet";
+const TRAIN: &str = "--document line --embedding 4 --hidden 6 --steps 6 --batch 2 --window 8 --validate-every 3 --samples-tokens 5 --checkpoints-every 6 --flow-every 3 --quiet";
+const TRAIN_AGAIN: &str = "train letters.txt --name two --document line --embedding 4 --hidden 6 --steps 6 --batch 2 --window 8 --validate-every 3 --samples-tokens 5 --checkpoints-every 6 --flow-every 3 --quiet";
 
 fn workshop() -> Workshop {
     let workshop = Workshop::new();
@@ -202,9 +202,9 @@ fn workshop() -> Workshop {
     workshop.run(&format!("train letters.txt --name one {TRAIN}")).ok();
     workshop.run("plan new --all --output plan.toml").ok();
     workshop.run("vocab build letters.txt --output words.json").ok();
-    workshop.run("vocab build letters.txt --unit byte-pair --vocab-size 280 --output merged.json").ok();
+    workshop.run("vocab build letters.txt --unit byte-pair --vocabulary-size 280 --output merged.json").ok();
     workshop.run("vocab build lines.jsonl --text text --output few.json").ok();
-    workshop.run("vocab build letters.txt --unit unigram --vocab-size 300 --output pieces.json").ok();
+    workshop.run("vocab build letters.txt --unit unigram --vocabulary-size 300 --output pieces.json").ok();
     workshop.run("split letters.txt --document line --output split.json").ok();
     workshop.run("embed train letters.txt --document line --dimensions 4 --output v.safetensors").ok();
     workshop

@@ -73,14 +73,14 @@ fn copied_runs_stand_in_the_training_text_where_it_is_said() {
     workshop.run("sample alone.safetensors --copying").fails(1, &["only a run knows its training text"]);
     workshop.write("one.txt", "another text altogether . ".repeat(60));
     workshop.run("sample runs/echo --copying --tokens 5").fails(1, &["not the one"]);
-    workshop.run("sample runs/echo --copied-run 5").fails(2, &["--copied-run has nothing to work on"]);
+    workshop.run("sample runs/echo --copied-run 5").fails(2, &["--copied-run has no effect"]);
 }
 
 #[test]
 fn what_becomes_of_the_unknown_token_is_chosen() {
     let workshop = workshop_with_demo();
-    let train = "train thornmere/diaries --document line --vocab-size 60 --embedding 12 --hidden 16 --batch 8 --window 16 --steps 60 \
-                 --learning-rate 0.01 --sample-every 0 --quiet --name few";
+    let train = "train thornmere/diaries --document line --vocabulary-size 60 --embedding 12 --hidden 16 --batch 8 --window 16 --steps 60 \
+                 --learning-rate 0.01 --samples-every 0 --quiet --name few";
     workshop.run(train).ok();
     let written = |how: &str| -> Vec<Value> {
         let out = workshop.run(&format!("sample runs/few --count 6 --tokens 60 --json{how}")).ok();
@@ -114,9 +114,9 @@ fn what_becomes_of_the_unknown_token_is_chosen() {
     let sum: f64 = candidates.iter().map(|candidate| candidate["probability"].as_f64().unwrap()).sum();
     assert!((sum - 1.0).abs() < 1e-9, "{sum}");
     assert!(workshop.run("next runs/few the").ok().contains("`sample` leaves it out"));
-    workshop.run("sample runs/few --unknown draw --beam 3").fails(2, &["--unknown has nothing to work on"]);
-    workshop.run(&train.replace("few", "bytes").replace("--vocab-size 60", "--unit byte")).ok();
-    workshop.run("sample runs/bytes --unknown spell").fails(2, &["--unknown has nothing to work on"]);
+    workshop.run("sample runs/few --unknown draw --beam 3").fails(2, &["--unknown has no effect"]);
+    workshop.run(&train.replace("few", "bytes").replace("--vocabulary-size 60", "--unit byte")).ok();
+    workshop.run("sample runs/bytes --unknown spell").fails(2, &["--unknown has no effect"]);
     assert!(workshop.run("sample runs/few --unknown draw --greedy --measure --count 2").status == 2);
 }
 
@@ -154,7 +154,7 @@ fn ways_of_choosing_are_measured_beside_held_out_text() {
     std::fs::copy(workshop.path("thornmere/runs/demo/demo.safetensors"), workshop.path("alone.safetensors"))
         .unwrap();
     let done = workshop.run("sample alone.safetensors --measure --temperature 1 --count 2 --tokens 9 --json");
-    assert!(done.err.contains("nothing is said of copying"), "{done:?}");
+    assert!(done.err.contains("copying and held-out text are not measured"), "{done:?}");
     let alone = json(&done.ok());
     assert!(alone["held_out"].is_null() && alone["decodings"][0]["copied_share"].is_null());
     workshop.run("sample thornmere/runs/demo --measure --greedy").fails(2, &["always among"]);

@@ -19,18 +19,18 @@ enum After {
 }
 use After::{Again, Resume};
 
-const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window 8 --sample-tokens 5 --validate-every 3 --checkpoint-every 2 --quiet";
+const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window 8 --samples-tokens 5 --validate-every 3 --checkpoints-every 2 --quiet";
 
 /// Every command that writes anything; `{small}` stands for the settings of a small run.
 const COMMANDS: [(&str, After); 24] = [
     ("train letters.txt --name three --steps 8 {small}", Resume("runs/three")),
     ("train letters.txt --name two --force --steps 8 {small}", Resume("runs/two")),
     (
-        "train letters.txt --name three --steps 4 --cell gru --unit byte-pair --vocab-size 280 {small}",
+        "train letters.txt --name three --steps 4 --cell gru --unit byte-pair --vocabulary-size 280 {small}",
         Resume("runs/three"),
     ),
     ("resume one --steps 12 --quiet", Again),
-    ("resume one --anew --quiet", Again),
+    ("resume one --restart --quiet", Again),
     ("resume one --epochs 1 --quiet", Again),
     ("runs remove two", Again),
     ("runs report one --output report", Again),
@@ -39,7 +39,7 @@ const COMMANDS: [(&str, After); 24] = [
     ("demo --corpus-only --size 60000 --dir demo", Again),
     ("manual man", Again),
     ("vocab build letters.txt --output new.json", Again),
-    ("vocab build letters.txt --unit unigram --vocab-size 300 --output new.json", Again),
+    ("vocab build letters.txt --unit unigram --vocabulary-size 300 --output new.json", Again),
     ("vocab merge words.json other.json --output both.json", Again),
     ("vocab coverage letters.txt --document line --pictures coverage", Again),
     ("split letters.txt --document line --output s.json --files parts", Again),
@@ -48,7 +48,7 @@ const COMMANDS: [(&str, After); 24] = [
         "embed train letters.txt --document line --dimensions 4 --lanes 2 --output w.safetensors --text-output w.txt",
         Again,
     ),
-    ("embed import v.txt --output i.safetensors --vocab words.json", Again),
+    ("embed import v.txt --output i.safetensors --vocabulary-file words.json", Again),
     ("embed map v.safetensors --layout principal --output map", Again),
     ("flow runs/one letters.txt --document line --pictures flow", Again),
     ("sample runs/one --tokens 200 --seed 3 --output sample.txt", Again),

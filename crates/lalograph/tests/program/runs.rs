@@ -7,7 +7,7 @@ use crate::common::{Workshop, workshop_with_demo};
 use serde_json::Value;
 
 const SMALL: &str = "train thornmere/diaries --document line --embedding 12 --hidden 16 --steps 30 --batch 8 --window 16 \
-                     --validate-every 10 --sample-every 10 --sample-tokens 8 --quiet";
+                     --validate-every 10 --samples-every 10 --samples-tokens 8 --quiet";
 
 fn json(text: &str) -> Value {
     serde_json::from_str(text).unwrap_or_else(|error| panic!("{error}: {text}"))
@@ -16,7 +16,7 @@ fn json(text: &str) -> Value {
 /// Begins a long run and waits until it has been validated once.
 fn begun(workshop: &Workshop, name: &str) -> (Child, BufReader<std::process::ChildStdout>) {
     let words = format!(
-        "train thornmere/diaries --document line --hidden 64 --epochs 100000 --validate-every 5 --sample-every 0 \
+        "train thornmere/diaries --document line --hidden 64 --epochs 100000 --validate-every 5 --samples-every 0 \
          --set training.schedule=constant --name {name} --json"
     );
     let mut child = workshop
@@ -66,7 +66,7 @@ fn a_run_that_is_told_to_end_says_how_to_go_on_and_ends_as_if_it_had_not_been() 
         let done = workshop.run(&format!("resume {name} --steps {steps} --quiet")).ok();
         assert!(done.contains("validation perplexity"), "{done}");
         let words = format!(
-            "train thornmere/diaries --document line --hidden 64 --steps {steps} --validate-every 5 --sample-every 0 \
+            "train thornmere/diaries --document line --hidden 64 --steps {steps} --validate-every 5 --samples-every 0 \
              --set training.schedule=constant --set training.epochs=100000 --name whole-{name} --quiet"
         );
         workshop.run_words(&words.split_whitespace().collect::<Vec<_>>()).ok();
@@ -179,7 +179,7 @@ fn a_run_is_gone_on_with_from_another_folder_and_given_more() {
 #[test]
 fn damaged_checkpoints_are_named_and_the_one_before_is_used() {
     let workshop = workshop_with_demo();
-    workshop.run(&format!("{SMALL} --name one --checkpoint-every 10")).ok();
+    workshop.run(&format!("{SMALL} --name one --checkpoints-every 10")).ok();
     let newest = "runs/one/checkpoints/step-0000000030.safetensors";
     assert!(workshop.path(newest).is_file());
     let mut bytes = std::fs::read(workshop.path(newest)).unwrap();
@@ -193,8 +193,8 @@ fn damaged_checkpoints_are_named_and_the_one_before_is_used() {
     for step in [32, 30] {
         workshop.write(&format!("runs/one/checkpoints/step-{step:010}.safetensors"), "");
     }
-    workshop.run("resume one --steps 40").fails(1, &["none of the run's checkpoints is whole", "--anew"]);
-    workshop.run("resume one --steps 40 --anew --quiet").ok();
+    workshop.run("resume one --steps 40").fails(1, &["none of the run's checkpoints is whole", "--restart"]);
+    workshop.run("resume one --steps 40 --restart --quiet").ok();
 }
 
 #[test]
@@ -255,7 +255,7 @@ fn a_time_limit_stops_a_run_that_goes_on_to_the_same_end() {
 #[test]
 fn validations_and_samples_come_by_epochs_too() {
     let workshop = workshop_with_demo();
-    let small = SMALL.replace("--validate-every 10 --sample-every 10 ", "");
+    let small = SMALL.replace("--validate-every 10 --samples-every 10 ", "");
     let moments = |words: &str| -> (Vec<u64>, Vec<u64>) {
         let out = workshop.run(&format!("{small} --force --name spans --json {words}")).ok();
         let lines: Vec<Value> = out.lines().map(json).collect();
@@ -273,10 +273,10 @@ fn validations_and_samples_come_by_epochs_too() {
     let share = 7.0 / epoch as f64;
     // The flag of epochs alone turns steps off; both together count.
     let (validated, sampled) =
-        moments(&format!("--validate-every-epochs {share} --sample-every-epochs {share}"));
+        moments(&format!("--validate-every-epochs {share} --samples-every-epochs {share}"));
     assert_eq!((validated, sampled), (vec![7, 14, 21, 28, 30], vec![7, 14, 21, 28, 30]));
     let (validated, sampled) =
-        moments(&format!("--validate-every-epochs {share} --validate-every 10 --sample-every 15"));
+        moments(&format!("--validate-every-epochs {share} --validate-every 10 --samples-every 15"));
     assert_eq!((validated, sampled), (vec![7, 10, 14, 20, 21, 28, 30], vec![15, 30]));
 }
 
@@ -285,7 +285,7 @@ fn samples_go_on_from_seed_texts_given_and_drawn_at_set_moments() {
     let workshop = workshop_with_demo();
     let words: Vec<&str> = SMALL
         .split_whitespace()
-        .chain(["--name", "one", "--seed-text", "Hesper", "--seed-text", "Maudry walked"])
+        .chain(["--name", "one", "--from", "Hesper", "--from", "Maudry walked"])
         .chain(["--temperatures", "0.5,1.5", "--set", "samples.at=[2,5]", "--set", "samples.drawn_seeds=1"])
         .chain(["--set", "samples.drawn_seed_tokens=4"])
         .collect();
@@ -348,7 +348,7 @@ fn runs_are_listed_shown_compared_reported_and_removed() {
     let document = json(&workshop.run("runs compare first second --json").ok());
     assert_eq!(document["differing_settings"].as_array().unwrap().len(), 2);
     workshop.run("runs compare first second --output side").fails(1, &["exists already", "--force"]);
-    workshop.run("runs compare first").fails(2, &["2 values required"]);
+    workshop.run("runs compare first").fails(2, &["needs 2 values"]);
     workshop.run("runs compare first nothing").fails(1, &["no run `nothing`"]);
     let page = workshop.read("side/comparison.html");
     assert!(page.contains("<svg") && page.contains("model.cell"));
@@ -366,7 +366,7 @@ fn runs_are_listed_shown_compared_reported_and_removed() {
     }
     let page = workshop.read("runs/first/report/report.html");
     for part in
-        ["How the text got better", "layer.0.recurrent", "training.learning_rate", "too short to judge"]
+        ["How the text got better", "layer.0.recurrent", "training.learning_rate", "training too short"]
     {
         assert!(page.contains(part), "no {part}");
     }
@@ -380,7 +380,7 @@ fn runs_are_listed_shown_compared_reported_and_removed() {
 
     workshop.run("runs remove first nothing").fails(1, &["no run `nothing`"]);
     assert!(workshop.path("runs/first").is_dir(), "all are found before any is removed");
-    assert!(workshop.run("runs remove first second --tokens").ok().contains("removed runs/first"));
+    assert!(workshop.run("runs remove first second --encoded-corpora").ok().contains("removed runs/first"));
     let left: Vec<_> =
         std::fs::read_dir(workshop.path("runs")).unwrap().map(|entry| entry.unwrap().file_name()).collect();
     assert_eq!(left, [".lalograph-lock"]);
@@ -479,7 +479,7 @@ fn a_damaged_run_is_named_and_the_others_are_listed() {
 #[test]
 fn each_hint_is_provoked_by_a_run_and_said_with_its_figure() {
     let workshop = workshop_with_demo();
-    let few = "train thornmere/diaries --document line --embedding 16 --batch 8 --window 16 --sample-every 0 --quiet --json";
+    let few = "train thornmere/diaries --document line --embedding 16 --batch 8 --window 16 --samples-every 0 --quiet --json";
     let lines: String =
         (0..14).map(|_| "the keeper walked to the hive and saw the queen lay in the comb today\n").collect();
     workshop.write("same.txt", lines);
@@ -488,10 +488,10 @@ fn each_hint_is_provoked_by_a_run_and_said_with_its_figure() {
         ("vanishing_gradients", format!("{few} --cell plain-tanh --hidden 16 --steps 20 --flow-every 10 --set model.recurrent_gain=0.05")),
         ("exploding_gradients", format!("{few} --cell plain-relu --hidden 16 --steps 1 --flow-every 1 --validation-share 0 --set model.recurrent_gain=2.2")),
         ("worse_than_unigram", format!("{few} --hidden 16 --steps 120 --learning-rate 1e-6")),
-        ("many_unknown_tokens", format!("{few} --hidden 16 --steps 3 --vocab-size 40")),
+        ("many_unknown_tokens", format!("{few} --hidden 16 --steps 3 --vocabulary-size 40")),
         (
             "validation_seen_in_training",
-            "train same.txt --document line --hidden 8 --steps 3 --batch 2 --window 4 --validation-share 0.3 --sample-every 0 --quiet --json".to_owned(),
+            "train same.txt --document line --hidden 8 --steps 3 --batch 2 --window 4 --validation-share 0.3 --samples-every 0 --quiet --json".to_owned(),
         ),
         ("too_short", format!("{few} --hidden 16 --steps 4")),
     ];
@@ -537,7 +537,7 @@ fn a_place_that_takes_no_more_ends_the_run_with_its_name_and_it_is_gone_on_with_
     // A limit on the size of files is met as a full disk is: in the middle of a write.
     let program = env!("CARGO_BIN_EXE_lalograph");
     let words =
-        SMALL.replace("--steps 30", "--steps 60 --checkpoint-every 5").replace("--hidden 16", "--hidden 96");
+        SMALL.replace("--steps 30", "--steps 60 --checkpoints-every 5").replace("--hidden 16", "--hidden 96");
     let limited = format!("trap '' XFSZ; ulimit -f 700; exec {program} {words} --name full");
     let output = std::process::Command::new("bash")
         .current_dir(workshop.path(""))

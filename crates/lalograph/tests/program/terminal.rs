@@ -82,17 +82,14 @@ fn nothing_from_outside_is_obeyed_in_any_command() {
             word.escape_unicode().to_string().replace("\\u{", "\\U").replace('}', "")
         ),
     );
-    let train = "--document line --encoding utf-8 --cell gru --embedding 4 --hidden 6 --steps 6 --batch 2 --window 8 --sample-tokens 20 --validate-every 3 --sample-every 3";
+    let train = "--document line --encoding utf-8 --cell gru --embedding 4 --hidden 6 --steps 6 --batch 2 --window 8 --samples-tokens 20 --validate-every 3 --samples-every 3";
     let corpus = ["--document", "line", "--encoding", "utf-8"];
     let mut commands: Vec<Vec<&str>> = vec![
         [&["train", &text, "--name", "one"], &train.split(' ').collect::<Vec<_>>()[..]].concat(),
         [&["train", &text, "--name", "two", "--json"], &train.split(' ').collect::<Vec<_>>()[..]].concat(),
         [&["train", &text, "--name", word], &train.split(' ').collect::<Vec<_>>()[..]].concat(),
-        [
-            &["train", &text, "--name", "three", "--seed-text", word],
-            &train.split(' ').collect::<Vec<_>>()[..],
-        ]
-        .concat(),
+        [&["train", &text, "--name", "three", "--from", word], &train.split(' ').collect::<Vec<_>>()[..]]
+            .concat(),
         [&["survey", &text], &corpus[..]].concat(),
         [&["survey", &text, "--json"], &corpus[..]].concat(),
         vec!["survey", "table.csv", "--encoding", "utf-8", "--text", "text", "--label", word],
@@ -119,7 +116,15 @@ fn nothing_from_outside_is_obeyed_in_any_command() {
         vec!["vocab", "decode", "words.json", "4", "5", "6", "7", "8"],
         [&["vocab", "coverage", &text], &corpus[..]].concat(),
         [&["embed", "train", &text, "--output", "v.safetensors", "--dimensions", "4"], &corpus[..]].concat(),
-        vec!["embed", "import", "vectors.txt", "--output", "i.safetensors", "--vocab", "words.json"],
+        vec![
+            "embed",
+            "import",
+            "vectors.txt",
+            "--output",
+            "i.safetensors",
+            "--vocabulary-file",
+            "words.json",
+        ],
         vec!["embed", "near", "vectors.txt", word, "hive"],
         vec!["embed", "near", "vectors.txt", "nothing-like-it"],
         vec!["embed", "relate", "vectors.txt", word, "hive", "mill"],

@@ -37,7 +37,7 @@ fn tables_fit_their_width_and_have_no_colour_in_a_pipe() {
 fn vocabularies_are_built_shown_and_used_both_ways() {
     let workshop = workshop_with_demo();
     let built = workshop
-        .run("vocab build thornmere/diaries --document line --clean lower_case --vocab-size 300 --output v.json")
+        .run("vocab build thornmere/diaries --document line --cleaning lower_case --vocabulary-size 300 --output v.json")
         .ok();
     assert!(built.contains("304 = 300 words + 4 reserved"), "{built}");
     workshop
@@ -75,12 +75,12 @@ fn vocabularies_are_built_shown_and_used_both_ways() {
 
     // A vocabulary that was built is one that training can use.
     workshop
-        .run("train thornmere/diaries --document line --vocab v.json --steps 2 --hidden 8 --name v --quiet")
+        .run("train thornmere/diaries --document line --vocabulary-file v.json --steps 2 --hidden 8 --name v --quiet")
         .ok();
     let kept = workshop.run("vocab show runs/v --json").ok();
     let kept: Value = serde_json::from_str(&kept).unwrap();
     assert_eq!((kept["indices"].as_u64(), kept["cleaning"][1].as_str()), (Some(304), Some("lower_case")));
-    workshop.run("train thornmere/diaries --vocab v.json --unit word").fails(2, &["--unit"]);
+    workshop.run("train thornmere/diaries --vocabulary-file v.json --unit word").fails(2, &["--unit"]);
 }
 
 #[test]
@@ -186,7 +186,7 @@ fn the_examples_of_every_help_page_work_as_typed() {
                 continue;
             }
             let example = if example.starts_with("lalograph train") {
-                format!("{example} --steps 1 --sample-tokens 2").replace("--epochs 3 ", "")
+                format!("{example} --steps 1 --samples-tokens 2").replace("--epochs 3 ", "")
             } else {
                 example.to_owned()
             };
@@ -213,6 +213,6 @@ fn completions_and_manual_pages_come_from_the_program() {
         assert!(workshop.run(&format!("completions {shell}")).ok().contains("lalograph"));
     }
     workshop.run("manual pages").ok();
-    assert!(workshop.read("pages/lalograph-vocab-encode.1").contains("side by side"));
+    assert!(workshop.read("pages/lalograph-vocab-encode.1").contains("tokens and indices of a text"));
     workshop.run("manual pages").fails(1, &["exists already"]);
 }

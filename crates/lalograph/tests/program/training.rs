@@ -6,7 +6,7 @@ use safetensors::SafeTensors;
 use serde_json::Value;
 
 const SMALL: &str = "train thornmere/diaries --document line --embedding 12 --hidden 16 --steps 30 --batch 8 --window 16 \
-                     --sample-every 15 --sample-tokens 12 --validate-every 10 --quiet";
+                     --samples-every 15 --samples-tokens 12 --validate-every 10 --quiet";
 
 #[test]
 fn the_same_seed_writes_the_same_model_file_on_any_number_of_threads() {
@@ -269,8 +269,8 @@ fn corpora_that_cannot_be_trained_on_are_refused_and_nothing_is_left_behind() {
         ("train short.txt", 1, "--batch or --window"),
         ("train nowhere", 1, "no such file or folder"),
         ("train folder", 1, "no files ending in .txt"),
-        ("train words.txt --min-count 5000", 1, "nothing but its reserved tokens"),
-        ("train words.txt --vocab nowhere.json", 1, "nowhere.json"),
+        ("train words.txt --minimum-count 5000", 1, "nothing but its reserved tokens"),
+        ("train words.txt --vocabulary-file nowhere.json", 1, "nowhere.json"),
         ("train -", 2, "standard input"),
         ("train words.txt --hidden 0", 2, "`model.hidden` is 0"),
         ("train words.txt --hidden 99999", 2, "above the limit"),
@@ -343,7 +343,7 @@ fn every_kind_of_cell_softmax_optimiser_and_window_trains_and_is_used_from_its_f
             "gru",
             "--cell gru --layers 2 --optimiser adamw --schedule one-cycle --set model.layer_norm=true --set model.residual=true",
         ),
-        ("tied", "--tied --optimiser averaged-sgd --schedule plateau --learning-rate 0.5"),
+        ("tied", "--shared-vectors --optimiser averaged-sgd --schedule plateau --learning-rate 0.5"),
         ("clusters", "--softmax clustered --set model.clusters=[50,200] --schedule inverse-square-root"),
         (
             "sampled",
@@ -385,7 +385,7 @@ fn every_kind_of_cell_softmax_optimiser_and_window_trains_and_is_used_from_its_f
     workshop
         .run(&format!("{SMALL} --set model.directions=both"))
         .fails(2, &["model.directions", "backwards"]);
-    workshop.run(&format!("{SMALL} --softmax clustered --tied")).fails(2, &["cannot be tied"]);
+    workshop.run(&format!("{SMALL} --softmax clustered --shared-vectors")).fails(2, &["cannot be tied"]);
 }
 
 #[test]
@@ -427,7 +427,7 @@ fn the_cost_of_a_run_counts_what_the_run_does() {
         ),
         (
             "documents",
-            "--set training.windows=documents --vocab-size 50 --epochs 1 --set corpus.test_share=0.1",
+            "--set training.windows=documents --vocabulary-size 50 --epochs 1 --set corpus.test_share=0.1",
         ),
     ];
     for (name, settings) in plans {
@@ -481,7 +481,7 @@ fn what_a_plan_costs_and_how_fast_this_machine_is() {
     let forward = 2.0 * (10.0 * 60.0 + 20.0 * 60.0 + 20.0 * 100.0);
     assert_eq!(cost["forward_operations_per_token"], forward);
     assert_eq!(cost["training_operations_per_token"], 3.0 * forward - 2.0 * 20.0 * 60.0 / 8.0);
-    let words = workshop.run(&format!("plan cost {small} --tokens 1000")).ok();
+    let words = workshop.run(&format!("plan cost {small} --training-tokens 1000")).ok();
     assert!(words.contains("layer.0.candidate_bias") && words.contains("tokens/s"), "{words}");
     let gauge = workshop.run(&format!("gauge {small} --rounds 2 --seconds 0.1 --json")).ok();
     let gauge: Value = serde_json::from_str(&gauge).unwrap();

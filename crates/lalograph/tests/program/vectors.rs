@@ -15,7 +15,7 @@ fn vectors_are_learnt_watched_and_the_same_again_on_any_number_of_threads() {
     let words = format!("{TRAIN} --epochs 4 --probe June --probe vlorped");
     let done = workshop.run(&format!("{words} --output a.safetensors --threads 1").replace(" --quiet", ""));
     assert!(done.err.contains("`vlorped` is not in the vocabulary"), "{done:?}");
-    assert!(done.err.contains("after 4.0 passes") && done.err.contains("June: "), "{done:?}");
+    assert!(done.err.contains("after 4.0 epochs") && done.err.contains("June: "), "{done:?}");
     let out = done.ok();
     assert!(out.contains("What is near what") && out.contains("July"), "{out}");
     workshop.run(&format!("{words} --output b.safetensors --threads 3")).ok();
@@ -87,7 +87,7 @@ fn planted_likeness_and_relations_are_found_by_each_way_of_learning() {
     workshop
         .run("embed relate w.safetensors Maudry whistled Hespr")
         .fails(1, &["no vector for `Hespr`", "`Hesper`"]);
-    workshop.run("embed judge w.safetensors").fails(2, &["nothing to judge by"]);
+    workshop.run("embed judge w.safetensors").fails(2, &["nothing to evaluate on"]);
     workshop.write("bad.tsv", "June\tJuly\t3\nJune\tmuch\n");
     workshop.run("embed judge w.safetensors --similarity bad.tsv").fails(1, &["bad.tsv: line 2"]);
     workshop.write("bad.txt", "# one\nJune July May\n");
@@ -114,11 +114,11 @@ fn neighbours_of_words_of_sums_and_of_texts() {
         "embed",
         "near",
         vectors,
-        "--text",
+        "--sentence",
         "Dead bees beneath the door.",
-        "--text",
+        "--sentence",
         "Few bees at the door",
-        "--text",
+        "--sentence",
         "Honey weighs fourteen kilos",
         "--distances",
         "--json",
@@ -130,10 +130,12 @@ fn neighbours_of_words_of_sums_and_of_texts() {
     let shown = workshop.run_words(&words[..words.len() - 1]).ok();
     assert!(shown.contains("How far the texts are apart") && shown.contains("Few bees"), "{shown}");
     workshop.run(&format!("embed near {vectors} Jun")).fails(1, &["no vector for `Jun`", "`June`"]);
-    workshop.run(&format!("embed near {vectors} --text zzz")).fails(1, &["no word of `zzz` has a vector"]);
+    workshop
+        .run(&format!("embed near {vectors} --sentence zzz"))
+        .fails(1, &["no word of `zzz` has a vector"]);
     workshop.run(&format!("embed near {vectors}")).fails(2, &["nothing to look for"]);
     workshop
-        .run("embed near thornmere/vectors.txt --text bees --weigh frequency")
+        .run("embed near thornmere/vectors.txt --sentence bees --weigh frequency")
         .fails(2, &["needs the counts"]);
     workshop
         .run("embed near thornmere/runs/demo/demo.safetensors June")
@@ -161,8 +163,8 @@ fn unseen_words_have_vectors_where_pieces_were_learnt() {
 fn vectors_come_in_from_text_and_from_other_files_and_what_is_wrong_is_named() {
     let workshop = workshop_with_demo();
     workshop.write("v.txt", "June 1 0\nJuly 0.9 0.1\nshort 1\nJune 5 5\nbad x 1\nzebra 0 1\nnot NaN 1\n");
-    let done =
-        workshop.run("embed import v.txt --vocab thornmere/vocabulary.json --output v.safetensors --json");
+    let done = workshop
+        .run("embed import v.txt --vocabulary-file thornmere/vocabulary.json --output v.safetensors --json");
     assert!(done.err.contains("line 3") && done.err.contains("line 7"), "{done:?}");
     let found = json(&done.ok());
     let figures = |name: &str| found[name].as_u64().unwrap();
@@ -176,7 +178,7 @@ fn vectors_come_in_from_text_and_from_other_files_and_what_is_wrong_is_named() {
     workshop.run("embed import v.txt --output v.safetensors").fails(1, &["exists already"]);
     workshop.write("none.txt", "zebra 0 1\n");
     workshop
-        .run("embed import none.txt --vocab thornmere/vocabulary.json --output n.safetensors")
+        .run("embed import none.txt --vocabulary-file thornmere/vocabulary.json --output n.safetensors")
         .fails(1, &["none of the"]);
     workshop.write("words.txt", "June\nJuly\n");
     workshop
@@ -297,7 +299,7 @@ fn a_model_begins_with_word_vectors_and_can_leave_them_as_they_are() {
         .collect();
     workshop.write("known.txt", known);
     for (file, name) in [("w.safetensors", "own"), ("known.txt", "known")] {
-        let out = workshop.run(&format!("train thornmere/diaries --document line --hidden 8 --steps 2 --sample-every 0 --vectors {file} --name {name}")).ok();
+        let out = workshop.run(&format!("train thornmere/diaries --document line --hidden 8 --steps 2 --samples-every 0 --vectors {file} --name {name}")).ok();
         let told: String = out.split_whitespace().collect::<Vec<_>>().join(" ");
         assert!(told.contains("embedding 24,") && told.contains("words found in the file"), "{out}");
         let missing = told.contains("the most frequent without one:");
@@ -306,7 +308,7 @@ fn a_model_begins_with_word_vectors_and_can_leave_them_as_they_are() {
     // Once begun, a run needs the vectors no more; to begin anew it does.
     std::fs::remove_file(workshop.path("w.safetensors")).unwrap();
     workshop.run("resume runs/learnt --steps 8 --quiet").ok();
-    workshop.run("resume runs/learnt --anew --quiet").fails(1, &["w.safetensors"]);
+    workshop.run("resume runs/learnt --restart --quiet").fails(1, &["w.safetensors"]);
     let model = json(&workshop.run("runs show runs/learnt --json").ok());
     assert_eq!(model["steps"], 8, "the run is as it was");
 }
@@ -325,7 +327,8 @@ fn a_large_file_of_vectors_is_read_line_by_line() {
     workshop.write("big.txt", &text);
     workshop.write("few.txt", "word7 word39999 word20000\n");
     workshop.run("vocab build few.txt --output few.json --quiet").ok();
-    let found =
-        json(&workshop.run("embed import big.txt --vocab few.json --output few.safetensors --json").ok());
+    let found = json(
+        &workshop.run("embed import big.txt --vocabulary-file few.json --output few.safetensors --json").ok(),
+    );
     assert_eq!((&found["read"], &found["kept"]), (&Value::from(40_000), &Value::from(3)));
 }

@@ -16,7 +16,7 @@ fn subwords_and_bytes_give_any_text_back_and_models_are_trained_on_them() {
     for (unit, size) in [("byte", "256"), ("byte-pair", "500"), ("unigram", "500")] {
         let name = format!("{unit}.json");
         let build = format!(
-            "vocab build thornmere/diaries --document line --unit {unit} --vocab-size {size} --clean none -o {name}"
+            "vocab build thornmere/diaries --document line --unit {unit} --vocabulary-size {size} --cleaning none -o {name}"
         );
         let built = workshop.run(&build).ok();
         assert!(built.contains("+ 4 reserved"), "{built}");
@@ -28,7 +28,7 @@ fn subwords_and_bytes_give_any_text_back_and_models_are_trained_on_them() {
         assert!(shown.contains("\u{2039}e8\u{203a}") && shown.contains("part of a character"), "{shown}");
 
         let run = format!(
-            "train thornmere/diaries --document line --vocab {name} --steps 3 --hidden 8 --embedding 8 --name {unit} --quiet"
+            "train thornmere/diaries --document line --vocabulary-file {name} --steps 3 --hidden 8 --embedding 8 --name {unit} --quiet"
         );
         workshop.run(&run).ok();
         let score =
@@ -48,7 +48,7 @@ fn subwords_and_bytes_give_any_text_back_and_models_are_trained_on_them() {
     let rarest = json(&workshop.run("vocab show byte-pair.json --order rarest --top 1 --json").ok());
     assert_eq!(rarest["tokens"][0]["count"], 0);
     workshop
-        .run("vocab build thornmere/diaries --unit unigram --vocab-size 9 -o x.json")
+        .run("vocab build thornmere/diaries --unit unigram --vocabulary-size 9 -o x.json")
         .fails(1, &["at least 257"]);
     workshop
         .run("vocab build thornmere/diaries --unit byte-pair --include queen -o x.json")
@@ -111,7 +111,7 @@ fn words_are_forced_in_and_kept_out_and_reserved_ones_are_spelt_at_will() {
     workshop.run("vocab build a.txt --include-from nowhere.txt -o w.json").fails(1, &["nowhere.txt"]);
     for command in ["vocab build a.txt -o w.json", "vocab coverage a.txt --document line"] {
         workshop
-            .run(&format!("{command} --vocab-size 0"))
+            .run(&format!("{command} --vocabulary-size 0"))
             .fails(2, &["`vocabulary.size` is 0", "at least 1"]);
     }
 }
@@ -138,7 +138,7 @@ fn vocabularies_are_merged_extended_and_compared() {
     assert_eq!((compared.shared_tokens, compared.only_first.tokens, compared.only_second.tokens), (1, 1, 2));
     let shown = workshop.run("vocab compare a.json b.json").ok();
     assert!(shown.contains("Only in b.json: 2 tokens") && shown.contains("wasp"), "{shown}");
-    workshop.run("vocab build a.txt --clean lower_case -o lower.json").ok();
+    workshop.run("vocab build a.txt --cleaning lower_case -o lower.json").ok();
     workshop.run("vocab merge a.json lower.json -o x.json").fails(2, &["do not go together", "cleaning"]);
 }
 
@@ -159,7 +159,7 @@ fn coverage_is_a_table_a_picture_and_json() {
         .run("vocab coverage thornmere/diaries --document line --pictures drawn")
         .fails(1, &["exists already"]);
     workshop.run("split thornmere/diaries --document line").ok();
-    workshop.run("vocab coverage thornmere/diaries --document line --by split.json --unit unigram --vocab-size 400").ok();
+    workshop.run("vocab coverage thornmere/diaries --document line --held-out-by split.json --unit unigram --vocabulary-size 400").ok();
     workshop.run("vocab coverage thornmere/diaries --held-out 0 --document line").fails(1, &["held out"]);
     workshop.run("vocab coverage thornmere/diaries --held-out 1.5 --document line").fails(2, &["--held-out"]);
 }
@@ -200,7 +200,7 @@ fn the_tokens_of_a_corpus_are_kept_and_used_again_only_while_they_fit() {
     assert_eq!(kept.len(), 1);
 
     // Another vocabulary is another entry; its store in the place of the first is refused by name, and made anew.
-    assert!(!train("three", "--vocab-size 20").err.contains(reused));
+    assert!(!train("three", "--vocabulary-size 20").err.contains(reused));
     let other = entries().into_iter().find(|entry| *entry != kept[0]).unwrap();
     std::fs::copy(other.join("training.tokens"), kept[0].join("training.tokens")).unwrap();
     let swapped = train("four", "");
@@ -239,7 +239,7 @@ fn a_run_killed_while_it_encodes_leaves_nothing_that_is_taken_for_whole() {
     let words = |name: &str| {
         format!(
             "train big/diaries --document line --steps 2 --batch 4 --window 8 --hidden 8 --embedding 8 --name {name} \
-             --sample-tokens 2 --validation-share 0.01"
+             --samples-tokens 2 --validation-share 0.01"
         )
     };
     // Killed as soon as a store is being written, which is before it is whole.

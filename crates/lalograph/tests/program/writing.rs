@@ -15,7 +15,7 @@ fn each_way_of_choosing_writes_and_says_how_it_did() {
         ("--temperature 0.7", "temperature", "temperature"),
         ("--temperature 1.3 --top-k 5", "temperature", "top_k"),
         ("--top-p 0.8", "temperature", "top_p"),
-        ("--repetition-penalty 1.3", "temperature", "repetition_penalty"),
+        ("--repeat-power 1.3", "temperature", "repeat_power"),
         ("--beam 3", "beam", "score"),
         ("--beam 3 --random-beam --best 2", "random_beam", "score"),
     ] {
@@ -118,13 +118,13 @@ fn what_is_no_way_to_choose_is_refused_with_a_reason() {
         ("--top-k 99999", 2, "at most the size of the vocabulary"),
         ("--top-p 1.5", 2, "the top-p is 1.5, and must be above 0 and at most 1"),
         ("--top-p 0", 2, "top-p"),
-        ("--repetition-penalty 0.5", 2, "1 or above"),
+        ("--repeat-power 0.5", 2, "1 or above"),
         ("--beam 0", 2, "beam width"),
         ("--beam 2 --best 3", 2, "at most the beam's width"),
         ("--beam 2 --length-power 9", 2, "length power"),
         ("--beam 2 --temperature 1", 2, "a beam does not draw tokens"),
         ("--greedy --beam 2", 2, "cannot be used with"),
-        ("--force", 2, "--force has nothing to work on"),
+        ("--force", 2, "--force has no effect"),
         ("--best 2", 2, "--beam"),
         ("--from-file nowhere.txt", 1, "nowhere.txt"),
         ("--count 0", 2, "at least 1"),
@@ -136,7 +136,7 @@ fn what_is_no_way_to_choose_is_refused_with_a_reason() {
     workshop.run("sample thornmere/runs/demo/plan.toml").fails(1, &["this is a plan"]);
     workshop.run("next thornmere/diaries.truth.json x").fails(1, &["not a usable model file"]);
     workshop.run("train thornmere/diaries --learning-rate -0.1").fails(2, &["-0.1"]);
-    workshop.run("train thornmere/diaries --steps -3").fails(2, &["invalid value '-3' for '--steps"]);
+    workshop.run("train thornmere/diaries --steps -3").fails(2, &["`-3` is no value of `--steps"]);
 }
 
 #[test]
@@ -153,7 +153,7 @@ fn a_score_is_the_same_whatever_the_window_and_adds_up_over_documents_and_tokens
         assert!(apart < 1e-6, "{window}: {apart}");
     }
     assert!(
-        score("--state carried")["loss"] != usual["loss"] && score("--state anew")["loss"] == usual["loss"]
+        score("--state carried")["loss"] != usual["loss"] && score("--state reset")["loss"] == usual["loss"]
     );
     let whole = score("--surprise --worst 12");
     let bits: f64 = whole["tokens_by_surprise"]
@@ -193,7 +193,7 @@ fn surprise_is_shown_without_colour_too_and_models_are_put_side_by_side() {
     let workshop = workshop_with_demo();
     let words = ["score", "thornmere/runs/demo", "-", "--surprise"];
     let shown = workshop.run_with_input(&words, "Hesper pottered to bees vlorped Hesper.\n").ok();
-    assert!(shown.contains("Surprise, in bits") && shown.contains("bees["), "{shown}");
+    assert!(shown.contains("Surprise in bits") && shown.contains("bees["), "{shown}");
     // What the vocabulary does not know is shown as it stands, and marked.
     assert!(
         shown.contains("\u{2039}vlorped\u{203a}") && shown.contains("are not in the vocabulary"),
@@ -227,7 +227,7 @@ fn surprise_is_shown_without_colour_too_and_models_are_put_side_by_side() {
         assert_eq!((&both[0][figure], &both[1][figure]), (&models[0][figure], &models[0][figure]));
     }
     // Cleaning that makes another text is said, and its figures are not put in order with others.
-    workshop.run("train thornmere/diaries --document line --clean lower-case --embedding 8 --hidden 16 --steps 4 --quiet --name lower").ok();
+    workshop.run("train thornmere/diaries --document line --cleaning lower-case --embedding 8 --hidden 16 --steps 4 --quiet --name lower").ok();
     let table =
         workshop.run("score thornmere/runs/demo thornmere/diaries --first 9 --beside runs/lower").ok();
     assert!(table.contains("not comparable") && unwrapped(&table).contains("makes another text"), "{table}");

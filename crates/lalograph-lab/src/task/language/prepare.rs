@@ -86,7 +86,7 @@ fn lay_out(
             .then(|| validation.totals.changed as f64 / validation.totals.documents.max(1) as f64),
         steps_per_epoch: windows,
     };
-    let mut seed_texts = plan.samples.seed_text.0.clone();
+    let mut seed_texts = plan.samples.from.0.clone();
     let mut encoder = vocabulary.encoder();
     for seed_text in &seed_texts {
         let mut indices = Vec::new();

@@ -172,10 +172,7 @@ impl Display for Hint {
                     Some(training) => write!(formatter, "training perplexity fell to {}", Figure(training))?,
                     None => write!(formatter, "training loss fell")?,
                 }
-                write!(
-                    formatter,
-                    "; the weights of step {best_step} are kept, and more dropout or more text would help"
-                )
+                write!(formatter, "; the weights of step {best_step} are kept; use more dropout or more text")
             }
             Self::VanishingGradients { layer, tokens_back, share, step, gated } => {
                 let advice = if gated {
@@ -185,22 +182,22 @@ impl Display for Hint {
                 };
                 write!(
                     formatter,
-                    "vanishing gradients: at step {step} the gradient at layer {layer} is down to {share:.0e} of itself {tokens_back} tokens \
-                     back, so little is learnt from further back; {advice} reaches further"
+                    "vanishing gradients: at step {step} the gradient of layer {layer} falls to {share:.0e} of its size within {tokens_back} tokens, so \
+                     the model learns little from further back; try {advice}"
                 )
             }
             Self::ExplodingGradients { times, tokens_back: Some(tokens_back), step, gated, .. } => write!(
                 formatter,
-                "exploding gradients: at step {step} the gradient grows {} times on its way {tokens_back} tokens back; a lower recurrent gain{} or a \
-                 shorter window would help",
+                "exploding gradients: at step {step} the gradient grows {} times over {tokens_back} tokens; try a lower recurrent gain{} or a \
+                 shorter window",
                 Figure(times),
                 if gated { "" } else { ", an LSTM, a GRU" }
             ),
             Self::ExplodingGradients { times, tokens_back: None, step, clipped, .. } => write!(
                 formatter,
-                "exploding gradients: at step {step} the gradient's norm is {} times its median; {} would help",
+                "exploding gradients: at step {step} the gradient norm is {} times its median; {}",
                 Figure(times),
-                if clipped { "a lower `training.clip_norm`" } else { "clipping it (`training.clip_norm`)" }
+                if clipped { "lower `training.clip_norm`" } else { "clip it (`training.clip_norm`)" }
             ),
             Self::LearningRateTooHigh {
                 learning_rate,
@@ -224,8 +221,8 @@ impl Display for Hint {
                 };
                 write!(
                     formatter,
-                    "worse than a unigram model: after {step} steps the lowest {text} perplexity is {}, and a model that knows only how frequent \
-                     each token is has {}; ",
+                    "worse than a unigram model: after {step} steps the lowest {text} perplexity is {}, and a unigram model, which knows only the \
+                     frequency of each token, has {} on the same text; ",
                     Figure(perplexity),
                     Figure(unigram_perplexity)
                 )?;
@@ -240,40 +237,40 @@ impl Display for Hint {
                             "training loss hardly falls, so the learning rate {learning_rate} looks too low"
                         )
                     }
-                    Cause::Unclear => write!(
-                        formatter,
-                        "more steps, or another learning rate than {learning_rate}, would help"
-                    ),
+                    Cause::Unclear => {
+                        write!(formatter, "train for more steps, or change the learning rate {learning_rate}")
+                    }
                 }
             }
             Self::Gap { step, validation_perplexity, training_perplexity } => write!(
                 formatter,
-                "a gap between training and validation: at step {step} validation perplexity is {}, {:.1} times training perplexity ({}); more \
-                 dropout, more text or a smaller model would narrow it",
+                "a gap between training and validation: at step {step} validation perplexity is {}, {:.1} times training perplexity ({}); use more \
+                 dropout, more text or a smaller model",
                 Figure(validation_perplexity),
                 validation_perplexity / training_perplexity,
                 Figure(training_perplexity)
             ),
             Self::ManyUnknownTokens { share } => write!(
                 formatter,
-                "the vocabulary hides much of the text: {:.1} % of the validation tokens are unknown to it, which makes perplexity look better than \
-                 it is; a larger vocabulary, or one of subwords, would show them",
+                "many unknown tokens: {:.1} % of the validation tokens are not in the vocabulary, so perplexity looks better than it is; compare bits \
+                 per byte, or use a larger vocabulary or subwords",
                 share * 100.0
             ),
             Self::ValidationSeenInTraining { share } => write!(
                 formatter,
-                "validation text was seen in training: {:.1} % of its documents stand word for word in the training text, so validation \
-                 perplexity flatters; `lalograph split` keeps equal and nearly equal documents together",
+                "validation text seen in training: {:.1} % of its documents are also in the training text, so validation perplexity is too low; \
+                 `lalograph split --near` keeps equal and nearly equal documents together",
                 share * 100.0
             ),
             Self::TooShort { step, epochs, still_falling: Some(fall) } => write!(
                 formatter,
-                "too short to judge: after {step} steps ({epochs:.2} passes) validation perplexity still fell by {:.0} % in the last fifth of the run",
+                "training too short: after {step} steps ({epochs:.2} epochs) validation perplexity still fell by {:.0} % in the last fifth of the run; \
+                 train for more epochs",
                 fall * 100.0
             ),
             Self::TooShort { step, epochs, still_falling: None } => write!(
                 formatter,
-                "too short to judge: {step} steps, {epochs:.2} passes over the training text"
+                "training too short: {step} steps, {epochs:.2} epochs; train for more epochs"
             ),
         }
     }

@@ -565,8 +565,8 @@ mod tests {
         assert!(!told("lstm", Some(&fading), 1.0).contains("an LSTM"));
         assert!(told("plain_tanh", Some(&growing), 1.0).contains("an LSTM"));
         assert!(!told("gru", Some(&growing), 1.0).contains("a GRU"));
-        assert!(told("gru", None, 1.0).contains("a lower `training.clip_norm`"));
-        assert!(told("gru", None, 0.0).contains("clipping it (`training.clip_norm`)"));
+        assert!(told("gru", None, 1.0).contains("lower `training.clip_norm`"));
+        assert!(told("gru", None, 0.0).contains("clip it (`training.clip_norm`)"));
     }
 
     #[test]

@@ -47,7 +47,7 @@ struct BadLineNamed<'a> {
 pub(super) fn run(args: &EmbedImportArgs, screen: &Screen) -> Result<(), Failure> {
     let output = files::create(&args.output, Existing::replaced_if(args.force))?;
     interrupt::listen();
-    let vocabulary = args.vocabulary.as_deref().map(vocabularies::load).transpose()?;
+    let vocabulary = args.vocabulary_file.as_deref().map(vocabularies::load).transpose()?;
     let wanted = vocabulary.as_ref().map(own_words);
     let rows = args.words.as_ref().map(|path| words_of(&[], Some(path))).transpose()?;
     let rows = args.tensor.as_deref().zip(rows.as_deref());

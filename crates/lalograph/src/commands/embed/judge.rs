@@ -32,7 +32,7 @@ struct Judged {
 /// Runs the command.
 pub(super) fn run(args: &EmbedJudgeArgs, screen: &Screen) -> Result<(), Failure> {
     if args.similarity.is_none() && args.analogies.is_none() {
-        return Err(Failure::Usage("nothing to judge by: give --similarity, --analogies or both".into()));
+        return Err(Failure::Usage("nothing to evaluate on: give --similarity, --analogies or both".into()));
     }
     let pairs: Option<Vec<Pair>> =
         args.similarity.as_deref().map(|path| read(path, read_pairs)).transpose()?;

@@ -43,7 +43,7 @@ struct PlacedWord {
 pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
     if args.perplexity.is_some() && args.layout == LayoutChoice::Principal {
         return Err(Failure::Usage(
-            "--perplexity has nothing to work on: principal directions have no neighbours".into(),
+            "--perplexity has no effect: principal directions have no neighbours".into(),
         ));
     }
     let [svg, png, page] = ["svg", "png", "html"].map(|form| args.output.with_extension(form));
@@ -128,7 +128,7 @@ pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
         }
     };
     screen.line(&format!(
-        "{} words laid out{without}: {}, {} and {}",
+        "{} words drawn{without}: {}, {} and {}",
         count(words.len() as u64),
         page.display(),
         png.display(),

@@ -90,7 +90,7 @@ pub(super) fn near(args: &EmbedNearArgs, screen: &Screen) -> Result<(), Failure>
         _ => Weighing::Frequency { a: HALVING },
     };
     let mut texts = Vec::new();
-    for text in &args.text {
+    for text in &args.sentence {
         let vector =
             sentence(&file.table, &file.words_of(text), weighing, shares.as_deref()).map_err(|error| {
                 match error {
@@ -102,7 +102,7 @@ pub(super) fn near(args: &EmbedNearArgs, screen: &Screen) -> Result<(), Failure>
         queries.push(Query { name: text.clone(), vector, without: Vec::new() });
     }
     if queries.is_empty() {
-        return Err(Failure::Usage("nothing to look for: give words, --words-from or --text".into()));
+        return Err(Failure::Usage("nothing to look for: give words, --words-from or --sentence".into()));
     }
     let apart = if args.distances { distances(&texts) } else { Vec::new() };
     let vectors: Vec<f32> = queries.iter().flat_map(|query| query.vector.clone()).collect();
@@ -143,7 +143,7 @@ pub(super) fn near(args: &EmbedNearArgs, screen: &Screen) -> Result<(), Failure>
         String::new(),
     ];
     lines.extend(
-        args.text
+        args.sentence
             .iter()
             .enumerate()
             .map(|(at, text)| indented(&format!("{} {text}", letters(at)), screen.width())),

@@ -91,7 +91,7 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
         room::check(
             settings.bytes(words.len(), workers),
             "learning these vectors",
-            "lower --dimensions, --piece-rows, --lanes or --vocab-size",
+            "lower --dimensions, --piece-rows, --lanes or --vocabulary-size",
         )?;
     }
     let probes = probes(args, &vocabulary, screen)?;
@@ -152,7 +152,7 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
             format!(
                 "{} tokens, {passes} {}",
                 count(text.len() as u64),
-                if passes == 1 { "pass" } else { "passes" }
+                if passes == 1 { "epoch" } else { "epochs" }
             ),
         ),
     ];
@@ -186,9 +186,14 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
 }
 
 fn way(args: &EmbedTrainArgs) -> Result<Way, Failure> {
-    let EmbedTrainArgs { dimensions, window, noise, seed, .. } = *args;
+    let EmbedTrainArgs { dimensions, window, negative_samples, seed, .. } = *args;
     if args.factorise {
-        return Ok(Way::Factorising(Factorising { dimensions, window, shift: noise.max(1) as f64, seed }));
+        return Ok(Way::Factorising(Factorising {
+            dimensions,
+            window,
+            shift: negative_samples.max(1) as f64,
+            seed,
+        }));
     }
     let (direction, usual) = match args.direction {
         DirectionChoice::ContextToWord => (Direction::ContextToWord, 0.25),
@@ -199,7 +204,7 @@ fn way(args: &EmbedTrainArgs) -> Result<Way, Failure> {
         dimensions,
         window,
         fixed_window: args.fixed_window,
-        noise,
+        noise: negative_samples,
         subsample: args.subsample,
         learning_rate: args.learning_rate.unwrap_or(usual),
         epochs: args.epochs,
@@ -221,7 +226,7 @@ fn read(
     plan.corpus.paths.clone_from(&args.paths);
     lay_over(&args.reading, &mut plan.corpus);
     (plan.corpus.validation_share, plan.corpus.test_share) = (0.0, 0.0);
-    plan.vocabulary.file.clone_from(&args.vocabulary);
+    plan.vocabulary.file.clone_from(&args.vocabulary_file);
     apply_token_args(&args.tokens, &mut plan.vocabulary)?;
     plan.check()?;
     refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
@@ -315,7 +320,7 @@ fn say(
         return Ok(());
     }
     let loss = loss.map_or(String::new(), |loss| format!(", loss {loss:.4}"));
-    let head = format!("after {epoch:.1} passes{loss}, {} words/s", count(words_per_second as u64));
+    let head = format!("after {epoch:.1} epochs{loss}, {} words/s", count(words_per_second as u64));
     screen.note(&screen.styled_note(SLATE.style(), &head));
     for &probe in probes {
         let word = screen.styled_note(HONEY.style().bold(), table.word(probe));

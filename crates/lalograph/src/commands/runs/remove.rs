@@ -21,7 +21,7 @@ pub(super) fn run(args: &RemoveArgs, screen: &Screen) -> Result<(), Failure> {
         shelf::remove(&*storage, &run)?;
         screen.line(&format!("removed {} ({})", path.display(), bytes(size)))?;
     }
-    if args.tokens {
+    if args.encoded_corpora {
         let tokens = args.place.runs.join(TOKENS);
         if tokens.is_dir() {
             Folder::open(&*storage, &args.place.runs)?.remove_all(TOKENS)?;

@@ -56,7 +56,7 @@ pub(super) fn run(args: &ShowArgs, screen: &Screen) -> Result<(), Failure> {
             different.iter().map(|(key, value)| (key.as_str(), value.clone())).collect();
         screen.line(&format!(
             "\n{}\n{}",
-            screen.heading("Settings that are not as usual"),
+            screen.heading("Settings that differ from their defaults"),
             facts(screen, &rows)
         ))?;
     }
@@ -88,13 +88,7 @@ pub(super) fn about(history: &RunHistory) -> Vec<(&'static str, String)> {
     let mut rows = vec![
         ("status", status(history)),
         ("started", description.started.replace('T', " ")),
-        (
-            "steps",
-            format!(
-                "{}, {epochs:.2} passes over the training text",
-                steps(history.steps(), description.planned_steps)
-            ),
-        ),
+        ("steps", format!("{}, {epochs:.2} epochs", steps(history.steps(), description.planned_steps))),
     ];
     if let Some(seconds) = history.seconds() {
         rows.push(("time", duration(seconds)));

@@ -29,7 +29,7 @@ pub(super) struct SampleLine<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) top_p: Option<f64>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    pub(super) repetition_penalty: Option<f64>,
+    pub(super) repeat_power: Option<f64>,
     /// How unknown tokens were written, where they were drawn.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) unknown: Option<&'static str>,
@@ -80,8 +80,8 @@ pub(super) fn name(decoding: &Decoding) -> String {
     if let Some(p) = decoding.top_p {
         name.push_str(&format!(", top-p {p:?}"));
     }
-    if decoding.repetition_penalty != 1.0 {
-        name.push_str(&format!(", penalty {:?}", decoding.repetition_penalty));
+    if decoding.repeat_power != 1.0 {
+        name.push_str(&format!(", penalty {:?}", decoding.repeat_power));
     }
     match decoding.unknown {
         UnknownTokens::LeaveOut => {}
@@ -234,7 +234,7 @@ impl Asked<'_> {
             temperature: decoding.and_then(|decoding| decoding.temperature),
             top_k: decoding.and_then(|decoding| decoding.top_k),
             top_p: decoding.and_then(|decoding| decoding.top_p),
-            repetition_penalty: decoding.map(|d| d.repetition_penalty).filter(|&penalty| penalty != 1.0),
+            repeat_power: decoding.map(|d| d.repeat_power).filter(|&penalty| penalty != 1.0),
             unknown: self.args.unknown.map(|unknown| unknown.name()).filter(|_| decoding.is_some()),
             beam: self.args.beam,
             score: *score,

@@ -151,7 +151,7 @@ impl Copies {
                 ),
             ]);
         }
-        let heads = ["text", "tokens", "longest", "copied", "repeated", "where the longest run stands"];
+        let heads = ["text", "tokens", "longest", "copied", "repeated", "place of the longest run"];
         let columns =
             [Column::Text, Column::Number, Column::Number, Column::Number, Column::Number, Column::Text];
         let note = format!(

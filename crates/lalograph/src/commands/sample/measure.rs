@@ -89,7 +89,7 @@ fn ways(asked: &Asked<'_>) -> Vec<Way> {
         if given.is_empty() { usual } else { given }
     }
     let plain = |temperature| Decoding {
-        repetition_penalty: args.repetition_penalty,
+        repeat_power: args.repeat_power,
         unknown: args.unknown.unwrap_or_default(),
         temperature,
         ..Decoding::GREEDY
@@ -124,7 +124,7 @@ pub(super) fn run(asked: &Asked<'_>, file: &ModelFile, generator: &mut Generator
     let prepared = match training_text(&args.model, screen) {
         Err(failure @ Failure::Work { .. }) => {
             // The rest can be measured all the same.
-            screen.warn(&format!("{}; nothing is said of copying and of held-out text", failure.words()));
+            screen.warn(&format!("{}; copying and held-out text are not measured", failure.words()));
             None
         }
         prepared => Some(prepared?.task),

@@ -47,7 +47,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     let file = ready.file();
     if args.unknown.is_some() && file.vocabulary.unit().knows_everything() {
         return Err(Failure::Usage(format!(
-            "--unknown has nothing to work on: {} leave no text unknown",
+            "--unknown has no effect: {} leave no text unknown",
             file.vocabulary.unit().plural()
         )));
     }
@@ -131,20 +131,20 @@ fn refuse_idle(args: &SampleArgs) -> Result<(), Failure> {
         (!args.temperature.is_empty(), "--temperature"),
         (!args.top_k.is_empty(), "--top-k"),
         (!args.top_p.is_empty(), "--top-p"),
-        (args.repetition_penalty != 1.0, "--repetition-penalty"),
+        (args.repeat_power != 1.0, "--repeat-power"),
         (args.count.is_some(), "--count"),
         (args.unknown.is_some(), "--unknown"),
     ];
     let given = drawn.into_iter().find(|(given, _)| *given);
     let idle = match given {
-        Some((_, flag)) if args.beam.is_some() && !args.measure => Some(format!(
-            "{flag} has nothing to work on: a beam does not draw tokens (--best says how many texts)"
-        )),
+        Some((_, flag)) if args.beam.is_some() && !args.measure => {
+            Some(format!("{flag} has no effect: a beam does not draw tokens (--best says how many texts)"))
+        }
         _ if args.copied_run.is_some() && !args.copying && !args.measure => {
-            Some("--copied-run has nothing to work on without --copying or --measure".to_owned())
+            Some("--copied-run has no effect without --copying or --measure".to_owned())
         }
         _ if args.force && args.output.is_none() && args.pictures.is_none() => {
-            Some("--force has nothing to work on without --output or --pictures".to_owned())
+            Some("--force has no effect without --output or --pictures".to_owned())
         }
         _ if args.greedy && args.measure => Some("--greedy is always among what is measured".to_owned()),
         _ => None,
@@ -162,13 +162,13 @@ fn decodings(args: &SampleArgs) -> Vec<Decoding> {
         [] => vec![Some(TEMPERATURE)],
         given => each(given),
     };
-    let repetition_penalty = args.repetition_penalty;
+    let repeat_power = args.repeat_power;
     let unknown = args.unknown.unwrap_or_default();
     let mut decodings = Vec::new();
     for &temperature in &temperatures {
         for &top_k in &each(&args.top_k) {
             for &top_p in &each(&args.top_p) {
-                decodings.push(Decoding { temperature, top_k, top_p, repetition_penalty, unknown });
+                decodings.push(Decoding { temperature, top_k, top_p, repeat_power, unknown });
             }
         }
     }

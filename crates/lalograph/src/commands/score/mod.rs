@@ -168,7 +168,7 @@ fn score_one(
 ) -> Result<TextScore, Failure> {
     let scoring = Scoring {
         window: args.window as usize,
-        resets: args.state.map(|state| state == StateChoice::Anew),
+        resets: args.state.map(|state| state == StateChoice::Reset),
         tokens: args.surprise || args.page.is_some() || args.by == Some(PassageChoice::Sentence),
     };
     let mut progress = Progress::new(screen, "scoring", Measure::Steps, 100);

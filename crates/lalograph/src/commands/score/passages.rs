@@ -140,9 +140,9 @@ impl Whole<'_> {
 
 /// The text with every token in the colour of its surprise; from 4 bits on the figure stands after it.
 pub(super) fn show_surprise(whole: &Whole<'_>, screen: &Screen) -> String {
-    let mut lines = vec![screen.heading(
-        "Surprise, in bits: what comes as expected is grey, 4 bits and more are told, from 8 on in bold",
-    )];
+    let mut lines = vec![
+        screen.heading("Surprise in bits: grey below 1, with its figure from 4 bits, in bold from 8 bits"),
+    ];
     let (mut line, mut unknown) = (String::new(), false);
     for surprise in whole.surprises().iter().take(SHOWN) {
         let bits = surprise.surprise_bits;

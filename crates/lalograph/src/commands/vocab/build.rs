@@ -82,7 +82,7 @@ pub(super) fn extend(args: &VocabExtendArgs, screen: &Screen) -> Result<(), Fail
         exclude: Vec::new(),
     };
     let new = count_corpus(&args.corpus, &spec, existing, screen)?;
-    let extended = old.extended(&new, args.add.unwrap_or(usize::MAX), args.min_count)?;
+    let extended = old.extended(&new, args.add.unwrap_or(usize::MAX), args.minimum_count)?;
     screen.note(&format!(
         "{} added behind the {} that keep their indices",
         count((extended.len() - old.len()) as u64),

@@ -32,7 +32,7 @@ pub(super) fn run(args: &VocabCoverageArgs, screen: &Screen) -> Result<(), Failu
     if !(0.0..1.0).contains(&args.held_out) {
         return Err(Failure::Usage("--held-out is a share below 1".into()));
     }
-    let split = match &args.by {
+    let split = match &args.held_out_by {
         Some(path) => read_split(path)?,
         None => Split::even(args.seed, Cutoffs::shares(args.held_out, 0.0)),
     };

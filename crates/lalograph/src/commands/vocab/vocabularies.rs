@@ -20,10 +20,10 @@ pub(crate) fn apply_token_args(args: &TokenArgs, plan: &mut VocabularyPlan) -> R
     if let Some(unit) = args.unit {
         plan.unit = unit.into();
     }
-    if let Some(size) = args.vocab_size {
+    if let Some(size) = args.vocabulary_size {
         plan.size = Some(size);
     }
-    if let Some(minimum_count) = args.min_count {
+    if let Some(minimum_count) = args.minimum_count {
         plan.minimum_count = minimum_count;
     }
     if let Some(steps) = cleaning_steps(&args.cleaning)? {

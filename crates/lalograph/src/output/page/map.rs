@@ -50,10 +50,7 @@ pub(crate) fn map_page(
             100.0 * first,
             100.0 * second
         ),
-        None => {
-            "Laid out so that neighbours stay neighbours; directions and distances far apart mean nothing."
-                .to_owned()
-        }
+        None => "t-SNE: neighbours stay neighbours; directions and long distances mean nothing.".to_owned(),
     };
     let body = format!(
         "<h1>Words by their vectors</h1>\n<p class=\"lead\">{}. {axes} Pointing at a word shows what is near it.</p>\n\

@@ -187,7 +187,7 @@ fn all_settings(history: &RunHistory) -> Result<String, Failure> {
         })
         .collect();
     Ok(format!(
-        "<p class=\"lead\">Those that are not as usual are marked.</p>\n{}",
-        table(&["setting", "value", "usual value"], &rows)
+        "<p class=\"lead\">Settings that differ from their defaults are marked.</p>\n{}",
+        table(&["setting", "value", "default"], &rows)
     ))
 }

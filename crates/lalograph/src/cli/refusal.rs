@@ -1,0 +1,148 @@
+//! What is wrong with a command line, in our own words: what, the nearest name, and where to get help.
+
+use clap::error::{ContextKind, ContextValue, ErrorKind};
+use clap::{Command, Error};
+
+/// The lines of an error of the argument parser.
+pub(crate) fn refusal(error: &Error, command: &str) -> String {
+    let mut lines = vec![what(error, command)];
+    if let Some(name) = suggestion(error) {
+        lines.push(format!("did you mean `{name}`?"));
+    }
+    lines.push(format!("help: `{command} --help`"));
+    lines.join("\n")
+}
+
+fn text(error: &Error, kind: ContextKind) -> Option<String> {
+    match error.get(kind)? {
+        ContextValue::String(text) => Some(text.clone()),
+        ContextValue::Strings(texts) => Some(texts.join(", ")),
+        ContextValue::StyledStr(text) => Some(text.to_string()),
+        ContextValue::StyledStrs(texts) => {
+            Some(texts.iter().map(ToString::to_string).collect::<Vec<_>>().join(", "))
+        }
+        ContextValue::Number(number) => Some(number.to_string()),
+        _ => None,
+    }
+}
+
+fn what(error: &Error, command: &str) -> String {
+    let of = |kind| text(error, kind).unwrap_or_default();
+    let argument = of(ContextKind::InvalidArg);
+    let value = of(ContextKind::InvalidValue);
+    match error.kind() {
+        ErrorKind::UnknownArgument if argument.starts_with('-') => {
+            format!("`{command}` has no option `{argument}`")
+        }
+        ErrorKind::UnknownArgument => format!("`{command}` has no use for `{argument}`"),
+        ErrorKind::InvalidSubcommand => {
+            format!("`{command}` has no command `{}`", of(ContextKind::InvalidSubcommand))
+        }
+        ErrorKind::MissingSubcommand | ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand => {
+            format!("`{command}` needs a command")
+        }
+        ErrorKind::InvalidValue if value.is_empty() => format!("`{argument}` needs a value"),
+        ErrorKind::InvalidValue => {
+            format!("`{value}` is no value of `{argument}`; its values are {}", of(ContextKind::ValidValue))
+        }
+        ErrorKind::ValueValidation => {
+            let why = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();
+            let why = why.strip_prefix(&format!("{value} ")).unwrap_or(&why);
+            format!("`{value}` is no value of `{argument}`: {why}")
+        }
+        ErrorKind::MissingRequiredArgument => format!("`{command}` needs {argument}"),
+        ErrorKind::ArgumentConflict if of(ContextKind::PriorArg) == argument => {
+            format!("`{argument}` can be given only once")
+        }
+        ErrorKind::ArgumentConflict => {
+            format!("`{argument}` cannot be used with {}", of(ContextKind::PriorArg))
+        }
+        ErrorKind::TooManyValues => format!("`{argument}` takes no value `{value}`"),
+        ErrorKind::TooFewValues | ErrorKind::WrongNumberOfValues => {
+            format!(
+                "`{argument}` needs {} values, and {} were given",
+                text(error, ContextKind::MinValues)
+                    .or_else(|| text(error, ContextKind::ExpectedNumValues))
+                    .unwrap_or_default(),
+                of(ContextKind::ActualNumValues)
+            )
+        }
+        ErrorKind::NoEquals => format!("`{argument}` takes its value after `=`"),
+        ErrorKind::InvalidUtf8 => "an argument is not UTF-8".to_owned(),
+        _ => error
+            .render()
+            .to_string()
+            .trim_start_matches("error: ")
+            .lines()
+            .next()
+            .unwrap_or_default()
+            .to_owned(),
+    }
+}
+
+fn suggestion(error: &Error) -> Option<String> {
+    [ContextKind::SuggestedArg, ContextKind::SuggestedValue, ContextKind::SuggestedSubcommand]
+        .into_iter()
+        .find_map(|kind| text(error, kind))
+        .map(|names| names.split(", ").next().unwrap_or_default().to_owned())
+        .filter(|name| !name.is_empty())
+}
+
+/// The command that was typed, with its name in front, as far as there is such a command.
+pub(crate) fn typed_command<'w>(definition: &Command, words: impl IntoIterator<Item = &'w str>) -> String {
+    let (mut command, mut path) = (definition, definition.get_name().to_owned());
+    for word in words {
+        let Some(inner) = command.find_subcommand(word) else {
+            continue;
+        };
+        path = format!("{path} {}", inner.get_name());
+        command = inner;
+    }
+    path
+}
+
+#[cfg(test)]
+mod tests {
+    use super::{refusal, typed_command};
+    use crate::cli::definition;
+
+    fn refused(words: &str) -> String {
+        let error = definition().try_get_matches_from(words.split(' ')).unwrap_err();
+        refusal(&error, &typed_command(&definition(), words.split(' ').skip(1)))
+    }
+
+    #[test]
+    fn what_is_wrong_comes_first_then_the_nearest_name_then_where_to_get_help() {
+        for (words, expected) in [
+            (
+                "lalograph train x --hiden 3",
+                "`lalograph train` has no option `--hiden`\ndid you mean `--hidden`?\nhelp: `lalograph train --help`",
+            ),
+            (
+                "lalograph tran x",
+                "`lalograph` has no command `tran`\ndid you mean `train`?\nhelp: `lalograph --help`",
+            ),
+            ("lalograph next m", "`lalograph next` needs <TEXT>\nhelp: `lalograph next --help`"),
+            (
+                "lalograph sample m --count many",
+                "`many` is no value of `--count <N>`: invalid digit found in string\nhelp: `lalograph sample --help`",
+            ),
+            (
+                "lalograph sample m --greedy --temperature 1",
+                "`--greedy` cannot be used with --temperature <T,T,...>\nhelp: `lalograph sample --help`",
+            ),
+            (
+                "lalograph vocab show m --at",
+                "`--at <N,N,...>` needs a value\nhelp: `lalograph vocab show --help`",
+            ),
+        ] {
+            assert_eq!(refused(words), expected, "{words}");
+        }
+        let cell = refused("lalograph train x --cell lsmt");
+        assert!(
+            cell.starts_with("`lsmt` is no value of `--cell <CELL>`; its values are plain-tanh, "),
+            "{cell}"
+        );
+        assert!(cell.contains("did you mean `lstm`?"), "{cell}");
+    }
+}
