@@ -11,6 +11,7 @@ mod room;
 
 use std::process::ExitCode;
 
+use clap::error::ErrorKind;
 use clap::{Command, FromArgMatches};
 
 use crate::cli::{Cli, definition, refusal, typed_command};
@@ -22,6 +23,10 @@ fn main() -> ExitCode {
         Ok(cli) => cli,
         Err(error) => {
             // Help and version go to standard output and are no failure.
+            if error.kind() == ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand {
+                write_err(error.render().to_string().trim_end());
+                return ExitCode::from(2);
+            }
             if error.use_stderr() {
                 let words: Vec<String> =
                     std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();

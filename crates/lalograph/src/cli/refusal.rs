@@ -38,16 +38,18 @@ fn what(error: &Error, command: &str) -> String {
         ErrorKind::InvalidSubcommand => {
             format!("`{command}` has no command `{}`", of(ContextKind::InvalidSubcommand))
         }
-        ErrorKind::MissingSubcommand | ErrorKind::DisplayHelpOnMissingArgumentOrSubcommand => {
-            format!("`{command}` needs a command")
-        }
+        ErrorKind::MissingSubcommand => format!("`{command}` needs a command"),
         ErrorKind::InvalidValue if value.is_empty() => format!("`{argument}` needs a value"),
         ErrorKind::InvalidValue => {
             format!("`{value}` is no value of `{argument}`; its values are {}", of(ContextKind::ValidValue))
         }
         ErrorKind::ValueValidation => {
             let why = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();
-            let why = why.strip_prefix(&format!("{value} ")).unwrap_or(&why);
+            let why = match why.strip_prefix(&format!("{value} ")).unwrap_or(&why) {
+                "invalid digit found in string" => "it must be a whole number",
+                "invalid float literal" => "it must be a number",
+                why => why,
+            };
             format!("`{value}` is no value of `{argument}`: {why}")
         }
         ErrorKind::MissingRequiredArgument => format!("`{command}` needs {argument}"),
@@ -125,7 +127,7 @@ mod tests {
             ("lalograph next m", "`lalograph next` needs <TEXT>\nhelp: `lalograph next --help`"),
             (
                 "lalograph sample m --count many",
-                "`many` is no value of `--count <N>`: invalid digit found in string\nhelp: `lalograph sample --help`",
+                "`many` is no value of `--count <N>`: it must be a whole number\nhelp: `lalograph sample --help`",
             ),
             (
                 "lalograph sample m --greedy --temperature 1",

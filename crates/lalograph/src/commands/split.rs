@@ -343,13 +343,14 @@ fn render(
     let mut lines = vec![screen.heading("The split"), table(screen, &heads, &columns, &rows)];
     lines.extend(set_aside.lines(split, screen));
     if !split.exceptions.is_empty() {
-        lines.push(format!(
-            "  {} not where the hash alone would put {}, for balance between classes or likeness to others.",
-            counted(split.exceptions.len() as u64, "text is", "texts are"),
-            if split.exceptions.len() == 1 { "it" } else { "them" }
-        ));
+        let moved = format!(
+            "{} moved from the part that the hash gives, to balance classes or to keep near duplicates together.",
+            counted(split.exceptions.len() as u64, "text was", "texts were"),
+        );
+        lines.push(indented(&moved, screen.width()));
     }
-    lines.push("  With this file no document ever changes its part, whatever is added or taken away.".into());
+    let steady = "With this file, documents keep their part when others are added or removed.";
+    lines.push(indented(steady, screen.width()));
     if let Some(file) = written.first() {
         lines.push(format!("  written to {}", written.join(", ")));
         if file.ends_with(".json") {
