@@ -19,7 +19,7 @@ lalograph_net::choice! {
 section! {
     /// the network.
     pub struct ModelPlan in "model" {
-        /// Cell of the recurrent layers: `plain_tanh`, `plain_relu`, `gru` or `lstm`.
+        /// Cell of the recurrent layers: `plain_tanh`, `plain_relu`, `gru` or `lstm`. The outputs of `plain_relu` have no bound: it needs a learning rate of 0.0003 or lower.
         pub cell: Cell = Cell::Lstm,
         /// Width of the token vectors.
         pub embedding: usize = 128,
@@ -51,7 +51,7 @@ section! {
         pub recurrent_gain: f64 = 1.0,
         /// Initialisation of input weights and token vectors: `uniform` or `normal`, of equal variance.
         pub input_start: InputStart = InputStart::Uniform,
-        /// First bias of the gate that keeps what is remembered; without one 3 for `lstm`, 1 for `gru`.
+        /// Initial bias of the gate that keeps the state: the forget gate of an LSTM, the update gate of a GRU. If not set, 0 for `lstm` and -1 for `gru`.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub keep_bias: Option<f64> = None,
     }

@@ -58,9 +58,9 @@ section! {
         #[serde(skip_serializing_if = "Option::is_none")]
         pub steps: Option<u64> = None,
         /// Batch size: streams of text in parallel.
-        pub batch: usize = 32,
+        pub batch: usize = 16,
         /// Window of truncated backpropagation: tokens of each stream in one step.
-        pub window: usize = 64,
+        pub window: usize = 32,
         /// `carried`: streams are read in order and the state is carried from window to window; `independent`: shuffled windows, each from the initial state; `documents`: each row of the batch reads whole documents, each from the initial state, and documents are dealt to rows of nearly equal length.
         pub windows: WindowKind = WindowKind::Carried,
         /// Tokens from the start of one independent window to the start of the next; if not set, the length of the window.
@@ -75,7 +75,7 @@ section! {
         /// Parts of the batch that are computed in parallel. Results depend on it through rounding.
         pub lanes: usize = 2,
         /// Peak learning rate.
-        pub learning_rate: f64 = 0.002,
+        pub learning_rate: f64 = 0.006,
         /// Steps of linear warm-up.
         pub warmup_steps: u64 = 50,
         /// Schedule after the warm-up: `constant`; `step` and `exponential` (by `schedule_factor` every `schedule_steps`); `cosine` (to `schedule_end` of the peak at the last step); `inverse_square_root` (half of the peak after three times `schedule_steps`); `one_cycle` (up for a third of the steps, then down to `schedule_end`); `plateau` (by `schedule_factor` after `schedule_patience` validations without improvement).

@@ -236,7 +236,10 @@ fn demo_plan(args: &DemoArgs) -> Plan {
     plan.samples.tokens = 130;
     plan.model.embedding = 64;
     plan.model.hidden = 128;
+    // The grammar agrees over fifty tokens and more: the memory has to last.
+    plan.model.keep_bias = Some(3.0);
     plan.training.batch = 16;
+    plan.training.window = 64;
     plan.training.learning_rate = 0.01;
     plan.training.clip_norm = 0.25;
     if args.quick {

@@ -182,8 +182,9 @@ impl Display for Hint {
                 };
                 write!(
                     formatter,
-                    "vanishing gradients: at step {step} the gradient of layer {layer} falls to {share:.0e} of its size within {tokens_back} tokens, so \
-                     the model learns little from further back; try {advice}"
+                    "vanishing gradients: at step {step} the gradient of layer {layer} falls to {} of its size within {tokens_back} tokens, so \
+                     the model learns little from further back; try {advice}",
+                    if share > 0.0 { format!("{share:.0e}") } else { "nothing".to_owned() }
                 )
             }
             Self::ExplodingGradients { times, tokens_back: Some(tokens_back), step, gated, .. } => write!(

@@ -77,10 +77,12 @@ pub fn hints(evidence: &Evidence<'_>) -> Vec<Hint> {
     let curves = Curves::of(evidence.metrics);
     let text = [many_unknown(evidence.text), seen(evidence.text)];
     let rate = rate_too_high(evidence, &curves);
-    let worse = worse_than_unigram(evidence, &curves).filter(|_| rate.is_none());
+    let exploding = exploding(evidence, &curves);
+    // Gradients that explode are cause enough: nothing is said of the learning rate then.
+    let worse = worse_than_unigram(evidence, &curves, exploding.is_none()).filter(|_| rate.is_none());
     let short = too_short(evidence, &curves).filter(|_| rate.is_none() && worse.is_none());
     let fitted = overfitting(&curves).or_else(|| gap(evidence, &curves));
-    let learning = [fitted, vanishing(evidence), exploding(evidence, &curves), rate, worse, short];
+    let learning = [fitted, vanishing(evidence), exploding, rate, worse, short];
     text.into_iter().chain(learning).flatten().collect()
 }
 
@@ -268,12 +270,12 @@ fn beside_unigram(evidence: &Evidence<'_>, curves: &Curves) -> Option<(Text, f64
     Some((Text::Training, loss, evidence.text.training_unigram_loss?))
 }
 
-fn worse_than_unigram(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
+fn worse_than_unigram(evidence: &Evidence<'_>, curves: &Curves, by_rate: bool) -> Option<Hint> {
     let (step, (text, loss, unigram)) = (curves.last_step(), beside_unigram(evidence, curves)?);
     if evidence.stage != Stage::Ended || step < FEW_STEPS || loss <= unigram {
         return None;
     }
-    let told = curves.exact && curves.training.len() >= 5;
+    let told = by_rate && curves.exact && curves.training.len() >= 5;
     let cause = if told && restless(curves) {
         Cause::LearningRateTooHigh
     } else if told && (creeps(curves) || loss > unigram + ABOVE) {
@@ -298,7 +300,7 @@ fn too_short(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
     let step = curves.last_step();
     let epochs = step as f64 / evidence.text.steps_per_epoch.max(1) as f64;
     let short = |still_falling| Some(Hint::TooShort { step, epochs, still_falling });
-    if step < FEW_STEPS && epochs < 1.0 {
+    if step < FEW_STEPS {
         return short(None);
     }
     let (&(last_step, last), before) = curves.validation.split_last()?;
@@ -512,6 +514,16 @@ mod tests {
             );
             assert!(names(metrics, &[], &FACTS, Stage::UnderWay).is_empty());
         }
+        // Where gradients explode, nothing is known of the rate.
+        let growing: Vec<f64> = (0..30).map(|d| 1.2f64.powi(d)).collect();
+        let found = said(&still, &[flow(&growing)], &FACTS, Stage::Ended);
+        assert!(
+            matches!(
+                found[..],
+                [Hint::ExplodingGradients { .. }, Hint::WorseThanUnigram { cause: Cause::Unclear, .. }]
+            ),
+            "{found:?}"
+        );
         let below = TextFacts { unigram_loss: Some(7.0), ..FACTS };
         assert!(names(&creeping, &[], &below, Stage::Ended).is_empty());
     }
