@@ -398,7 +398,7 @@ impl Vocabulary {
     ///
     /// ```
     /// use lalograph_text::{Unit, VocabularyBuilder, vocabulary::VocabularySpec};
-    /// let mut builder = VocabularyBuilder::new(&VocabularySpec { size: 2, ..VocabularySpec::default() });
+    /// let mut builder = VocabularyBuilder::new(&VocabularySpec { size: Some(2), ..VocabularySpec::default() });
     /// builder.add("the the hive hive hives hiver");
     /// let vocabulary = builder.finish(1)?;
     /// let mut state = 1u64;
