@@ -16,7 +16,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
 use crate::output::chart::write_pictures;
-use crate::output::palette::{BRICK, HONEY, SLATE};
+use crate::output::palette::{ASH, BRICK, HONEY};
 use crate::output::screen::Screen;
 use crate::output::survey_charts::survey_charts;
 use crate::output::survey_text::{render, render_plain};
@@ -106,7 +106,7 @@ fn show_cleaning(
         left -= 1;
         let place = format!("{}, line {}", document.path.display(), document.line);
         let shown = side_by_side(document.text, &cleaning.apply(document.text), screen);
-        let text = format!("{}\n{shown}\n", screen.styled(SLATE.style(), &place));
+        let text = format!("{}\n{shown}\n", screen.styled(ASH.style(), &place));
         failure = screen.line(&text).err();
         if failure.is_some() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
     })?;

@@ -2,19 +2,24 @@
 
 use std::path::Path;
 
-use kuva::plot::LegendPosition;
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
-use kuva::render::render::{Scene, render_multiple};
+use kuva::render::render::Scene;
 use lalograph_lab::run::records::MetricsRecord;
 use lalograph_storage::{Existing, FileSet};
+use resvg::tiny_skia::{Pixmap, Transform};
+use resvg::usvg::{Options, Tree};
 
 use crate::failure::Failure;
 use crate::files;
+use crate::output::drawing::{draw, framed};
 use crate::output::line::{Axis, drawable, line};
 use crate::output::number;
 use crate::output::outline::outline_text;
-use crate::output::palette::{PLUM, SLATE, TRAINING, VALIDATION};
+use crate::output::palette::{ASH, PLUM, TRAINING, VALIDATION};
+
+/// Pixels of a PNG for each unit of its chart.
+const PIXELS: f32 = 1.5;
 
 /// A level that a curve is read against.
 #[derive(Debug, Clone, Copy)]
@@ -63,7 +68,7 @@ pub(crate) fn learning_curve(
         let name = format!("{} ({})", level.name, number::perplexity(level.perplexity));
         let ends = [first_step, last_step].map(|step| (step, level.perplexity));
         let points = drawable(ends, Axis::Logarithmic, Axis::Logarithmic);
-        let Some(line) = line(points, if index == 0 { PLUM } else { SLATE }, &name) else {
+        let Some(line) = line(points, if index == 0 { PLUM } else { ASH }, &name) else {
             continue;
         };
         let line = line.with_stroke_width(2.0);
@@ -76,16 +81,7 @@ pub(crate) fn learning_curve(
         .with_log_y()
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(plain_ticks());
-    Some(render_multiple(plots, layout))
-}
-
-/// What all charts have in common: size, title, a legend beside the curves.
-pub(crate) fn framed(layout: Layout, title: &str) -> Layout {
-    layout
-        .with_title(title)
-        .with_legend_position(LegendPosition::OutsideRightTop)
-        .with_width(1000.0)
-        .with_height(520.0)
+    Some(draw(plots, layout))
 }
 
 /// Ticks that are counts.
@@ -113,13 +109,9 @@ pub(crate) struct Picture {
 impl Picture {
     /// Draws a scene.
     pub(crate) fn of(mut scene: Scene) -> Result<Self, Failure> {
-        let png = kuva::backend::png::PngBackend::new()
-            .with_scale(1.5)
-            .render_scene(&scene)
-            .map_err(|error| Failure::work(format!("the picture could not be drawn: {error}")))?;
         outline_text(&mut scene);
         let svg = scaling(&kuva::backend::svg::SvgBackend::new().render_scene(&scene));
-        Ok(Self { svg, png })
+        Ok(Self { png: raster(&svg)?, svg })
     }
 
     /// Writes both forms, each whole, in the place of older ones.
@@ -135,6 +127,18 @@ impl Picture {
         set.write(&svg, self.svg.as_bytes())?;
         Ok(set.write(&png, &self.png)?)
     }
+}
+
+/// The pixels of a picture without text, as PNG.
+fn raster(svg: &str) -> Result<Vec<u8>, Failure> {
+    let failed =
+        |error: &dyn std::fmt::Display| Failure::work(format!("the picture could not be drawn: {error}"));
+    let tree = Tree::from_str(svg, &Options::default()).map_err(|error| failed(&error))?;
+    let side = |length: f32| (length * PIXELS).ceil().max(1.0) as u32;
+    let mut pixels = Pixmap::new(side(tree.size().width()), side(tree.size().height()))
+        .ok_or_else(|| failed(&"it has no size"))?;
+    resvg::render(&tree, Transform::from_scale(PIXELS, PIXELS), &mut pixels.as_mut());
+    pixels.encode_png().map_err(|error| failed(&error))
 }
 
 /// Writes a scene as `stem.svg` and `stem.png`.
@@ -214,7 +218,7 @@ mod tests {
         let size = |at: usize| u32::from_be_bytes(png[at..at + 4].try_into().unwrap());
         assert!((1000..4000).contains(&size(16)) && (500..2000).contains(&size(20)));
         assert!(draw().is_err(), "a picture that is there stays");
-        for colour in [super::TRAINING, super::VALIDATION, super::PLUM, super::SLATE] {
+        for colour in [super::TRAINING, super::VALIDATION, super::PLUM, super::ASH] {
             assert!(svg.contains(&colour.hex()), "{colour:?}");
         }
     }

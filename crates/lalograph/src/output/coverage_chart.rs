@@ -2,10 +2,11 @@
 
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
-use kuva::render::render::{Scene, render_multiple};
+use kuva::render::render::Scene;
 use lalograph_text::coverage::Coverage;
 
-use crate::output::chart::{count_ticks, framed};
+use crate::output::chart::count_ticks;
+use crate::output::drawing::{draw, framed};
 use crate::output::line::{Axis, dots, drawable, line};
 use crate::output::palette::{HONEY, TEAL};
 
@@ -35,5 +36,5 @@ pub(crate) fn coverage_chart(found: &Coverage) -> Option<Scene> {
         .with_y_axis_min(0.0)
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(|y| format!("{y:.1}"))));
-    Some(render_multiple(plots, layout))
+    Some(draw(plots, layout))
 }

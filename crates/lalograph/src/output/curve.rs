@@ -3,7 +3,7 @@
 use anstyle::Style;
 
 use crate::output::number::{count, perplexity};
-use crate::output::palette::{SLATE, TRAINING, VALIDATION};
+use crate::output::palette::{ASH, TRAINING, VALIDATION};
 
 /// A field of dots.
 struct Dots {
@@ -164,13 +164,13 @@ pub(crate) fn perplexity_curve(
         });
         let drawn: String = pieces.collect();
         let axis = if row == last { "\u{2514}" } else { "\u{2502}" };
-        lines.push(format!("{label:>10} {}{drawn}", paint(SLATE.style(), axis)));
+        lines.push(format!("{label:>10} {}{drawn}", paint(ASH.style(), axis)));
     }
     let step = |place: f64| count(step_of(place).round() as u64);
     let (first, end) = (step(curve.first), step(curve.last));
     let gap = curve.rows[0].len().saturating_sub("step ".len() + first.len() + end.len());
     let axis = format!("{}step {first}{}{end}", " ".repeat(LABELS), " ".repeat(gap.max(1)));
-    lines.push(paint(SLATE.style(), &axis));
+    lines.push(paint(ASH.style(), &axis));
     lines
 }
 

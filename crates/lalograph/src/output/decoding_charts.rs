@@ -2,13 +2,13 @@
 
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
-use kuva::render::render::{Scene, render_multiple};
+use kuva::render::render::Scene;
 use lalograph_lab::writing::trial::Trial;
 
-use crate::output::chart::framed;
+use crate::output::drawing::{draw, framed};
 use crate::output::line::{Axis, dots, drawable, line};
 use crate::output::number::perplexity;
-use crate::output::palette::{BRICK, Colour, HONEY, PLUM, SLATE, TEAL};
+use crate::output::palette::{ASH, BRICK, Colour, HONEY, PLUM, TEAL};
 
 /// What came of one way of choosing.
 pub(crate) struct DecodingPoint<'t> {
@@ -67,14 +67,14 @@ fn chart(
     if let Some(at) = held_out.and_then(&value) {
         level(format!("held-out text ({})", perplexity(at)), at, PLUM, 3.0);
     }
-    let colours = [TEAL, HONEY, BRICK, SLATE, PLUM];
+    let colours = [TEAL, HONEY, BRICK, ASH, PLUM];
     let mut series: Vec<&str> = Vec::new();
     // Told apart by their strokes.
     let strokes = [2.0, 1.2];
     for (index, point) in points.iter().filter(|point| point.temperature.is_none()).enumerate() {
         if let Some(at) = value(point.trial) {
             let stroke = strokes[index % strokes.len()];
-            level(format!("{} ({})", point.series, perplexity(at)), at, SLATE, stroke);
+            level(format!("{} ({})", point.series, perplexity(at)), at, ASH, stroke);
         }
     }
     for point in points.iter().filter(|point| point.temperature.is_some()) {
@@ -97,6 +97,6 @@ fn chart(
             .with_y_label(label)
             .with_x_tick_format(TickFormat::Custom(std::sync::Arc::new(|x| format!("{x:.2}"))))
             .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(|y| format!("{y:.1}"))));
-        render_multiple(plots, layout)
+        draw(plots, layout)
     })
 }

@@ -2,13 +2,14 @@
 
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
-use kuva::render::render::{Scene, render_multiple};
+use kuva::render::render::Scene;
 use lalograph_lab::run::records::FlowRecord;
 
-use crate::output::chart::{count_ticks, framed};
+use crate::output::chart::count_ticks;
+use crate::output::drawing::{draw, framed};
 use crate::output::line::{Axis, drawable, line};
 use crate::output::number::count;
-use crate::output::palette::{HONEY, PLUM, SLATE, TEAL};
+use crate::output::palette::{ASH, HONEY, PLUM, TEAL};
 
 /// The lowest norm that is drawn: far below this nothing is learnt.
 const LOWEST: f64 = 1e-10;
@@ -17,7 +18,7 @@ const LOWEST: f64 = 1e-10;
 /// and last. `None` if it never was.
 pub(crate) fn flow_chart(records: &[FlowRecord]) -> Option<Scene> {
     let (first, last) = (records.first()?, records.last()?);
-    let colours = [TEAL, HONEY, PLUM, SLATE];
+    let colours = [TEAL, HONEY, PLUM, ASH];
     let mut plots = Vec::new();
     let shown =
         if first.step == last.step { vec![(last, false)] } else { vec![(first, true), (last, false)] };
@@ -47,7 +48,7 @@ pub(crate) fn flow_chart(records: &[FlowRecord]) -> Option<Scene> {
         .with_log_y()
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(|y| format!("{y:.0e}"))));
-    Some(render_multiple(plots, layout))
+    Some(draw(plots, layout))
 }
 
 #[cfg(test)]

@@ -8,11 +8,11 @@ use std::borrow::Cow;
 use std::fmt::Write;
 use std::sync::LazyLock;
 
-use super::palette::{BRICK, HONEY, PLUM, SLATE, TEAL};
+use super::palette::{ASH, BRICK, HONEY, PLUM, TEAL};
 
 /// What the program colours with.
 static OWN: LazyLock<Vec<String>> = LazyLock::new(|| {
-    let colours = [HONEY, TEAL, PLUM, SLATE, BRICK].map(|colour| colour.style().to_string());
+    let colours = [HONEY, TEAL, PLUM, ASH, BRICK].map(|colour| colour.style().to_string());
     let plain = [anstyle::Style::new().bold().to_string(), anstyle::Reset.to_string()];
     colours.into_iter().chain(plain).collect()
 });

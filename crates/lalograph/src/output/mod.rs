@@ -5,6 +5,7 @@ pub(crate) mod coverage_chart;
 pub(crate) mod curve;
 pub(crate) mod cut;
 pub(crate) mod decoding_charts;
+pub(crate) mod drawing;
 pub(crate) mod flow_chart;
 pub(crate) mod harmless;
 pub(crate) mod line;

@@ -4,10 +4,10 @@ use std::fmt::Write;
 
 use kuva::render::color::Color;
 use kuva::render::render::{PathData, Primitive, Scene, TextAnchor};
-use ttf_parser::{Face, OutlineBuilder};
+use ttf_parser::{Face, GlyphId, OutlineBuilder};
 
-const REGULAR: &[u8] = include_bytes!("../../assets/DejaVuSans.subset.ttf");
-const BOLD: &[u8] = include_bytes!("../../assets/DejaVuSans-Bold.subset.ttf");
+const REGULAR: &[u8] = include_bytes!("../../assets/LalographSans-Regular.ttf");
+const BOLD: &[u8] = include_bytes!("../../assets/LalographSans-Bold.ttf");
 
 /// Replaces every text of a scene by the outlines of its letters.
 pub(crate) fn outline_text(scene: &mut Scene) {
@@ -32,6 +32,22 @@ pub(crate) fn outline_text(scene: &mut Scene) {
     }
 }
 
+/// Width of a line of text at a size, in the units of the size.
+pub(crate) fn width(text: &str, size: f64) -> f64 {
+    Face::parse(REGULAR, 0).map_or(0.0, |face| advance(&face, text) * size / f64::from(face.units_per_em()))
+}
+
+/// Width of a line of text, in font units.
+fn advance(face: &Face<'_>, text: &str) -> f64 {
+    let advance = |c: char| glyph(face, c).and_then(|id| face.glyph_hor_advance(id)).map_or(0.0, f64::from);
+    text.chars().map(advance).sum()
+}
+
+/// The letter of a character, or a question mark.
+fn glyph(face: &Face<'_>, c: char) -> Option<GlyphId> {
+    face.glyph_index(c).or_else(|| face.glyph_index('?'))
+}
+
 /// Where a line of text stands.
 struct Line {
     x: f64,
@@ -45,9 +61,7 @@ struct Line {
 impl Line {
     fn outline(&self, face: &Face<'_>, text: &str) -> String {
         let scale = self.size / f64::from(face.units_per_em());
-        let glyph = |c: char| face.glyph_index(c).or_else(|| face.glyph_index('?'));
-        let advance = |c: char| glyph(c).and_then(|id| face.glyph_hor_advance(id)).map_or(0.0, f64::from);
-        let width: f64 = text.chars().map(advance).sum();
+        let width = advance(face, text);
         let (sin, cos) = self.turn.to_radians().sin_cos();
         let mut pen = Pen {
             d: String::new(),
@@ -63,10 +77,10 @@ impl Line {
             cos,
         };
         for c in text.chars() {
-            if let Some(id) = glyph(c) {
+            if let Some(id) = glyph(face, c) {
                 face.outline_glyph(id, &mut pen);
+                pen.offset += face.glyph_hor_advance(id).map_or(0.0, f64::from);
             }
-            pen.offset += advance(c);
         }
         pen.d
     }

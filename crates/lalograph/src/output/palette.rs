@@ -11,10 +11,19 @@ pub(crate) const HONEY: Colour = Colour(0xC9, 0x7B, 0x00);
 pub(crate) const TEAL: Colour = Colour(0x00, 0x5F, 0x6B);
 /// Plum: reference values.
 pub(crate) const PLUM: Colour = Colour(0xB0, 0x4E, 0x8C);
-/// Slate: text of less weight.
-pub(crate) const SLATE: Colour = Colour(0x6B, 0x72, 0x80);
+/// Ash: text of less weight.
+pub(crate) const ASH: Colour = Colour(0x7A, 0x72, 0x66);
 /// Brick: errors.
 pub(crate) const BRICK: Colour = Colour(0xB8, 0x3A, 0x1E);
+
+/// Ground of charts and pages.
+pub(crate) const PAPER: Colour = Colour(0xFC, 0xFA, 0xF5);
+/// Letters on it.
+pub(crate) const INK: Colour = Colour(0x2B, 0x26, 0x20);
+/// Letters of less weight on it: captions, ticks, axes.
+pub(crate) const QUIET_INK: Colour = Colour(0x66, 0x5E, 0x53);
+/// Thin lines on it: grids, borders.
+pub(crate) const RULE: Colour = Colour(0xE4, 0xDC, 0xCA);
 
 /// Training text, wherever it is drawn.
 pub(crate) const TRAINING: Colour = HONEY;

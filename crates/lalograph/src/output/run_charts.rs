@@ -3,12 +3,13 @@
 use kuva::plot::LinePlot;
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
-use kuva::render::render::{Scene, render_multiple};
+use kuva::render::render::Scene;
 use lalograph_lab::run::records::MetricsRecord;
 
-use crate::output::chart::{count_ticks, framed, plain_ticks};
+use crate::output::chart::{count_ticks, plain_ticks};
+use crate::output::drawing::{draw, framed};
 use crate::output::line::{Axis, Points, dots, drawable, line};
-use crate::output::palette::{BRICK, HONEY, PLUM, SLATE, TEAL};
+use crate::output::palette::{ASH, BRICK, HONEY, PLUM, TEAL};
 
 /// A value of each line of figures over its step, where it can stand on a logarithmic axis.
 fn over_steps(records: &[MetricsRecord], value: impl Fn(&MetricsRecord) -> Option<f64>) -> Points {
@@ -43,7 +44,7 @@ pub(crate) fn gradient_chart(records: &[MetricsRecord]) -> Option<Scene> {
             .with_log_y()
             .with_x_tick_format(count_ticks())
             .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(small)));
-        render_multiple(plots, layout)
+        draw(plots, layout)
     })
 }
 
@@ -59,7 +60,7 @@ pub(crate) fn rate_chart(records: &[MetricsRecord]) -> Option<Scene> {
         .with_y_label("learning rate")
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(small)));
-    Some(render_multiple(plots, layout))
+    Some(draw(plots, layout))
 }
 
 /// A small number to two figures.
@@ -85,7 +86,7 @@ pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Sc
     let validated = runs.iter().any(|(_, records)| records.iter().any(|record| validation(record).is_some()));
     let what = if validated { "validation" } else { "training" };
     // Told apart by colour and by stroke: five colours, three strokes.
-    let colours = [TEAL, HONEY, PLUM, SLATE, BRICK];
+    let colours = [TEAL, HONEY, PLUM, ASH, BRICK];
     let mut plots = Vec::new();
     let (mut lowest, mut highest) = (f64::INFINITY, 0.0f64);
     for (index, (name, records)) in runs.iter().enumerate() {
@@ -121,7 +122,7 @@ pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Sc
     } else {
         layout.with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(|y| format!("{y:.2}"))))
     };
-    Some(render_multiple(plots, layout))
+    Some(draw(plots, layout))
 }
 
 #[cfg(test)]

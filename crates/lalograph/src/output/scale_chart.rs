@@ -2,10 +2,11 @@
 
 use kuva::render::layout::Layout;
 use kuva::render::plots::Plot;
-use kuva::render::render::{Scene, render_multiple};
+use kuva::render::render::Scene;
 use serde::Serialize;
 
-use crate::output::chart::{count_ticks, framed};
+use crate::output::chart::count_ticks;
+use crate::output::drawing::{draw, framed};
 use crate::output::line::{Axis, dots, drawable, line};
 use crate::output::palette::{Colour, HONEY, PLUM, TEAL};
 
@@ -52,5 +53,5 @@ fn chart(points: &[&ScalePoint], label: &str, colour: Colour) -> Option<Scene> {
         .with_log_y()
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(count_ticks());
-    Some(render_multiple(plots, layout))
+    Some(draw(plots, layout))
 }

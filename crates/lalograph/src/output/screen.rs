@@ -7,7 +7,7 @@ use anstyle::Style;
 use crate::cli::{ColourChoice, General};
 use crate::failure::Failure;
 use crate::output::harmless::{harmless, harmless_json};
-use crate::output::palette::{BRICK, HONEY, SLATE};
+use crate::output::palette::{ASH, BRICK, HONEY};
 
 /// Width of a table where no terminal says its own.
 const USUAL_WIDTH: usize = 100;
@@ -132,7 +132,7 @@ impl Screen {
 
     /// Says what to do about it.
     pub(crate) fn hint(&self, text: &str) {
-        write_err(&format!("{} {text}", self.styled_note(SLATE.style(), "try:")));
+        write_err(&format!("{} {text}", self.styled_note(ASH.style(), "try:")));
     }
 }
 
@@ -157,7 +157,7 @@ impl Screen {
 mod tests {
     use super::{Screen, paint};
     use crate::cli::{ColourChoice, General};
-    use crate::output::palette::{BRICK, HONEY, PLUM, SLATE, TEAL};
+    use crate::output::palette::{ASH, BRICK, HONEY, PLUM, TEAL};
 
     #[test]
     fn colour_is_put_on_and_taken_off_or_left_out() {
@@ -187,6 +187,6 @@ mod tests {
                 assert!((luma(*a) - luma(*b)).abs() > 15.0, "{a:?} {b:?}");
             }
         }
-        assert_eq!([SLATE.hex(), BRICK.hex()], ["#6b7280", "#b83a1e"]);
+        assert_eq!([ASH.hex(), BRICK.hex()], ["#7a7266", "#b83a1e"]);
     }
 }

@@ -3,13 +3,14 @@
 use kuva::plot::{BarPlot, Histogram};
 use kuva::render::layout::Layout;
 use kuva::render::plots::Plot;
-use kuva::render::render::{Scene, render_multiple};
+use kuva::render::render::Scene;
 use lalograph_text::survey::Survey;
 
-use crate::output::chart::{count_ticks, framed};
+use crate::output::chart::count_ticks;
+use crate::output::drawing::{draw, framed};
 use crate::output::line::{Axis, Points, drawable, line};
 use crate::output::number::count;
-use crate::output::palette::{HONEY, PLUM, SLATE, TEAL};
+use crate::output::palette::{ASH, HONEY, PLUM, TEAL};
 
 /// Bars of the length histogram, about.
 const BARS: u64 = 40;
@@ -44,13 +45,12 @@ fn lengths(survey: &Survey) -> Scene {
     }
     let edges = (0..=bars).map(|bar| (of.minimum_words + bar * width) as f64 - 0.5).collect();
     let tallest = counts.iter().copied().fold(1.0, f64::max);
-    let histogram =
-        Histogram::from_bins(edges, counts).with_color(HONEY.hex()).with_legend("documents of this length");
+    let histogram = Histogram::from_bins(edges, counts).with_color(HONEY.hex());
     let mut plots = vec![Plot::Histogram(histogram)];
     for (share, length, colour, dashes) in [
         (90, of.percentile_90_words, TEAL, 0),
         (95, of.percentile_95_words, PLUM, 1),
-        (99, of.percentile_99_words, SLATE, 2),
+        (99, of.percentile_99_words, ASH, 2),
     ] {
         let at = length as f64 + 0.5;
         let ends = drawable([(at, 0.0), (at, tallest * 1.03)], Axis::Even, Axis::Even);
@@ -72,7 +72,7 @@ fn lengths(survey: &Survey) -> Scene {
         .with_y_label("documents")
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(count_ticks());
-    render_multiple(plots, layout)
+    draw(plots, layout)
 }
 
 /// How many documents each class has, the largest on top.
@@ -90,13 +90,10 @@ fn classes(survey: &Survey) -> Scene {
         more => format!("The {CLASSES} largest of {} classes", count((more + CLASSES) as u64)),
     };
     let plots = vec![Plot::Bar(BarPlot::new().with_bars(bars).with_color(HONEY.hex()).with_horizontal(true))];
-    let mut layout = framed(Layout::auto_from_plots(&plots), &title)
+    let layout = framed(Layout::auto_from_plots(&plots), &title)
         .with_x_label("documents")
-        .with_y_label("class")
         .with_x_tick_format(count_ticks());
-    // Without a legend the drawing crate leaves no room for the last tick.
-    layout.force_margin_right = Some(40.0);
-    render_multiple(plots, layout)
+    draw(plots, layout)
 }
 
 /// How often the word of each rank occurs, and how much of the text the words up to it cover.
@@ -107,7 +104,7 @@ fn ranks(survey: &Survey) -> Option<Scene> {
     let ideal = [(1.0, commonest), (last.min(commonest).max(1.0), (commonest / last).max(1.0))];
     let place = |points: Points| drawable(points, Axis::Logarithmic, Axis::Logarithmic);
     let counted = line(place(counts.collect()), HONEY, "this corpus")?;
-    let ideal = line(place(ideal.to_vec()), SLATE, "count falling as 1 / rank")?.with_dashed();
+    let ideal = line(place(ideal.to_vec()), ASH, "count falling as 1 / rank")?.with_dashed();
     let plots = vec![Plot::Line(counted), Plot::Line(ideal)];
     let layout = framed(Layout::auto_from_plots(&plots), "Words by rank")
         .with_x_label("rank of a word (logarithmic)")
@@ -116,5 +113,5 @@ fn ranks(survey: &Survey) -> Option<Scene> {
         .with_log_y()
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(count_ticks());
-    Some(render_multiple(plots, layout))
+    Some(draw(plots, layout))
 }

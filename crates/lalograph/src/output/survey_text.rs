@@ -3,7 +3,7 @@
 use lalograph_text::survey::{CharacterKind, DocumentPlace, PlainCounts, Survey, length_keeping};
 
 use crate::output::number::{bytes, count, counted, percent, visible};
-use crate::output::palette::{BRICK, HONEY, SLATE};
+use crate::output::palette::{ASH, BRICK, HONEY};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, facts, table};
 use crate::output::wrap::indented;
@@ -73,7 +73,7 @@ pub(crate) fn render(survey: &Survey, screen: &Screen) -> String {
 }
 
 fn place(at: &DocumentPlace, screen: &Screen) -> String {
-    format!("  {}", screen.styled(SLATE.style(), &format!("{}, line {}", at.path, at.line)))
+    format!("  {}", screen.styled(ASH.style(), &format!("{}, line {}", at.path, at.line)))
 }
 
 /// The plain counts.
@@ -228,7 +228,7 @@ fn duplicates(survey: &Survey, screen: &Screen) -> String {
     }];
     for repeated in &found.most_repeated {
         let at = format!("{}, line {}", repeated.place.path, repeated.place.line);
-        lines.push(format!("  {} times: {}", count(repeated.copies), screen.styled(SLATE.style(), &at)));
+        lines.push(format!("  {} times: {}", count(repeated.copies), screen.styled(ASH.style(), &at)));
     }
     if let Some(near) = &survey.near_duplicates {
         let alike =
@@ -247,7 +247,7 @@ fn duplicates(survey: &Survey, screen: &Screen) -> String {
             lines.push(format!(
                 "  {:.0} % alike: {}",
                 pair.resemblance * 100.0,
-                screen.styled(SLATE.style(), &both)
+                screen.styled(ASH.style(), &both)
             ));
         }
     }

@@ -3,9 +3,9 @@
 use kuva::plot::ScatterPlot;
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
-use kuva::render::render::{Scene, render_multiple};
+use kuva::render::render::Scene;
 
-use crate::output::chart::framed;
+use crate::output::drawing::{draw, framed};
 use crate::output::line::{Axis, Points};
 use crate::output::palette::TEAL;
 
@@ -37,7 +37,7 @@ pub(crate) fn word_map(words: &[&str], points: &[[f64; 2]], shares: Option<[f64;
         .with_y_label(axis(1, "second"))
         .with_x_tick_format(silent())
         .with_y_tick_format(silent());
-    render_multiple(plots, layout)
+    draw(plots, layout)
 }
 
 #[cfg(test)]

@@ -24,7 +24,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
 use crate::output::number::{count, duration};
-use crate::output::palette::{HONEY, SLATE};
+use crate::output::palette::{ASH, HONEY};
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 use crate::output::table::facts;
@@ -321,7 +321,7 @@ fn say(
     }
     let loss = loss.map_or(String::new(), |loss| format!(", loss {loss:.4}"));
     let head = format!("after {epoch:.1} epochs{loss}, {} words/s", count(words_per_second as u64));
-    screen.note(&screen.styled_note(SLATE.style(), &head));
+    screen.note(&screen.styled_note(ASH.style(), &head));
     for &probe in probes {
         let word = screen.styled_note(HONEY.style().bold(), table.word(probe));
         screen.note(&format!("  {word}: {}", near(&table, probe)));

@@ -17,7 +17,7 @@ use crate::files;
 use crate::output::chart::Picture;
 use crate::output::number::{bytes, count, duration, perplexity};
 use crate::output::page::{ComparisonRows, comparison_page};
-use crate::output::palette::SLATE;
+use crate::output::palette::ASH;
 use crate::output::run_charts::comparison_chart;
 use crate::output::screen::Screen;
 use crate::output::table::{Column, facts, table};
@@ -116,7 +116,7 @@ fn show_samples(histories: &[RunHistory], screen: &Screen) -> Result<(), Failure
                 continue;
             };
             let head = format!("  {}, step {}", history.run.name(), count(sample.step));
-            screen.line(&screen.styled(SLATE.style().bold(), &head))?;
+            screen.line(&screen.styled(ASH.style().bold(), &head))?;
             let text = format!("{}{}", sample.seed_text, sample.text);
             screen.line(&indented(&text, screen.width().saturating_sub(2)).replace("  ", "    "))?;
         }

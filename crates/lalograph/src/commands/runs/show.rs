@@ -13,7 +13,7 @@ use crate::commands::settings::describe;
 use crate::failure::Failure;
 use crate::output::curve::perplexity_curve;
 use crate::output::number::{bytes, count, duration, perplexity};
-use crate::output::palette::SLATE;
+use crate::output::palette::ASH;
 use crate::output::screen::Screen;
 use crate::output::table::facts;
 use crate::output::training::HintLine;
@@ -70,7 +70,7 @@ pub(super) fn run(args: &ShowArgs, screen: &Screen) -> Result<(), Failure> {
         for sample in samples {
             let text =
                 indented(&format!("{}{}", sample.seed_text, sample.text), screen.width().saturating_sub(6));
-            let head = screen.styled(SLATE.style().bold(), &format!("{:>5?}", sample.temperature));
+            let head = screen.styled(ASH.style().bold(), &format!("{:>5?}", sample.temperature));
             screen.line(&format!("{head}   {}", text.trim_start().replace('\n', "\n      ")))?;
         }
     }

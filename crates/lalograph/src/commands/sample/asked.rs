@@ -11,7 +11,7 @@ use serde::Serialize;
 use crate::cli::SampleArgs;
 use crate::failure::Failure;
 use crate::interrupt;
-use crate::output::palette::SLATE;
+use crate::output::palette::ASH;
 use crate::output::screen::Screen;
 use crate::output::wrap::beside;
 
@@ -178,7 +178,7 @@ impl Asked<'_> {
 
     /// A sample under its head.
     pub(super) fn shown(&self, written: &Written) -> String {
-        let head = self.screen.styled(SLATE.style(), &written.how);
+        let head = self.screen.styled(ASH.style(), &written.how);
         format!("{head}\n{}{}", self.seed_text_shown(), written.sample.text)
     }
 

@@ -25,7 +25,7 @@ use crate::cli::{PassageChoice, ScoreArgs, StateChoice};
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::number::{count, perplexity};
-use crate::output::palette::SLATE;
+use crate::output::palette::ASH;
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 use crate::output::table::facts;
@@ -147,7 +147,7 @@ pub(crate) fn run(args: &ScoreArgs, screen: &Screen) -> Result<(), Failure> {
                 perplexity(passage.perplexity),
                 count(passage.score.tokens)
             );
-            screen.line(&screen.styled(SLATE.style().bold(), &head))?;
+            screen.line(&screen.styled(ASH.style().bold(), &head))?;
             screen.line(&indented(&passage.text, screen.width()))?;
         }
     }

@@ -9,7 +9,7 @@ use serde::Serialize;
 
 use crate::cli::{PassageChoice, ScoreArgs};
 use crate::output::number::count;
-use crate::output::palette::{BRICK, HONEY, SLATE};
+use crate::output::palette::{ASH, BRICK, HONEY};
 use crate::output::screen::Screen;
 use crate::output::wrap::indented;
 
@@ -157,7 +157,7 @@ pub(super) fn show_surprise(whole: &Whole<'_>, screen: &Screen) -> String {
             b if b >= 8.0 => BRICK.style().bold(),
             b if b >= 4.0 => BRICK.style(),
             b if b >= 1.0 => HONEY.style(),
-            _ => SLATE.style(),
+            _ => ASH.style(),
         };
         line.push_str(&surprise.before);
         line.push_str(&screen.styled(style, &told));

@@ -8,7 +8,7 @@ use super::vocabularies::load;
 use crate::cli::{VocabDecodeArgs, VocabEncodeArgs};
 use crate::failure::Failure;
 use crate::output::number::{count, visible};
-use crate::output::palette::{BRICK, SLATE};
+use crate::output::palette::{ASH, BRICK};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, table};
 use crate::room;
@@ -79,10 +79,7 @@ pub(super) fn encode(args: &VocabEncodeArgs, screen: &Screen) -> Result<(), Fail
     let columns = [Column::Number, Column::Text, Column::Number, Column::Text];
     let drawn = table(screen, &["place", "token", "index", ""], &columns, &rows)
         .replace(" unknown", &format!(" {}", screen.styled(BRICK.style().bold(), "unknown")))
-        .replace(
-            " part of a character",
-            &format!(" {}", screen.styled(SLATE.style(), "part of a character")),
-        );
+        .replace(" part of a character", &format!(" {}", screen.styled(ASH.style(), "part of a character")));
     let mut closing = format!("{} tokens, {} unknown", count(rows.len() as u64), count(unknown_tokens));
     if tokens_cut > 0 {
         closing.push_str(&format!(", {} cut off", count(tokens_cut)));

@@ -9,7 +9,7 @@ use super::state::State;
 use crate::output::curve::perplexity_curve;
 use crate::output::cut::cut;
 use crate::output::number::{count, duration, perplexity};
-use crate::output::palette::{HONEY, SLATE};
+use crate::output::palette::{ASH, HONEY};
 use crate::output::screen::Screen;
 
 /// Rows that figures and headings take; the rest is shared by the curve and the samples.
@@ -79,7 +79,7 @@ fn bar(state: &State, clock: Clock, width: usize, screen: &Screen) -> String {
         filled.push(part);
     }
     let rest = "\u{2500}".repeat(cells - filled.width());
-    format!("{}{}  {figures}", paint(screen, HONEY.style(), &filled), paint(screen, SLATE.style(), &rest))
+    format!("{}{}  {figures}", paint(screen, HONEY.style(), &filled), paint(screen, ASH.style(), &rest))
 }
 
 fn figures(state: &State, clock: Clock, width: usize, screen: &Screen) -> Vec<String> {
@@ -205,7 +205,7 @@ fn samples(state: &State, width: usize, room: usize, screen: &Screen) -> Vec<Str
         .validation_perplexity
         .map_or_else(String::new, |p| format!(", validation perplexity {}", perplexity(p)));
     let head = cut(&format!("  samples by temperature after step {}{perplexity}", count(first.step)), width);
-    let mut lines = vec![String::new(), paint(screen, SLATE.style(), &head)];
+    let mut lines = vec![String::new(), paint(screen, ASH.style(), &head)];
     let shown = state.samples.len().min(room - 2);
     // Lines are dealt out one by one, to those that still have something to show.
     let wrapped: Vec<Vec<String>> = state.samples[..shown]
@@ -230,7 +230,7 @@ fn samples(state: &State, width: usize, room: usize, screen: &Screen) -> Vec<Str
             let more = row + 1 == given && text.len() > given;
             let line =
                 if more { cut(&format!("{line}\u{2026}"), width.saturating_sub(8)) } else { line.clone() };
-            lines.push(format!("{}   {line}", paint(screen, SLATE.style().bold(), &head)));
+            lines.push(format!("{}   {line}", paint(screen, ASH.style().bold(), &head)));
         }
     }
     lines

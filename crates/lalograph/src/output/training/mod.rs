@@ -19,7 +19,7 @@ use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::live::Live;
 use crate::output::number::{count, duration, perplexity};
-use crate::output::palette::{SLATE, TEAL};
+use crate::output::palette::{ASH, TEAL};
 use crate::output::screen::Screen;
 use crate::output::wrap::indented;
 
@@ -212,7 +212,7 @@ impl<'s> TrainingView<'s> {
         }
         // Written out as 1.0, not as 1.
         let head = format!("{:>5?}", record.temperature);
-        let head = self.screen.styled_note(SLATE.style().bold(), &head);
+        let head = self.screen.styled_note(ASH.style().bold(), &head);
         let whole = format!("{}{}", record.seed_text, record.text);
         let text = indented(whole.trim_start(), self.screen.width().saturating_sub(6));
         let text = text.trim_start().replace('\n', "\n      ");
