@@ -8,13 +8,13 @@ use criterion::{Criterion, Throughput, criterion_group, criterion_main};
 use lalograph_net::numbers::chance::stream;
 use lalograph_net::vectorised;
 use lalograph_vectors::VectorTable;
-use lalograph_vectors::objective::{Scratch, Weights, learn_against_noise};
+use lalograph_vectors::objective::{Scratch, Weights, learn_against_samples};
 use rand::RngExt;
 
 const DIMENSIONS: usize = 100;
 const NOISE: usize = 5;
 
-/// Multiply-adds of one prediction: a product, a share of the gradient and a change of the row, for the target and each noise word; and the change of the input row.
+/// Multiply-adds of one prediction: a product, a share of the gradient and a change of the row, for the target and each negative sample; and the change of the input row.
 const MULTIPLY_ADDS: f64 = ((NOISE + 1) * 3 * DIMENSIONS + DIMENSIONS) as f64;
 
 /// Bytes of rows that one prediction reads and writes.
@@ -64,7 +64,7 @@ fn learning(criterion: &mut Criterion) {
         group.bench_function(format!("predictions, {words} words"), |bencher| {
             bencher.iter(|| {
                 vectorised!(for words in &drawn {
-                    learn_against_noise(&mut weights, &[(words[0], 1.0)], &words[1..], 0.01, &mut scratch);
+                    learn_against_samples(&mut weights, &[(words[0], 1.0)], &words[1..], 0.01, &mut scratch);
                 });
             });
         });

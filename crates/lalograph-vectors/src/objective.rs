@@ -3,7 +3,7 @@
 //! With h the sum of the input rows, each times its weight, u the output rows and s the logistic function, negative sampling (Mikolov et al., 2013) lowers
 //!
 //! ```text
-//! -ln s(u_target . h) - sum over the noise words of ln s(-u_noise . h)
+//! -ln s(u_target . h) - sum over the negative samples of ln s(-u_sample . h)
 //! ```
 //!
 //! and the full softmax lowers `-ln softmax(U h)[target]`. What fills up the rows to whole lines is zero and stays so.
@@ -118,9 +118,9 @@ fn move_inputs<T: Real>(weights: &mut Weights<T>, inputs: &[(u32, T)], rate: T, 
     }
 }
 
-/// Predicts the first of `words` against the others, which are noise, from input rows with their weights, moves all rows that had a part in it by `rate` down the gradient, and returns e to the power of less the loss before.
+/// Predicts the first of `words` against the others, its negative samples, from input rows with their weights, moves all rows that had a part in it by `rate` down the gradient, and returns e to the power of less the loss before.
 #[inline(always)]
-pub fn learn_against_noise<T: Real>(
+pub fn learn_against_samples<T: Real>(
     weights: &mut Weights<T>,
     inputs: &[(u32, T)],
     words: &[u32],
@@ -180,7 +180,7 @@ pub fn learn_among_all<T: Real>(
 
 #[cfg(test)]
 mod tests {
-    use super::{Scratch, Weights, learn_against_noise, learn_among_all};
+    use super::{Scratch, Weights, learn_against_samples, learn_among_all};
     use crate::rows::{LANES, Rows};
     use lalograph_net::numbers::chance::stream;
     use rand::RngExt;
@@ -201,7 +201,7 @@ mod tests {
     }
 
     /// The objectives again, from their formulas.
-    fn loss(weights: &Weights<f64>, inputs: &[(u32, f64)], target: u32, noise: Option<&[u32]>) -> f64 {
+    fn loss(weights: &Weights<f64>, inputs: &[(u32, f64)], target: u32, samples: Option<&[u32]>) -> f64 {
         let hidden: Vec<f64> = (0..DIMENSIONS)
             .map(|at| inputs.iter().map(|&(row, weight)| weight * number(&weights.input, row, at)).sum())
             .collect();
@@ -209,28 +209,28 @@ mod tests {
             (0..DIMENSIONS).map(|at| number(&weights.output, word, at) * hidden[at]).sum()
         };
         let logistic = |x: f64| 1.0 / (1.0 + (-x).exp());
-        match noise {
-            Some(noise) => {
+        match samples {
+            Some(samples) => {
                 -logistic(score(target)).ln()
-                    - noise.iter().map(|&word| logistic(-score(word)).ln()).sum::<f64>()
+                    - samples.iter().map(|&word| logistic(-score(word)).ln()).sum::<f64>()
             }
             None => -(score(target).exp() / (2..8).map(|word| score(word).exp()).sum::<f64>()).ln(),
         }
     }
 
     /// A step at rate 1 is the negative gradient; central differences say what that is.
-    fn check(inputs: &[(u32, f64)], target: u32, noise: Option<&[u32]>) {
+    fn check(inputs: &[(u32, f64)], target: u32, samples: Option<&[u32]>) {
         let before = weights();
         let mut after = before.clone();
         let mut scratch = Scratch::default();
-        let likelihood = match noise {
-            Some(noise) => {
-                let words: Vec<u32> = std::iter::once(target).chain(noise.iter().copied()).collect();
-                learn_against_noise(&mut after, inputs, &words, 1.0, &mut scratch)
+        let likelihood = match samples {
+            Some(samples) => {
+                let words: Vec<u32> = std::iter::once(target).chain(samples.iter().copied()).collect();
+                learn_against_samples(&mut after, inputs, &words, 1.0, &mut scratch)
             }
             None => learn_among_all(&mut after, inputs, target, 2..8, 1.0, &mut scratch),
         };
-        assert!((-likelihood.ln() - loss(&before, inputs, target, noise)).abs() < 1e-12);
+        assert!((-likelihood.ln() - loss(&before, inputs, target, samples)).abs() < 1e-12);
         let mut moved = before.clone();
         let mut checked = 0;
         for table in 0..2 {
@@ -242,7 +242,7 @@ mod tests {
                 let mut put = |number: f64| {
                     let rows = if table == 0 { &mut moved.input } else { &mut moved.output };
                     *rows.numbers_mut().nth(at).unwrap() = number;
-                    loss(&moved, inputs, target, noise)
+                    loss(&moved, inputs, target, samples)
                 };
                 let slope = (put(old[at] + 1e-5) - put(old[at] - 1e-5)) / 2e-5;
                 put(old[at]);

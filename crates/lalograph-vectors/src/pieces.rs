@@ -4,16 +4,24 @@ use serde::{Deserialize, Serialize};
 
 use crate::error::VectorError;
 
-/// How words are cut into pieces. The piece `<wha` of `what` has the mark of a word's beginning in it; the whole of a word, marks included, is no piece.
+/// How words are cut into pieces. The same characters are one piece at the start of a word, another at its end and a third inside it; a whole word is no piece.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Pieces {
-    /// Characters of the shortest piece, marks counted.
+    /// Characters of the shortest piece.
     pub shortest: usize,
-    /// Characters of the longest.
+    /// Characters of the longest piece.
     pub longest: usize,
     /// Rows that pieces share: each has the row of its hash.
     pub rows: u32,
+}
+
+/// Where in its word a piece is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Place {
+    Start,
+    Inside,
+    End,
 }
 
 impl Pieces {
@@ -37,29 +45,30 @@ impl Pieces {
 
     /// The rows of a word's pieces, from 0, in order; one that comes twice is there twice.
     pub fn of(&self, word: &str) -> Vec<u32> {
-        let marked: Vec<char> = std::iter::once('<').chain(word.chars()).chain(['>']).collect();
+        let characters: Vec<char> = word.chars().collect();
         let mut rows = Vec::new();
-        for start in 0..marked.len() {
+        for start in 0..characters.len() {
             for length in self.shortest..=self.longest {
-                let Some(piece) =
-                    marked.get(start..start + length).filter(|piece| piece.len() < marked.len())
-                else {
+                let Some(piece) = characters.get(start..start + length) else {
                     break;
                 };
-                // A mark alone says nothing.
-                if piece == ['<'] || piece == ['>'] {
-                    continue;
-                }
-                let text: String = piece.iter().collect();
-                rows.push(self.row(&text));
+                let place = match (start == 0, start + length == characters.len()) {
+                    (true, true) => break,
+                    (true, false) => Place::Start,
+                    (false, false) => Place::Inside,
+                    (false, true) => Place::End,
+                };
+                rows.push(self.row(place, &piece.iter().collect::<String>()));
             }
         }
         rows
     }
 
     /// By a hash that is the same on all machines and in all versions, since files depend on it.
-    fn row(&self, piece: &str) -> u32 {
-        let hash = blake3::hash(piece.as_bytes());
+    fn row(&self, place: Place, piece: &str) -> u32 {
+        let mut hasher = blake3::Hasher::new();
+        hasher.update(&[place as u8]).update(piece.as_bytes());
+        let hash = hasher.finalize();
         let number = hash.as_bytes()[..8].iter().fold(0u64, |number, &byte| number << 8 | u64::from(byte));
         (number % u64::from(self.rows)) as u32
     }
@@ -77,12 +86,17 @@ mod tests {
     #[test]
     fn a_word_has_the_pieces_that_its_characters_make() {
         let pieces = Pieces { shortest: 2, longest: 3, rows: 1 << 20 };
-        // <é éb bé é> and <éb ébé bé>.
-        assert_eq!(pieces.of("ébé").len(), 7);
-        // Of <a> only <a and a>: three characters are the whole.
-        assert_eq!(pieces.of("a").len(), 2);
-        assert_eq!(pieces.of("hive")[..2], pieces.of("hives")[..2]);
-        assert!(pieces.of("hive").iter().all(|&row| row < 1 << 20));
+        // éb and bé; ébé is the whole.
+        assert_eq!(pieces.of("ébé").len(), 2);
+        assert_eq!(pieces.of("a"), []);
+        // hi hiv iv ive ve.
+        let hive = pieces.of("hive");
+        assert_eq!(hive.len(), 5);
+        assert_eq!(hive[..3], pieces.of("hives")[..3]);
+        let one = Pieces { shortest: 1, longest: 1, rows: 1 << 20 };
+        let ababa = one.of("ababa");
+        assert!(ababa[1] == ababa[3] && ababa[0] != ababa[2] && ababa[2] != ababa[4] && ababa[0] != ababa[4]);
+        assert!(hive.iter().all(|&row| row < 1 << 20));
         assert_eq!(Pieces { shortest: 1, longest: 1, rows: 7 }.of("ab").len(), 2);
         for bad in [(0, 3, 5), (3, 2, 5), (1, 2, 0)] {
             assert!(Pieces { shortest: bad.0, longest: bad.1, rows: bad.2 }.check().is_err());

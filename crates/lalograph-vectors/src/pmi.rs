@@ -11,7 +11,7 @@ use rayon::prelude::*;
 
 use crate::error::VectorError;
 use crate::linear::{Operator, leading};
-use crate::sampling::NOISE_POWER;
+use crate::sampling::SAMPLING_POWER;
 use crate::table::VectorTable;
 
 /// How counts become vectors.
@@ -21,7 +21,7 @@ pub struct Factorising {
     pub dimensions: usize,
     /// Words to either side that are neighbours; one at a distance d counts as much as a window drawn at random would reach it.
     pub window: usize,
-    /// What the counts are shifted by, k: as many noise words have the same effect in prediction.
+    /// What the counts are shifted by, k: as many negative samples have the same effect in prediction.
     pub shift: f64,
     /// The seed of the directions that the search begins with.
     pub seed: u64,
@@ -97,7 +97,7 @@ impl Sparse {
     fn new(pairs: &HashMap<(u32, u32), u64, FixedState>, size: usize, shift: f64) -> Self {
         let mut counts = vec![0u64; size];
         pairs.iter().for_each(|(&(word, _), &count)| counts[word as usize] += count);
-        let powered = |count: u64| (count as f64).powf(NOISE_POWER);
+        let powered = |count: u64| (count as f64).powf(SAMPLING_POWER);
         let all: f64 = counts.iter().map(|&count| powered(count)).sum();
         let mut entries: Vec<(u32, u32, f64)> = pairs
             .iter()

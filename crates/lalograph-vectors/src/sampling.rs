@@ -3,14 +3,14 @@
 use lalograph_net::heads::sampled::Sampler;
 use lalograph_text::Reserved;
 
-/// The power that word counts are raised to before noise is drawn by them (Mikolov et al., 2013).
-pub const NOISE_POWER: f64 = 0.75;
+/// The power that word counts are raised to before negative samples are drawn by them (Mikolov et al., 2013).
+pub const SAMPLING_POWER: f64 = 0.75;
 
-/// Draws noise words: by their counts to the power of 3/4, reserved tokens never.
-pub fn noise(counts: &[u64]) -> Sampler {
+/// Draws negative samples: by their counts to the power of 3/4, reserved tokens never.
+pub fn negative_samples(counts: &[u64]) -> Sampler {
     // Whole numbers fine enough that rounding does not show, and one lower since the sampler raises each by one.
     let powered = |(index, &count): (usize, &u64)| {
-        let weight = ((count as f64).powf(NOISE_POWER) * 1e6).round() as u64;
+        let weight = ((count as f64).powf(SAMPLING_POWER) * 1e6).round() as u64;
         if index < Reserved::COUNT as usize { 0 } else { weight.saturating_sub(1) }
     };
     Sampler::new(&counts.iter().enumerate().map(powered).collect::<Vec<_>>(), &[])
@@ -32,14 +32,14 @@ pub fn keep(counts: &[u64], threshold: f64) -> Vec<f64> {
 
 #[cfg(test)]
 mod tests {
-    use super::{keep, noise};
+    use super::{keep, negative_samples};
     use lalograph_net::numbers::chance::stream;
 
     const COUNTS: [u64; 9] = [0, 50, 0, 20, 1000, 400, 100, 30, 1];
 
     #[test]
     fn noise_follows_the_powered_counts() {
-        let sampler = noise(&COUNTS);
+        let sampler = negative_samples(&COUNTS);
         let mut random = stream(1, "noise", &[]);
         let mut drawn = [0u32; 9];
         let draws = 400_000;

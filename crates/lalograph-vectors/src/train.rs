@@ -62,7 +62,7 @@ pub fn train(
         text,
         rows: &rows,
         keep: sampling::keep(&counts, settings.subsample),
-        noise: sampling::noise(&counts),
+        sampler: sampling::negative_samples(&counts),
         words: words.len() as u32,
         total_tokens: settings.epochs * text.len() as u64,
         block,
@@ -124,11 +124,11 @@ mod tests {
     #[test]
     fn words_of_one_kind_come_together_in_every_way_of_learning() {
         let pieces = crate::pieces::Pieces { shortest: 3, longest: 4, rows: 500 };
-        for (noise, pieces, lanes) in
+        for (negative_samples, pieces, lanes) in
             [(5, None, Some(2)), (5, None, None), (0, None, Some(1)), (3, Some(pieces), Some(3))]
         {
             for direction in [Direction::ContextToWord, Direction::WordToContext] {
-                let settings = Settings { direction, noise, pieces, lanes, ..settings() };
+                let settings = Settings { direction, negative_samples, pieces, lanes, ..settings() };
                 let (table, losses) = learn(&settings, 2);
                 for row in 0..10 {
                     let near = table.nearest(table.at(row), 4, &[row]);

@@ -74,7 +74,7 @@ fn a_model_of_another_shape_or_vocabulary_is_refused_by_name() {
     let folder = tempfile::tempdir().unwrap();
     let (run, _) = trained(folder.path(), "base", &ready(plan(folder.path(), &[])).unwrap());
     let from = format!("start.model={}", run.path().display());
-    for (setting, expected) in [("model.hidden=7", "layer.0"), ("vocabulary.size=6", "vocabulary")] {
+    for (setting, expected) in [("model.hidden=7", "layer.1"), ("vocabulary.size=6", "vocabulary")] {
         let error = ready(plan(folder.path(), &[&from, setting])).err().unwrap();
         assert!(matches!(error, LabError::Start { .. }), "{error}");
         assert!(error.to_string().contains(expected), "{error}");

@@ -108,7 +108,7 @@ pub struct StackTape<T> {
 }
 
 impl Stack {
-    /// Adds the tensors of all layers to `layout`, as `layer.0.input` and so on.
+    /// Adds the tensors of all layers to `layout`, as `layer.1.input` and so on.
     pub fn new(layout: &mut Layout, group: GroupId, shape: StackShape) -> Self {
         let layer = |index: usize| {
             let inputs = if index == 0 { shape.inputs } else { shape.outputs() };
@@ -123,11 +123,11 @@ impl Stack {
                     shape.start,
                 )
             };
-            let forward = one(&format!("layer.{index}"));
-            let reverse = shape.both_directions.then(|| one(&format!("layer.{index}.reverse")));
-            let norm = shape
-                .layer_norm
-                .then(|| LayerNorm::new(layout, &format!("layer.{index}.norm"), group, shape.outputs()));
+            let forward = one(&format!("layer.{}", index + 1));
+            let reverse = shape.both_directions.then(|| one(&format!("layer.{}.reverse", index + 1)));
+            let norm = shape.layer_norm.then(|| {
+                LayerNorm::new(layout, &format!("layer.{}.norm", index + 1), group, shape.outputs())
+            });
             Layer { forward, reverse, norm, residual: shape.residual && index > 0 }
         };
         Self { shape, layers: (0..shape.layers).map(layer).collect() }

@@ -1,5 +1,5 @@
 //! A softmax over clusters of tokens by frequency (Grave et al., 2017): the commonest tokens and one entry for each cluster of the rest stand
-//! in the head; a token of a cluster is then chosen within it, from a narrower vector. A token's probability is exact: that of its cluster
+//! in the frequent; a token of a cluster is then chosen within it, from a narrower vector. A token's probability is exact: that of its cluster
 //! times that within it. Where most text is common words, most rows never meet the long lists.
 //!
 //! Indices must run from the commonest token to the rarest, as those of word vocabularies do.
@@ -20,24 +20,25 @@ use crate::weights::packed::Parameters;
 /// How the tokens are clustered.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Clusters {
-    /// Where the head ends, and each cluster but the last: rising, the first above 0, all below the vocabulary's size.
+    /// Where the frequent ends, and each cluster but the last: rising, the first above 0, all below the vocabulary's size.
     pub ends: Vec<usize>,
     /// Each cluster's vectors are narrower by this factor than those of the one before.
     pub shrink: usize,
 }
 
 impl Clusters {
-    /// A good division of a vocabulary whose counts fall as a power: a head of about 4 %, at least 1,000, a cluster up to a quarter, and the rest.
+    /// A good division of a vocabulary whose counts fall as a power: a frequent of about 4 %, at least 1,000, a cluster up to a quarter, and the rest.
     pub fn usual(vocabulary: usize) -> Self {
-        let head = (vocabulary / 25).max(1000);
+        let frequent = (vocabulary / 25).max(1000);
         let middle = vocabulary / 4;
-        let ends = [head, middle].into_iter().filter(|&end| end >= head && end < vocabulary).collect();
+        let ends =
+            [frequent, middle].into_iter().filter(|&end| end >= frequent && end < vocabulary).collect();
         Self { ends, shrink: 4 }
     }
 }
 
 #[derive(Debug, Clone)]
-struct Tail {
+struct ClusterTable {
     tokens: Range<usize>,
     width: usize,
     projection: Range<usize>,
@@ -49,10 +50,10 @@ struct Tail {
 #[derive(Debug, Clone)]
 pub(crate) struct Clustered {
     inputs: usize,
-    head: Table,
-    /// Tokens of the head.
+    frequent: Table,
+    /// Tokens of the frequent.
     common: usize,
-    tails: Vec<Tail>,
+    clusters: Vec<ClusterTable>,
 }
 
 impl Clustered {
@@ -73,54 +74,58 @@ impl Clustered {
         // A cluster of which nothing is left has no probability either.
         let empty = (common as u32..).zip(ends.windows(2));
         let empty = empty.filter(|(_, pair)| excluded(pair[0]..pair[1]).len() == pair[1] - pair[0]);
-        let of_head: Vec<u32> =
+        let of_frequent: Vec<u32> =
             excluded(0..common).into_iter().chain(empty.map(|(entry, _)| entry)).collect();
-        let head = Table::new(layout, "output.head", group, size, &of_head, start);
+        let frequent = Table::new(layout, "output.frequent", group, size, &of_frequent, start);
         let mut width = inputs;
-        let tails = ends.windows(2).enumerate().map(|(index, pair)| {
+        let clusters = ends.windows(2).enumerate().map(|(index, pair)| {
             width = (width / clusters.shrink).max(8).min(inputs);
-            let name = format!("output.tail.{index}");
+            let name = format!("output.cluster.{}", index + 1);
             let spread = start.spread(1.0 / (inputs as f64).sqrt());
             let projection = layout.push(format!("{name}.projection"), &[inputs, width], group, spread);
             let forward = layout.pack(&projection, (inputs, width), 0..width, false, ReadIn::Every);
             let back = layout.pack(&projection, (inputs, width), 0..width, true, ReadIn::Backward);
             let size = (width, pair[1] - pair[0]);
             let table = Table::new(layout, &name, group, size, &excluded(pair[0]..pair[1]), start);
-            Tail { tokens: pair[0]..pair[1], width, projection, forward, back, table }
+            ClusterTable { tokens: pair[0]..pair[1], width, projection, forward, back, table }
         });
-        Self { inputs, head, common, tails: tails.collect() }
+        Self { inputs, frequent, common, clusters: clusters.collect() }
     }
 
     /// Operations of the products for one token, where so large a share of tokens falls into a cluster.
     pub(crate) fn operations(&self, share_of: &dyn Fn(Range<usize>) -> f64) -> f64 {
         let inputs = self.inputs as f64;
-        let tails = self.tails.iter().map(|tail| {
-            let width = tail.width as f64;
-            share_of(tail.tokens.clone()) * 2.0 * width * (inputs + tail.table.outcomes() as f64)
+        let clusters = self.clusters.iter().map(|cluster| {
+            let width = cluster.width as f64;
+            share_of(cluster.tokens.clone()) * 2.0 * width * (inputs + cluster.table.outcomes() as f64)
         });
-        2.0 * inputs * self.head.outcomes() as f64 + tails.sum::<f64>()
+        2.0 * inputs * self.frequent.outcomes() as f64 + clusters.sum::<f64>()
     }
 
     /// Scores that a chunk may take.
     pub(crate) fn scratch(&self, rows: usize) -> usize {
-        let tables = std::iter::once(&self.head).chain(self.tails.iter().map(|tail| &tail.table));
+        let tables =
+            std::iter::once(&self.frequent).chain(self.clusters.iter().map(|cluster| &cluster.table));
         tables.map(|table| chunk_rows(table.outcomes(), rows) * table.outcomes()).max().unwrap_or(0)
     }
 
     /// Numbers that rows of one cluster take: their inputs, their gradients, and both again in the cluster's width.
     pub(crate) fn gathered(&self, rows: usize, training: bool) -> usize {
-        let widest = self.tails.iter().map(|tail| tail.width).max().unwrap_or(0);
+        let widest = self.clusters.iter().map(|cluster| cluster.width).max().unwrap_or(0);
         rows * (self.inputs + widest) * (1 + usize::from(training))
     }
 
-    fn head_targets(&self, targets: &[u32], out: &mut Vec<u32>) {
+    fn frequent_targets(&self, targets: &[u32], out: &mut Vec<u32>) {
         out.clear();
         out.extend(targets.iter().map(|&target| {
             if (target as usize) < self.common {
                 return target;
             }
-            let cluster =
-                self.tails.iter().position(|tail| tail.tokens.contains(&(target as usize))).unwrap_or(0);
+            let cluster = self
+                .clusters
+                .iter()
+                .position(|cluster| cluster.tokens.contains(&(target as usize)))
+                .unwrap_or(0);
             (self.common + cluster) as u32
         }));
     }
@@ -136,18 +141,18 @@ impl Clustered {
         work: &mut Workspace<T>,
     ) {
         for (x, out) in x.chunks_exact(self.inputs).zip(out.chunks_exact_mut(vocabulary)) {
-            let head = &mut scratch.scores[..self.head.outcomes()];
-            self.head.scores(weights, x, head, work);
-            normalise(head);
-            out[..self.common].copy_from_slice(&head[..self.common]);
-            for (index, tail) in self.tails.iter().enumerate() {
-                let cluster = scratch.scores[self.common + index];
-                let projected = &mut scratch.gathered[..tail.width];
-                project(tail, weights, x, 1, projected, work);
-                let part = &mut out[tail.tokens.clone()];
-                tail.table.scores(weights, projected, part, work);
+            let frequent = &mut scratch.scores[..self.frequent.outcomes()];
+            self.frequent.scores(weights, x, frequent, work);
+            normalise(frequent);
+            out[..self.common].copy_from_slice(&frequent[..self.common]);
+            for (index, cluster) in self.clusters.iter().enumerate() {
+                let of_cluster = scratch.scores[self.common + index];
+                let projected = &mut scratch.gathered[..cluster.width];
+                project(cluster, weights, x, 1, projected, work);
+                let part = &mut out[cluster.tokens.clone()];
+                cluster.table.scores(weights, projected, part, work);
                 normalise(part);
-                part.iter_mut().for_each(|p| *p += cluster);
+                part.iter_mut().for_each(|p| *p += of_cluster);
             }
         }
     }
@@ -162,16 +167,16 @@ impl Clustered {
         work: &mut Workspace<T>,
     ) {
         let Scratch { scores, gathered, local, rows, own, .. } = scratch;
-        self.head_targets(targets, local);
-        self.head.losses(weights, x, local, scores, losses, work);
-        for tail in &self.tails {
-            let count = gather(tail, self.inputs, x, targets, gathered, local, rows);
+        self.frequent_targets(targets, local);
+        self.frequent.losses(weights, x, local, scores, losses, work);
+        for cluster in &self.clusters {
+            let count = gather(cluster, self.inputs, x, targets, gathered, local, rows);
             let (inputs, rest) = gathered.split_at_mut(count * self.inputs);
-            let projected = &mut rest[..count * tail.width];
-            project(tail, weights, inputs, count, projected, work);
+            let projected = &mut rest[..count * cluster.width];
+            project(cluster, weights, inputs, count, projected, work);
             own.clear();
             own.resize(count, 0.0);
-            tail.table.losses(weights, projected, local, scores, own, work);
+            cluster.table.losses(weights, projected, local, scores, own, work);
             rows.iter().zip(own.iter()).for_each(|(&row, loss)| losses[row as usize] += loss);
         }
     }
@@ -191,19 +196,20 @@ impl Clustered {
         work: &mut Workspace<T>,
     ) -> f64 {
         let Scratch { scores, gathered, local, rows, own, .. } = scratch;
-        self.head_targets(targets, local);
-        let head = &self.head;
-        let mut added = head.learn(weights, x, local, scale, smoothing, scores, gradient, d_x, losses, work);
-        for tail in &self.tails {
-            let count = gather(tail, self.inputs, x, targets, gathered, local, rows);
+        self.frequent_targets(targets, local);
+        let frequent = &self.frequent;
+        let mut added =
+            frequent.learn(weights, x, local, scale, smoothing, scores, gradient, d_x, losses, work);
+        for cluster in &self.clusters {
+            let count = gather(cluster, self.inputs, x, targets, gathered, local, rows);
             let (inputs, rest) = gathered.split_at_mut(count * self.inputs);
-            let (projected, rest) = rest.split_at_mut(count * tail.width);
+            let (projected, rest) = rest.split_at_mut(count * cluster.width);
             let (d_inputs, rest) = rest.split_at_mut(count * self.inputs);
-            let d_projected = &mut rest[..count * tail.width];
-            project(tail, weights, inputs, count, projected, work);
+            let d_projected = &mut rest[..count * cluster.width];
+            project(cluster, weights, inputs, count, projected, work);
             own.clear();
             own.resize(count, 0.0);
-            let table = &tail.table;
+            let table = &cluster.table;
             added += table.learn(
                 weights,
                 projected,
@@ -216,12 +222,12 @@ impl Clustered {
                 own,
                 work,
             );
-            let d_projected = Matrix::new(d_projected, count, tail.width);
+            let d_projected = Matrix::new(d_projected, count, cluster.width);
             let inputs = Matrix::new(inputs, count, self.inputs).transposed();
-            let mut out = MatrixMut::new(gradient.part(&tail.projection), self.inputs, tail.width);
+            let mut out = MatrixMut::new(gradient.part(&cluster.projection), self.inputs, cluster.width);
             multiply(inputs, d_projected, &mut out, Accumulation::Replace, work);
             let mut out = MatrixMut::new(d_inputs, count, self.inputs);
-            multiply_packed(d_projected, weights.packed(tail.back), &mut out, Accumulation::Replace, work);
+            multiply_packed(d_projected, weights.packed(cluster.back), &mut out, Accumulation::Replace, work);
             for ((&row, loss), d_input) in rows.iter().zip(own.iter()).zip(d_inputs.chunks_exact(self.inputs))
             {
                 losses[row as usize] += loss;
@@ -235,7 +241,7 @@ impl Clustered {
 
 /// The vectors of the rows whose target is in the cluster, side by side; their targets within it and their places.
 fn gather<T: Real>(
-    tail: &Tail,
+    cluster: &ClusterTable,
     width: usize,
     x: &[T],
     targets: &[u32],
@@ -246,10 +252,10 @@ fn gather<T: Real>(
     local.clear();
     rows.clear();
     for (row, &target) in targets.iter().enumerate() {
-        if tail.tokens.contains(&(target as usize)) {
+        if cluster.tokens.contains(&(target as usize)) {
             let to = rows.len() * width;
             gathered[to..to + width].copy_from_slice(&x[row * width..(row + 1) * width]);
-            local.push(target - tail.tokens.start as u32);
+            local.push(target - cluster.tokens.start as u32);
             rows.push(row as u32);
         }
     }
@@ -257,7 +263,7 @@ fn gather<T: Real>(
 }
 
 fn project<T: Real>(
-    tail: &Tail,
+    cluster: &ClusterTable,
     weights: Parameters<'_, T>,
     x: &[T],
     rows: usize,
@@ -266,8 +272,8 @@ fn project<T: Real>(
 ) {
     let x = Matrix::new(x, rows, x.len() / rows.max(1));
     if rows > 0 {
-        let mut out = MatrixMut::new(out, rows, tail.width);
-        multiply_packed(x, weights.packed(tail.forward), &mut out, Accumulation::Replace, work);
+        let mut out = MatrixMut::new(out, rows, cluster.width);
+        multiply_packed(x, weights.packed(cluster.forward), &mut out, Accumulation::Replace, work);
     }
 }
 

@@ -20,7 +20,7 @@ impl GroupId {
 /// A named part of the weights.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Tensor {
-    /// Its name, with dots between the parts: `layer.0.recurrent`.
+    /// Its name, with dots between the parts: `layer.1.recurrent`.
     pub name: String,
     /// Its sizes, outermost first; row-major.
     pub shape: Vec<usize>,

@@ -158,7 +158,7 @@ fn excluded_tokens_have_no_probability_and_no_gradient() {
             let of = |name: &str| gradient[layout.tensor(name).unwrap().range.clone()].to_vec();
             let (biases, at): (Vec<f64>, &[usize]) = match kind.kind {
                 Softmax::Full => (of("output.bias"), &[0, 2, 6]),
-                _ => (of("output.head.bias"), &[0, 2]),
+                _ => (of("output.frequent.bias"), &[0, 2]),
             };
             assert!(at.iter().all(|&token| biases[token] == 0.0) && biases[3] != 0.0, "{biases:?}");
             let mut moved = small.weights.clone();
@@ -246,7 +246,7 @@ fn initial_values_have_the_size_that_they_say() {
                 }
             }
             // The forget gate is the third quarter of a layer's bias, and starts open.
-            let bias = model.layout().tensors().iter().find(|tensor| tensor.name == "layer.1.bias").unwrap();
+            let bias = model.layout().tensors().iter().find(|tensor| tensor.name == "layer.2.bias").unwrap();
             let bias = &weights[bias.range.clone()];
             assert!(
                 bias[64..96].iter().all(|&x| x == usual.keep_bias) && bias[..64].iter().all(|&x| x == 0.0)
@@ -261,7 +261,7 @@ fn a_wider_vocabulary_leaves_the_other_initial_values_alone() {
     let of = |vocabulary| {
         let model = model(vocabulary, 1, StartingValues::usual(Cell::Lstm));
         let weights = first_values::<f32>(model.layout(), 1);
-        let tensor = model.layout().tensors().iter().find(|t| t.name == "layer.0.recurrent").unwrap();
+        let tensor = model.layout().tensors().iter().find(|t| t.name == "layer.1.recurrent").unwrap();
         weights[tensor.range.clone()].to_vec()
     };
     assert_eq!(of(10), of(500));

@@ -28,8 +28,8 @@ pub struct Settings {
     pub window: usize,
     /// Whether it is always so wide, and not drawn from 1 to that for every word.
     pub fixed_window: bool,
-    /// Noise words for each prediction; 0 for a softmax over the whole vocabulary.
-    pub noise: usize,
+    /// Negative samples for each prediction; 0 for a full softmax.
+    pub negative_samples: usize,
     /// The share of the text above which words are left out now and then; 0 for none.
     pub subsample: f64,
     /// The learning rate at the beginning; it falls to almost nothing along a line.
@@ -51,7 +51,7 @@ impl Default for Settings {
             dimensions: 100,
             window: 5,
             fixed_window: false,
-            noise: 5,
+            negative_samples: 5,
             subsample: 1e-3,
             learning_rate: 0.05,
             epochs: 5,
@@ -80,15 +80,15 @@ impl Settings {
     /// A setting outside its range.
     pub fn check(&self) -> Result<(), VectorError> {
         let refuse = |setting, value: String, must| Err(VectorError::Setting { setting, value, must });
-        let Self { dimensions, window, noise, subsample, learning_rate, epochs, .. } = *self;
+        let Self { dimensions, window, negative_samples, subsample, learning_rate, epochs, .. } = *self;
         if !(1..=4096).contains(&dimensions) {
             return refuse("the number of dimensions", dimensions.to_string(), "1 to 4096");
         }
         if !(1..=1000).contains(&window) {
             return refuse("the window", window.to_string(), "1 to 1000");
         }
-        if noise > 1000 {
-            return refuse("the number of negative samples", noise.to_string(), "at most 1000");
+        if negative_samples > 1000 {
+            return refuse("the number of negative samples", negative_samples.to_string(), "at most 1000");
         }
         if !(0.0..=1.0).contains(&subsample) {
             return refuse("the share from which words are left out", subsample.to_string(), "0 to 1");

@@ -9,7 +9,7 @@ use rand::RngExt;
 
 use super::learnt::{LearningProgress, Learnt, Observer, WordRows};
 use super::settings::{Direction, Settings};
-use crate::objective::{Scratch, Weights, learn_against_noise, learn_among_all};
+use crate::objective::{Scratch, Weights, learn_against_samples, learn_among_all};
 use crate::pieces::weight_of;
 use crate::rows::Line;
 
@@ -32,7 +32,7 @@ pub(super) struct Job<'t> {
     pub(super) text: &'t TokenSequence,
     pub(super) rows: &'t WordRows,
     pub(super) keep: Vec<f64>,
-    pub(super) noise: Sampler,
+    pub(super) sampler: Sampler,
     pub(super) words: u32,
     pub(super) total_tokens: u64,
     /// Tokens of a block.
@@ -53,7 +53,7 @@ pub(super) struct Worker {
     pub(super) scratch: Scratch<f32>,
     pub(super) kept: Vec<u32>,
     pub(super) inputs: Vec<(u32, f32)>,
-    /// A word that is predicted, and noise.
+    /// The target and its negative samples.
     pub(super) drawn: Vec<u32>,
     pub(super) loss: f64,
     /// The product of what predictions were given that are not yet in the loss: a logarithm takes long.
@@ -228,12 +228,12 @@ impl Worker {
             Self::touch(own, before, touched, row as usize);
         }
         let outputs = touched.inputs;
-        let likelihood = if job.settings.noise > 0 {
+        let likelihood = if job.settings.negative_samples > 0 {
             drawn.clear();
             drawn.push(target);
-            for _ in 0..job.settings.noise {
-                let word = job.noise.draw(random);
-                // A word is no noise to itself.
+            for _ in 0..job.settings.negative_samples {
+                let word = job.sampler.draw(random);
+                // The target is never its own negative sample.
                 if word != target {
                     drawn.push(word);
                 }
@@ -241,7 +241,7 @@ impl Worker {
             for &word in drawn.iter() {
                 Self::touch(own, before, touched, outputs + word as usize);
             }
-            learn_against_noise(own, inputs, drawn, rate, scratch)
+            learn_against_samples(own, inputs, drawn, rate, scratch)
         } else {
             let words = Reserved::COUNT..job.words;
             for word in words.clone() {

@@ -110,8 +110,8 @@ fn every_way_of_learning_finds_what_was_planted_and_random_numbers_do_not() {
     let ways = [
         usual.clone(),
         Settings { direction: Direction::ContextToWord, ..usual.clone() },
-        Settings { noise: 0, epochs: 3, ..usual.clone() },
-        Settings { noise: 0, epochs: 3, direction: Direction::ContextToWord, ..usual.clone() },
+        Settings { negative_samples: 0, epochs: 3, ..usual.clone() },
+        Settings { negative_samples: 0, epochs: 3, direction: Direction::ContextToWord, ..usual.clone() },
         Settings { lanes: None, ..usual.clone() },
         Settings { lanes: Some(4), fixed_window: true, ..usual },
     ];

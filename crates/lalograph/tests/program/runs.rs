@@ -366,7 +366,7 @@ fn runs_are_listed_shown_compared_reported_and_removed() {
     }
     let page = workshop.read("runs/first/report/report.html");
     for part in
-        ["How the text got better", "layer.0.recurrent", "training.learning_rate", "training too short"]
+        ["How the text got better", "layer.1.recurrent", "training.learning_rate", "training too short"]
     {
         assert!(page.contains(part), "no {part}");
     }
@@ -444,7 +444,7 @@ fn a_run_of_another_task_is_told_by_the_figures_that_it_names() {
     workshop.run("runs report counts").ok();
     let page = workshop.read("runs/counts/report/report.html");
     assert!(page.contains("validation share right, best") && page.contains("0.9375"));
-    assert!(!page.contains("layer.0.recurrent"), "no plan describes its model");
+    assert!(!page.contains("layer.1.recurrent"), "no plan describes its model");
 }
 
 #[test]

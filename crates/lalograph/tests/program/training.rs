@@ -43,7 +43,7 @@ fn plain_loss(model: &[u8], documents: &[Vec<u32>], begins_anew: bool) -> f64 {
     let stack: Vec<_> = (0..layers)
         .map(|l| ["input", "recurrent", "bias"].map(|part| tensor(&format!("layer.{l}.{part}")).0))
         .collect();
-    let hidden = tensor("layer.0.recurrent").1[0];
+    let hidden = tensor("layer.1.recurrent").1[0];
     let (output, _) = tensor("output.weights");
     let (output_bias, _) = tensor("output.bias");
     let logistic = |x: f64| 1.0 / (1.0 + (-x).exp());
@@ -381,7 +381,7 @@ fn every_kind_of_cell_softmax_optimiser_and_window_trains_and_is_used_from_its_f
     let flow: Value =
         serde_json::from_str(workshop.read("runs/documents/flow.jsonl").lines().last().unwrap()).unwrap();
     assert_eq!((flow["step"].as_u64(), flow["by_distance"][0].as_array().unwrap().len()), (Some(30), 16));
-    assert!(flow["by_parameter"]["layer.0.recurrent"].as_f64().unwrap() > 0.0);
+    assert!(flow["by_parameter"]["layer.1.recurrent"].as_f64().unwrap() > 0.0);
     workshop
         .run(&format!("{SMALL} --set model.directions=both"))
         .fails(2, &["model.directions", "backwards"]);
@@ -482,7 +482,7 @@ fn what_a_plan_costs_and_how_fast_this_machine_is() {
     assert_eq!(cost["forward_operations_per_token"], forward);
     assert_eq!(cost["training_operations_per_token"], 3.0 * forward - 2.0 * 20.0 * 60.0 / 8.0);
     let words = workshop.run(&format!("plan cost {small} --training-tokens 1000")).ok();
-    assert!(words.contains("layer.0.candidate_bias") && words.contains("tokens/s"), "{words}");
+    assert!(words.contains("layer.1.candidate_bias") && words.contains("tokens/s"), "{words}");
     let gauge = workshop.run(&format!("gauge {small} --rounds 2 --seconds 0.1 --json")).ok();
     let gauge: Value = serde_json::from_str(&gauge).unwrap();
     assert_eq!(gauge["rounds"], 2);

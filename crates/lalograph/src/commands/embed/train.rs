@@ -204,7 +204,7 @@ fn way(args: &EmbedTrainArgs) -> Result<Way, Failure> {
         dimensions,
         window,
         fixed_window: args.fixed_window,
-        noise: negative_samples,
+        negative_samples,
         subsample: args.subsample,
         learning_rate: args.learning_rate.unwrap_or(usual),
         epochs: args.epochs,
