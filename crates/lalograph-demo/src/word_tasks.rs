@@ -123,12 +123,12 @@ const RELATIONS: [(&str, &[[&str; 2]]); 4] = [
     ("sky and what it is like", &[["Bright", "mild"], ["Hot", "clear"], ["Frozen", "still"]]),
 ];
 
-/// Word pairs with a likeness each, 0 to 3, as tab-separated values under a head.
+/// Word pairs with a similarity each, 0 to 3, as tab-separated values under a head.
 pub fn similarity_file() -> String {
     let mut text = String::from("first\tsecond\tlikeness\n");
-    for (likeness, pairs) in [(3, SAME_PLACE), (2, SAME_PART), (1, TOGETHER), (0, APART)] {
+    for (similarity, pairs) in [(3, SAME_PLACE), (2, SAME_PART), (1, TOGETHER), (0, APART)] {
         for [a, b] in pairs {
-            text.push_str(&format!("{a}\t{b}\t{likeness}\n"));
+            text.push_str(&format!("{a}\t{b}\t{similarity}\n"));
         }
     }
     text

@@ -21,7 +21,7 @@ pub enum LabError {
     #[error(transparent)]
     Plan(#[from] PlanError),
     /// The model's sizes.
-    #[error("this model cannot be made: {0}")]
+    #[error("impossible model: {0}")]
     Shape(#[from] ShapeError),
     /// The file system refused.
     #[error("{path}: {source}")]
@@ -35,16 +35,18 @@ pub enum LabError {
     #[error("{0} exists already")]
     Exists(PathBuf),
     /// A folder that is not a run would have to give way to one.
-    #[error("{0} is not a run, so it is left alone")]
+    #[error("{0} is not a run, so it was not changed")]
     NotARun(PathBuf),
     /// Another process writes there.
     #[error("{0} is being written by another process")]
     Written(PathBuf),
     /// A run whose plan was changed by somebody else.
-    #[error("{0} is not the plan that the run was begun with")]
+    #[error("{0} is not the plan that the run was started with")]
     ForeignPlan(PathBuf),
     /// A run that was to have fewer steps than it has made.
-    #[error("{run} has made {made} steps, and {asked} were asked for: they count from the run's beginning")]
+    #[error(
+        "{run} has completed {made} steps, and {asked} were requested; steps count from the start of the run"
+    )]
     FewerSteps {
         /// The run.
         run: PathBuf,
@@ -73,7 +75,7 @@ pub enum LabError {
         what: String,
     },
     /// The corpus or the vocabulary of a run is another than it was.
-    #[error("the {what} is not the one that {run} was begun with")]
+    #[error("the {what} is not the one that {run} was started with")]
     Changed {
         /// `corpus` or `vocabulary`.
         what: &'static str,
@@ -81,11 +83,11 @@ pub enum LabError {
         run: PathBuf,
     },
     /// A run that has made all its steps.
-    #[error("{0} has made all its steps")]
+    #[error("{0} has completed all its steps")]
     AllDone(PathBuf),
     /// The training text does not fill one batch.
     #[error(
-        "the training text has {tokens} tokens, and one batch of {rows} rows x {window} steps takes {needed}"
+        "the training text has {tokens} tokens; one batch ({rows} streams x {window} tokens) needs {needed}"
     )]
     TooShort {
         /// Tokens of training text.
@@ -98,9 +100,7 @@ pub enum LabError {
         needed: usize,
     },
     /// Nothing was held out although some should have been.
-    #[error(
-        "the validation text is empty: {documents} documents at a share of {share} left none to hold out"
-    )]
+    #[error("the validation text is empty: a share of {share} of {documents} documents is none")]
     NoValidation {
         /// Documents in all.
         documents: u64,
@@ -117,7 +117,7 @@ pub enum LabError {
     },
     /// A loss was so high that its perplexity is no number.
     #[error(
-        "step {step}: the {text} perplexity is not a finite number; `{parameter}` has grown furthest, to {greatest:.1e}"
+        "step {step}: the {text} perplexity is not a finite number; the largest number is in `{parameter}`: {greatest:.1e}"
     )]
     Diverged {
         /// The step, from 1.
@@ -149,7 +149,7 @@ pub enum LabError {
     #[error(transparent)]
     Vectors(#[from] VectorError),
     /// Something to start from does not fit.
-    #[error("{path}: not usable to start from: {what}")]
+    #[error("{path}: cannot be used to initialise weights: {what}")]
     Start {
         /// The file or folder.
         path: PathBuf,
@@ -163,7 +163,7 @@ pub enum LabError {
     #[error("no token of the seed text is in the model's vocabulary")]
     SeedUnknown,
     /// A way of choosing tokens that is none.
-    #[error("the {setting} is {value}, and must be {must}")]
+    #[error("the {setting} is {value} and must be {must}")]
     Decoding {
         /// What.
         setting: &'static str,
@@ -193,7 +193,7 @@ pub enum LabError {
     },
     /// A text with too many different n-grams.
     #[error(
-        "the training text has more than 4,294,967,295 different n-grams of one length: choose a lower order"
+        "the training text has more than 4,294,967,295 different n-grams of one length; use a lower order"
     )]
     TooManyNgrams,
     /// The threads could not be started.

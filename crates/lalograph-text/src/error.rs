@@ -11,7 +11,7 @@ use crate::corpus::reading::Skipped;
 #[derive(Debug, Error)]
 pub enum TextError {
     /// No path was given.
-    #[error("no corpus was named")]
+    #[error("no corpus given")]
     NoPaths,
     /// There is nothing at a path.
     #[error("{0}: no such file or folder")]
@@ -25,7 +25,7 @@ pub enum TextError {
         endings: &'static [&'static str],
     },
     /// A pattern of file names that cannot be understood.
-    #[error("the pattern `{pattern}` cannot be understood: {what}")]
+    #[error("invalid pattern `{pattern}`: {what}")]
     BadGlob {
         /// The pattern.
         pattern: String,
@@ -43,7 +43,7 @@ pub enum TextError {
         known: Vec<String>,
     },
     /// No encoding has that name.
-    #[error("no encoding is called `{0}`")]
+    #[error("no encoding `{0}`")]
     NoEncoding(String),
     /// Something of a strict corpus cannot be used.
     #[error("{0}")]
@@ -57,7 +57,7 @@ pub enum TextError {
         source: io::Error,
     },
     /// After reading everything there was no document with text in it.
-    #[error("the corpus holds no text: {files} {} read, {skipped} {} left out{}", if *.files == 1 { "file" } else { "files" }, if *.skipped == 1 { "place" } else { "places" }, first_of(.first.as_ref()))]
+    #[error("no text in the corpus: {files} {} read, {skipped} {} left out{}", if *.files == 1 { "file" } else { "files" }, if *.skipped == 1 { "place" } else { "places" }, first_of(.first.as_ref()))]
     NoText {
         /// Files looked at.
         files: u64,
@@ -70,7 +70,7 @@ pub enum TextError {
     #[error("not a usable split: {0}")]
     BadSplit(String),
     /// Parts of a split that ask for more than there is.
-    #[error("the parts cannot be made: {0}")]
+    #[error("impossible split: {0}")]
     Amounts(String),
     /// A temporary file could not be written or read.
     #[error("a temporary file: {0}")]
@@ -80,7 +80,7 @@ pub enum TextError {
     Stopped,
     /// No token was frequent enough to enter a vocabulary.
     #[error(
-        "no {unit} occurs at least {minimum_count} times, so the vocabulary would hold nothing but its reserved tokens"
+        "no {unit} occurs at least {minimum_count} times, so the vocabulary would have reserved tokens only"
     )]
     EmptyVocabulary {
         /// What was counted: `word` or `character`.
@@ -95,7 +95,7 @@ pub enum TextError {
     #[error("{0}")]
     BadToken(String),
     /// A size that leaves no room for what must be in a vocabulary.
-    #[error("a vocabulary of these units holds the 256 bytes, so its size is at least {least}")]
+    #[error("a vocabulary of this unit has the 256 bytes, so its size is {least} or more")]
     TooFewTokens {
         /// The least size.
         least: usize,
@@ -104,7 +104,7 @@ pub enum TextError {
     #[error("it cannot be written: {0}")]
     Unwritable(String),
     /// Two vocabularies that do not go together.
-    #[error("the two vocabularies do not go together: {0}")]
+    #[error("the two vocabularies cannot be combined: {0}")]
     NotAlike(String),
     /// A token store is not what it should be.
     #[error("{path}: not a usable token store: {what}")]
@@ -115,7 +115,7 @@ pub enum TextError {
         what: String,
     },
     /// A token store that was whole and is no longer.
-    #[error("{path}: the token store cannot be read any more ({why})")]
+    #[error("{path}: the token store can no longer be read ({why})")]
     StoreLost {
         /// The file.
         path: PathBuf,
@@ -126,7 +126,7 @@ pub enum TextError {
     #[error("{0}: the token store was made with another vocabulary")]
     OtherVocabulary(PathBuf),
     /// No document is held out to try vocabularies on.
-    #[error("no document is held out to try the vocabularies on")]
+    #[error("no held-out documents for measuring the vocabularies")]
     NothingHeldOut,
     /// An index is not in the vocabulary.
     #[error("index {index} is outside the vocabulary, whose last index is {last}")]

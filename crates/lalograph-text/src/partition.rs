@@ -57,7 +57,7 @@ pub fn make(
         (Amount::Share(validation), Amount::Share(test)) => {
             if !(0.0..=1.0).contains(&validation) || test < 0.0 || validation + test > 1.0 {
                 return Err(TextError::Amounts(format!(
-                    "{validation} and {test} are not shares of one whole"
+                    "the shares {validation} and {test} are above 1 together"
                 )));
             }
             let split = Split::even(spec.seed, Cutoffs::shares(validation, test));
@@ -174,7 +174,7 @@ fn by_counts(
     let (validation, test) = (count(spec.validation), count(spec.test));
     if validation.saturating_add(test) > total {
         return Err(TextError::Amounts(format!(
-            "{validation} and {test} documents are to be held out, and there are {total}"
+            "{validation} and {test} documents for validation and test are more than the {total} of the corpus"
         )));
     }
     let mut split = Split::even(spec.seed, Cutoffs::shares(0.0, 0.0));

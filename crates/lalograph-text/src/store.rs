@@ -325,7 +325,7 @@ impl Store {
         file.read_exact_at(&mut footer, body).map_err(failed)?;
         let small = |at: usize| header[at..].first_chunk().map_or(0, |bytes| u32::from_le_bytes(*bytes));
         if header[..8] != MAGIC {
-            return Err(bad(path, "it is no token store"));
+            return Err(bad(path, "not a token store"));
         }
         if small(8) != VERSION {
             let what = format!("its version is {}, and this program reads version {VERSION}", small(8));
@@ -344,7 +344,7 @@ impl Store {
         let [spelling_bits, spacing_bits] = [spelling, spacing].map(f64::from_bits);
         let totals = Totals { documents, bytes, unknown, changed, spelling_bits, spacing_bits };
         let Some(planes) = Planes::of(small(PLANES_AT)) else {
-            return Err(bad(path, "it has planes that this program does not know"));
+            return Err(bad(path, "it has planes of an unknown kind"));
         };
         let expected = (width == 2 || width == 4)
             .then(|| {
@@ -353,14 +353,14 @@ impl Store {
             })
             .flatten();
         if expected != Some(body) {
-            return Err(bad(path, "its size does not fit what it says of itself"));
+            return Err(bad(path, "its size differs from its header"));
         }
         let mut counts = vec![0; vocabulary.len()];
         let (hash, outside) = read_through(&mut file, body, tokens, width, &mut counts).map_err(failed)?;
         if hash.as_bytes() != &footer[FIGURES * 8..][..32] {
             return Err(bad(
                 path,
-                "its content does not match its hash: it was altered after it was written",
+                "its content does not match its hash: it was changed after it was written",
             ));
         }
         if outside {

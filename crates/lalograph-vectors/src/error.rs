@@ -10,7 +10,7 @@ pub enum VectorError {
     #[error(transparent)]
     Text(#[from] TextError),
     /// A setting outside its range.
-    #[error("{setting} is {value}, and must be {must}")]
+    #[error("{setting} is {value} and must be {must}")]
     Setting {
         /// What.
         setting: &'static str,
@@ -20,13 +20,13 @@ pub enum VectorError {
         must: &'static str,
     },
     /// Nothing to learn from.
-    #[error("the text has no two known words in a document, so there is nothing to learn from")]
+    #[error("no document has two known words, so there is nothing to train on")]
     TooLittle,
     /// The numbers grew beyond all bounds.
-    #[error("the vectors are no longer finite numbers: the learning rate is too high")]
+    #[error("the vectors are no longer finite numbers; lower the learning rate")]
     NotFinite,
     /// A word without a vector.
-    #[error("there is no vector for `{word}`")]
+    #[error("no vector for `{word}`")]
     Unknown {
         /// The word.
         word: String,
@@ -45,10 +45,10 @@ pub enum VectorError {
         what: String,
     },
     /// A file of vectors with none that is wanted.
-    #[error("none of the {0} words of the vocabulary has a vector in it")]
+    #[error("the file has no vector for any of the {0} words of the vocabulary")]
     NoneFound(usize),
     /// A table of vectors that does not fit.
-    #[error("the vectors are of {found} dimensions, and {wanted} are needed")]
+    #[error("the vectors have {found} dimensions, and {wanted} are needed")]
     Dimensions {
         /// What they have.
         found: usize,

@@ -87,7 +87,7 @@ pub fn read_text(
         }
         (number, bytes) = (number + 1, bytes + read);
         if read == LONGEST_LINE {
-            let what = "it is longer than 16 MiB, so these are no vectors".into();
+            let what = "it is longer than 16 MiB, so this is not a file of vectors".into();
             return Err(VectorError::Line { line: number, what });
         }
         if number % 4096 == 0 && !progress(bytes) {

@@ -1,4 +1,4 @@
-//! How good vectors are: do they find likeness where people see it, and relations where there are some?
+//! How good vectors are: do they find similarity where people see it, and relations where there are some?
 
 use serde::{Deserialize, Serialize};
 
@@ -12,7 +12,7 @@ pub enum Method {
     /// The word nearest to b - a + c, all of them of length 1 (Mikolov, Yih and Zweig, 2013).
     #[default]
     Additive,
-    /// The word with the greatest product of likenesses to b and c over that to a (Levy and Goldberg, 2014).
+    /// The word with the greatest product of similarities to b and c over that to a (Levy and Goldberg, 2014).
     Multiplicative,
 }
 
@@ -66,13 +66,13 @@ pub fn relate(
 pub struct Pair {
     /// The words.
     pub words: [String; 2],
-    /// The likeness, on any scale.
-    pub likeness: f64,
+    /// The similarity, on any scale.
+    pub similarity: f64,
 }
 
 /// How well cosines rank pairs as people do.
 #[derive(Debug, Clone, PartialEq, Serialize)]
-pub struct Likeness {
+pub struct Similarity {
     /// Pairs of the file.
     pub pairs: usize,
     /// Those of which both words have vectors.
@@ -84,12 +84,12 @@ pub struct Likeness {
 }
 
 /// Judges a table by pairs of words.
-pub fn likeness(table: &VectorTable, pairs: &[Pair]) -> Likeness {
+pub fn similarity(table: &VectorTable, pairs: &[Pair]) -> Similarity {
     let (mut given, mut found) = (Vec::new(), Vec::new());
     for pair in pairs {
         let [a, b] = pair.words.each_ref().map(|word| table.vector(word));
         if let (Ok(a), Ok(b)) = (a, b) {
-            given.push(pair.likeness);
+            given.push(pair.similarity);
             found.push(cosine(&a, &b));
         }
     }
@@ -99,7 +99,7 @@ pub fn likeness(table: &VectorTable, pairs: &[Pair]) -> Likeness {
         let error = ((1.0 + rho * rho / 2.0) / (count - 3.0)).sqrt();
         [-1.96, 1.96].map(|z| (rho.atanh() + z * error).tanh())
     });
-    Likeness { pairs: pairs.len(), known: given.len(), spearman, interval }
+    Similarity { pairs: pairs.len(), known: given.len(), spearman, interval }
 }
 
 /// Spearman's rank correlation; equal values share the mean of their ranks.
@@ -190,16 +190,13 @@ pub fn read_pairs(text: &str) -> Result<Vec<Pair>, VectorError> {
     for (number, line) in said(text) {
         let fields = fields(line);
         let wrong = |what: String| VectorError::Line { line: number, what };
-        let [a, b, likeness] = fields[..] else {
-            return Err(wrong(format!(
-                "two words and a number were expected, and there are {} fields",
-                fields.len()
-            )));
+        let [a, b, similarity] = fields[..] else {
+            return Err(wrong(format!("two words and a number are expected, not {} fields", fields.len())));
         };
-        match likeness.parse::<f64>().ok().filter(|x| x.is_finite()) {
-            Some(likeness) => pairs.push(Pair { words: [a.to_owned(), b.to_owned()], likeness }),
+        match similarity.parse::<f64>().ok().filter(|x| x.is_finite()) {
+            Some(similarity) => pairs.push(Pair { words: [a.to_owned(), b.to_owned()], similarity }),
             None if pairs.is_empty() && number == 1 => {}
-            None => return Err(wrong(format!("`{likeness}` is not a finite number"))),
+            None => return Err(wrong(format!("`{similarity}` is not a finite number"))),
         }
     }
     Ok(pairs)
@@ -219,7 +216,7 @@ pub fn read_questions(text: &str) -> Result<Vec<Section>, VectorError> {
             let count = words.len();
             let question: [&str; 4] = words.try_into().map_err(|_| VectorError::Line {
                 line: number,
-                what: format!("four words were expected, and there are {count}"),
+                what: format!("four words are expected, not {count}"),
             })?;
             if sections.is_empty() {
                 sections.push(Section { name: "all".to_owned(), questions: Vec::new() });
@@ -249,7 +246,7 @@ fn fields(line: &str) -> Vec<&str> {
 
 #[cfg(test)]
 mod tests {
-    use super::{Method, Question, analogies, likeness, read_pairs, read_questions, relate, spearman};
+    use super::{Method, Question, analogies, read_pairs, read_questions, relate, similarity, spearman};
     use crate::VectorTable;
     use crate::table::cosine;
     use lalograph_net::numbers::chance::stream;
@@ -301,7 +298,7 @@ mod tests {
     fn files_are_read_and_wrong_lines_are_named() {
         let pairs = read_pairs("a\tb\tlikeness\nw1\tw2\t3.5\n\n# not said\nw3\tw4\t1\nw5\tzz\t0\n").unwrap();
         assert_eq!(pairs.len(), 3);
-        let found = likeness(&table(), &pairs);
+        let found = similarity(&table(), &pairs);
         assert_eq!((found.pairs, found.known, found.spearman), (3, 2, None));
         assert!(read_pairs("w1 w2 3\nw1 w2 much\n").unwrap_err().to_string().contains("line 2"));
         assert!(read_pairs("w1 w2\n").unwrap_err().to_string().contains("2 fields"));
@@ -336,7 +333,7 @@ mod tests {
         }
         let pairs =
             (0..6).map(|i| format!("w{} w{} 9\nw{} w{} 1\n", 2 * i, 2 * i + 1, 2 * i, (2 * i + 4) % 12));
-        let found = likeness(&table, &read_pairs(&pairs.collect::<String>()).unwrap());
+        let found = similarity(&table, &read_pairs(&pairs.collect::<String>()).unwrap());
         let [low, high] = found.interval.unwrap();
         let rho = found.spearman.unwrap();
         assert!(rho > 0.8 && low < rho && rho < high && high < 1.0, "{found:?}");

@@ -69,7 +69,7 @@ pub fn neighbourhood(
         let must = "1 or above, and at most a third of the words";
         return Err(VectorError::Setting { setting: "the perplexity", value, must });
     }
-    let near = likenesses(vectors, how.perplexity);
+    let near = joint_probabilities(vectors, how.perplexity);
     let start = principal(vectors, how.seed)?.points;
     let spread = start.iter().map(|point| point[0] * point[0]).sum::<f64>() / count as f64;
     let scale = 1e-4 / spread.sqrt().max(1e-12);
@@ -128,8 +128,8 @@ fn enough(vectors: &[&[f32]]) -> Result<(), VectorError> {
     Err(VectorError::Setting { setting, value: vectors.len().to_string(), must })
 }
 
-/// The joint likeness of every two vectors: how likely one takes the other for its neighbour, by a bell curve whose width gives each the wanted perplexity.
-fn likenesses(vectors: &[&[f32]], perplexity: f64) -> Vec<f64> {
+/// The joint probability that each of two vectors has the other for its neighbour, by a bell curve whose width gives each the wanted perplexity.
+fn joint_probabilities(vectors: &[&[f32]], perplexity: f64) -> Vec<f64> {
     let count = vectors.len();
     let square = |a: &[f32], b: &[f32]| -> f64 {
         a.iter().zip(b).map(|(&a, &b)| (f64::from(a) - f64::from(b)).powi(2)).sum()
@@ -207,7 +207,7 @@ impl Operator for Centred {
 
 #[cfg(test)]
 mod tests {
-    use super::{Neighbourhood, likenesses, neighbourhood, principal};
+    use super::{Neighbourhood, joint_probabilities, neighbourhood, principal};
     use lalograph_net::numbers::chance::stream;
     use rand::RngExt;
 
@@ -256,7 +256,7 @@ mod tests {
     fn every_point_has_as_many_neighbours_as_were_wanted() {
         let vectors = clusters();
         let vectors: Vec<&[f32]> = vectors.iter().map(Vec::as_slice).collect();
-        let near = likenesses(&vectors, 7.0);
+        let near = joint_probabilities(&vectors, 7.0);
         let sum: f64 = near.iter().sum();
         assert!((sum - 1.0).abs() < 1e-9);
         assert!(

@@ -148,7 +148,7 @@ impl VectorTable {
             .words
             .par_iter()
             .map(|other| (strsim::jaro_winkler(word, other), other))
-            .filter(|(likeness, _)| *likeness > 0.8)
+            .filter(|(similarity, _)| *similarity > 0.8)
             .collect();
         near.sort_by(|a, b| b.0.total_cmp(&a.0).then(a.1.cmp(b.1)));
         let near = near.into_iter().take(OFFERED).map(|(_, other)| other.clone()).collect();

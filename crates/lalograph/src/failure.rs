@@ -44,7 +44,7 @@ impl Failure {
     pub(crate) fn words(&self) -> &str {
         match self {
             Self::Work { what, .. } | Self::Usage(what) | Self::Interrupted(what) => what,
-            Self::ClosedPipe => "nobody reads the output any more",
+            Self::ClosedPipe => "the reader of the output has closed it",
         }
     }
 }
@@ -61,28 +61,28 @@ impl From<TextError> for Failure {
             TextError::Stopped => return Self::Interrupted("stopped; nothing was written".into()),
             TextError::NoPaths => return Self::Usage(error.to_string()),
             TextError::Missing(_) => {
-                "check the path; `lalograph demo --corpus-only` makes a corpus to try things on"
+                "check the path; `lalograph demo --corpus-only` writes a corpus for trying"
             }
-            TextError::BadSplit(_) => "make a new one with `lalograph split`",
+            TextError::BadSplit(_) => "write a new split with `lalograph split`",
             TextError::Amounts(_) => "lower --validation or --test",
             TextError::Scratch(_) => "make room in the folder for temporary files, or set TMPDIR to another",
             TextError::NoText { .. } => "a document needs at least one character that is not white space",
             TextError::EmptyVocabulary { .. } => {
-                "lower --minimum-count, raise --vocabulary-size, or give it more text"
+                "lower --minimum-count, raise --vocabulary-size, or use more text"
             }
             TextError::BadStore { .. } | TextError::OtherVocabulary(_) => {
-                "remove it: it is made again from the corpus when it is needed"
+                "remove it; the corpus is encoded again when needed"
             }
             TextError::StoreLost { .. } => {
-                "something else changed it, or its disk failed; begin again, or go on from the last checkpoint with `lalograph resume`"
+                "another program changed it, or the disk failed; start again, or continue from the last checkpoint with `lalograph resume`"
             }
             TextError::BadToken(_) | TextError::NotAlike(_) => return Self::Usage(error.to_string()),
             TextError::TooFewTokens { .. } => "raise --vocabulary-size",
             TextError::NothingHeldOut => {
-                "raise --held-out, or give it more documents (--document line makes each line one)"
+                "raise --held-out, or use more documents (with --document line, each line is one)"
             }
-            TextError::BadVocabulary(_) => "make a new one with `lalograph vocab build`",
-            TextError::IndexOutside { .. } => "`lalograph vocab show` lists the indices that there are",
+            TextError::BadVocabulary(_) => "build a new one with `lalograph vocab build`",
+            TextError::IndexOutside { .. } => "`lalograph vocab show` lists all indices",
             TextError::Io { source, .. } if source.kind() == std::io::ErrorKind::BrokenPipe => {
                 return Self::ClosedPipe;
             }
@@ -124,55 +124,53 @@ impl From<LabError> for Failure {
             LabError::Decoding { .. } | LabError::Order { .. } => return Self::Usage(error.to_string()),
             LabError::Temperature(value) => {
                 return Self::Usage(format!(
-                    "a temperature must be above 0, and {value} is not; --greedy takes the likeliest token every time"
+                    "a temperature must be above 0, and {value} is not; for the most probable token each time, use --greedy"
                 ));
             }
             LabError::Shape(_) => return Self::Usage(error.to_string()),
-            LabError::Exists(_) => "give another name, or --force to replace it",
-            LabError::NotARun(_) => "give the name of a run, or its folder; `lalograph runs list` lists them",
+            LabError::Exists(_) => "use another name, or --force to replace it",
+            LabError::NotARun(_) => "give the name or the folder of a run; `lalograph runs list` lists runs",
             LabError::Busy(_) => "wait until it has ended, or stop it there with Ctrl-C",
             LabError::Written(_) => "wait until it has ended",
-            LabError::ForeignPlan(_) => "put the plan back; `lalograph resume` takes changes as options",
+            LabError::ForeignPlan(_) => {
+                "restore the plan; to change settings, give options to `lalograph resume`"
+            }
             LabError::FewerSteps { run, made, asked } => {
                 let (made, asked) = (count(made), count(asked));
                 let what = format!(
-                    "{} has made {made} steps, and {asked} were asked for: they count from the run's beginning",
+                    "{} has completed {made} steps, and {asked} were requested; steps count from the start of the run",
                     run.display()
                 );
                 return Self::with_remedy(
                     what,
-                    "ask for more, or give --restart to begin the run from its first step",
+                    "request more, or use --restart to start the run from its first step",
                 );
             }
-            LabError::AllDone(_) => "give it more with --epochs or --steps",
-            LabError::Changed { .. } => "put it back as it was, or train a new run",
-            LabError::BadCheckpoint { .. } => "--restart begins the run from its first step",
-            LabError::BadRun { .. } => {
-                "put the file back as it was; if it is a run that you can spare, delete the folder yourself"
-            }
-            LabError::TooShort { .. } => "lower --batch or --window, or give it more text",
+            LabError::AllDone(_) => "raise --epochs or --steps",
+            LabError::Changed { .. } => "restore the file, or train a new run",
+            LabError::BadCheckpoint { .. } => "use --restart to start the run from its first step",
+            LabError::BadRun { .. } => "restore the file; if you do not need this run, delete its folder",
+            LabError::TooShort { .. } => "lower --batch or --window, or use more text",
             LabError::NoValidation { .. } => {
-                "raise --validation-share, or set it to 0 to train on everything"
+                "raise --validation-share, or set it to 0 to train on all documents"
             }
             LabError::NotFinite { .. } | LabError::Diverged { .. } => {
-                "lower --learning-rate or --clip-norm; the run's folder keeps the best model up to there"
+                "lower --learning-rate or --clip-norm; the best model so far is in the run's folder"
             }
             LabError::BadModel { .. } => {
-                "give the folder of a run, or a model file that training wrote; a damaged one must be copied or trained again"
+                "give the folder of a run or a model file; a damaged model file must be copied or trained again"
             }
             LabError::BadFile { ref source, .. } => match source {
-                TextError::BadSplit(_) => "make a new one with `lalograph split`",
-                _ => "make a new one with `lalograph vocab build`",
+                TextError::BadSplit(_) => "write a new split with `lalograph split`",
+                _ => "build a new one with `lalograph vocab build`",
             },
-            LabError::SeedUnknown => {
-                "use words of the training text, or leave the seed text out to begin a document"
-            }
+            LabError::SeedUnknown => "use words of the training text, or no seed text to start a document",
             LabError::Vectors(inner) => return inner.into(),
             LabError::BadVectors { .. } => {
-                "vectors are text, a word and its numbers on a line, or the safetensors of `lalograph embed`"
+                "vectors are a text file (a word and its numbers per line) or the safetensors file of `lalograph embed`"
             }
-            LabError::Start { .. } => "start from another, or give this one the same vocabulary and sizes",
-            LabError::TooManyNgrams => "give --baselines a lower order",
+            LabError::Start { .. } => "use another model, or the same vocabulary and sizes",
+            LabError::TooManyNgrams => "lower the order of --baselines",
             LabError::Io { .. } | LabError::Write(_) | LabError::Threads(_) => return Self::work(error),
         };
         Self::with_remedy(error, remedy)
@@ -182,10 +180,10 @@ impl From<LabError> for Failure {
 impl From<CorpusError> for Failure {
     fn from(error: CorpusError) -> Self {
         match error {
-            CorpusError::Stopped => Self::Interrupted("stopped; the corpus is not whole".into()),
+            CorpusError::Stopped => Self::Interrupted("stopped; the corpus is incomplete".into()),
             CorpusError::TooSmall(_) => Self::Usage(error.to_string()),
             CorpusError::Storage(inner @ StorageError::Exists(_)) => {
-                Self::with_remedy(inner, "give another --dir, or move it away")
+                Self::with_remedy(inner, "use another --dir, or move the folder")
             }
             CorpusError::Storage(inner) => inner.into(),
         }
@@ -199,26 +197,26 @@ impl From<VectorError> for Failure {
             VectorError::Setting { .. } => Self::Usage(error.to_string()),
             VectorError::Unknown { ref near, .. } if !near.is_empty() => {
                 let near: Vec<String> = near.iter().map(|word| format!("`{word}`")).collect();
-                Self::with_remedy(&error, format!("there are vectors for {}", near.join(", ")))
+                Self::with_remedy(&error, format!("words with vectors: {}", near.join(", ")))
             }
             VectorError::Unknown { .. } => Self::with_remedy(
                 error,
-                "choose a word of the vocabulary; vectors trained with --pieces have some for any word",
+                "use a word of the vocabulary, or train vectors with --pieces, which have vectors for all words",
             ),
             VectorError::NothingKnown(_) => {
-                Self::with_remedy(error, "use words of the text that the vectors are of")
+                Self::with_remedy(error, "use words of the text that the vectors were trained on")
             }
             VectorError::NotFinite => Self::with_remedy(error, "lower --learning-rate"),
             VectorError::TooLittle => {
-                Self::with_remedy(error, "give more text, or a vocabulary that knows its words")
+                Self::with_remedy(error, "use more text, or a vocabulary that has its words")
             }
             VectorError::Dimensions { .. } => Self::with_remedy(
                 error,
-                "the width of the token vectors, --embedding, is that of the vectors that they begin with",
+                "the width of the token vectors (--embedding) must be the width of the vectors in the file",
             ),
             VectorError::NoneFound(_) => Self::with_remedy(
                 error,
-                "see whether both are spelt alike: capitals, language, the unit of the vocabulary",
+                "compare the spelling of both: capitals, language, the unit of the vocabulary",
             ),
             VectorError::Line { .. } | VectorError::Io(_) => Self::work(error),
         }
@@ -238,18 +236,20 @@ fn corpus_remedy(error: &TextError) -> Option<String> {
             let numbers = known.iter().all(|name| name.parse::<f64>().is_ok());
             match hidden {
                 None if numbers => format!(
-                    "the first row, {}, was taken as the header row: --no-head says that the table has none, and its columns are then 1, 2, ...",
+                    "the first row, {}, was read as the header row; if the table has none, use --no-head, and columns 1, 2, ...",
                     known.join(", ")
                 ),
                 Some(c) => format!("--delimiter '{}', which is in the first row", c.escape_default()),
-                None => format!("{suggestion}its columns are {}", known.join(", ")),
+                None => format!("{suggestion}columns: {}", known.join(", ")),
             }
         }
         TextError::EmptyFolder { .. } => {
-            "--recursive looks into the folders inside it, --form takes other files than .txt, or name the files themselves".into()
+            "use --recursive for subfolders, --form for other files than .txt, or name the files".into()
         }
-        TextError::NoEncoding(_) => "names such as utf-8, latin1, windows-1252, utf-16le or shift_jis are known".into(),
-        TextError::LeftOut(_) => "mend it, or leave --strict out to go on without it".into(),
+        TextError::NoEncoding(_) => {
+            "names are utf-8, latin1, windows-1252, utf-16le, shift_jis and others".into()
+        }
+        TextError::LeftOut(_) => "correct it, or omit --strict to continue without it".into(),
         _ => return None,
     })
 }

@@ -9,10 +9,7 @@ static ASKED: AtomicBool = AtomicBool::new(false);
 pub(crate) fn listen() {
     let _ = ctrlc::set_handler(|| {
         if ASKED.swap(true, Ordering::SeqCst) {
-            #[expect(
-                clippy::disallowed_methods,
-                reason = "the second Ctrl-C ends the program wherever it is"
-            )]
+            #[expect(clippy::disallowed_methods, reason = "a second Ctrl-C ends the program at once")]
             std::process::exit(130);
         }
     });

@@ -6,7 +6,7 @@ pub(crate) fn nearest_name<'n>(wanted: &str, names: &'n [String]) -> Option<&'n 
     names
         .iter()
         .map(|name| (strsim::jaro_winkler(&wanted, &name.to_lowercase()), name.as_str()))
-        .filter(|(likeness, _)| *likeness > 0.8)
+        .filter(|(similarity, _)| *similarity > 0.8)
         .max_by(|a, b| a.0.total_cmp(&b.0))
         .map(|(_, name)| name)
 }

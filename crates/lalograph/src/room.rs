@@ -9,7 +9,7 @@ use crate::output::number::bytes;
 pub(crate) fn check(needed: u64, what: &str, remedy: &str) -> Result<(), Failure> {
     match memory() {
         Some(memory) if needed > memory => Err(Failure::with_remedy(
-            format!("{what} would take {} of memory, and there are {}", bytes(needed), bytes(memory)),
+            format!("{what} needs {} of memory, and {} are free", bytes(needed), bytes(memory)),
             remedy,
         )),
         _ => Ok(()),

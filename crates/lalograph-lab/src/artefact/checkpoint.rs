@@ -156,7 +156,7 @@ impl Checkpoint {
         let same_states =
             count == self.states.len() && trainer.states().all(|(lane, states)| fits(lane, states));
         if !same_layout || !same_states || memory != self.memory.each_ref().map(Vec::len) {
-            let what = "it is of another model or another optimiser than the run's plan".into();
+            let what = "it belongs to another model or optimiser than the run's plan".into();
             return Err(LabError::BadCheckpoint { path, what });
         }
         trainer.weights_mut().copy_from_slice(&self.weights);

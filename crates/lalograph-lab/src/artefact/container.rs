@@ -158,13 +158,13 @@ impl<'b> Container<'b> {
     /// A phrase that says why these bytes are no such file.
     pub(crate) fn read(bytes: &'b [u8], kind: Kind) -> Result<Self, String> {
         if bytes.len() > 8 && !begins_as_container(bytes) {
-            return Err("it does not begin as such a file does: it is of another kind, or damaged".into());
+            return Err("it is a file of another kind, or damaged".into());
         }
         let damaged = |error: safetensors::SafeTensorError| format!("it is cut short or damaged ({error})");
         let (length, header) = SafeTensors::read_metadata(bytes).map_err(damaged)?;
         let data = bytes.get(8 + length..).unwrap_or_default();
         if header.data_len() != data.len() {
-            return Err("it is cut short, or something follows its numbers".into());
+            return Err("it is cut short, or has data after its tensors".into());
         }
         let found = Self::of(&header, data)?;
         let format = found.asset("format")?;
@@ -173,7 +173,7 @@ impl<'b> Container<'b> {
         }
         let version = found.asset("version")?;
         if !found.metadata.contains_key(CONTAINER) {
-            let what = "it is of before the first release, and such files are no longer read";
+            let what = "it was written before the first release, and is no longer read";
             return Err(format!("{what} (version {version})"));
         }
         let container = found.asset(CONTAINER)?;
@@ -189,7 +189,7 @@ impl<'b> Container<'b> {
 
     fn of(header: &Metadata, data: &'b [u8]) -> Result<Self, String> {
         let metadata =
-            header.metadata().as_ref().ok_or("it has no metadata, so it is not one of Lalograph's")?;
+            header.metadata().as_ref().ok_or("it has no metadata, so Lalograph did not write it")?;
         Ok(Self {
             metadata: metadata.iter().map(|(key, value)| (key.clone(), value.clone())).collect(),
             tensors: header.tensors().into_iter().map(|(name, info)| (name, info.clone())).collect(),
@@ -208,7 +208,7 @@ impl<'b> Container<'b> {
             seal.add_tensor(name, &info.shape, info.data_offsets);
         }
         if seal.hash.update(self.data).finalize().to_hex().as_str() != self.asset(SEAL)? {
-            return Err("its content does not match its hash: it was altered after it was written".into());
+            return Err("its content does not match its hash: it was changed after it was written".into());
         }
         Ok(())
     }
@@ -249,7 +249,7 @@ impl<'b> Container<'b> {
         if found == shape {
             return Ok(());
         }
-        Err(format!("the tensor `{name}` is {found:?}, and its plan asks for {shape:?}"))
+        Err(format!("the tensor `{name}` is {found:?}, and its plan has {shape:?}"))
     }
 
     /// The columns of a tensor of rows.

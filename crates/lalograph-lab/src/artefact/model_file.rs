@@ -55,7 +55,7 @@ pub(crate) fn read_weights(file: &Container<'_>, layout: &Layout) -> Result<Vec<
     }
     let (found, wanted) = (file.names().count(), layout.tensors().len());
     if found != wanted {
-        return Err(format!("it holds {found} tensors, and its plan asks for {wanted}"));
+        return Err(format!("it holds {found} tensors, and its plan has {wanted}"));
     }
     let mut weights = Vec::with_capacity(layout.len());
     for tensor in layout.tensors() {

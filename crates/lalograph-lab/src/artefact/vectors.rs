@@ -111,7 +111,7 @@ impl VectorFile {
             Err(_) => None,
         };
         if counts.as_ref().is_some_and(|counts| counts.len() != table.words().len()) {
-            return Err("it has not as many counts as words".into());
+            return Err("it has another number of counts than of words".into());
         }
         let vocabulary = match file.asset("vocabulary") {
             Ok(text) => Some(Vocabulary::from_json(text).map_err(|error| error.to_string())?),

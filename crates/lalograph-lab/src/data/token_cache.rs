@@ -157,7 +157,7 @@ impl<'c> CacheEntry<'c> {
         let description: Description =
             serde_json::from_slice(&text).map_err(|error| unusable(error.to_string()))?;
         if description.format != FORMAT || description.version != VERSION {
-            return Err(unusable("it is of another form or version".into()).into());
+            return Err(unusable("its format or version is another".into()).into());
         }
         // Used last is kept longest. Where that cannot be said nothing else goes wrong.
         let _ = fs::File::open(&path).and_then(|file| file.set_modified(SystemTime::now()));

@@ -244,7 +244,7 @@ fn nearest(key: &str, known: &[String]) -> Option<String> {
         .iter()
         .filter(|known| section.is_none_or(|section| known.split('.').next() == Some(section)))
         .map(|k| (strsim::jaro_winkler(key, k).max(strsim::jaro_winkler(&last(key), &last(k))), k))
-        .filter(|(likeness, _)| *likeness > 0.8)
+        .filter(|(similarity, _)| *similarity > 0.8)
         .max_by(|a, b| a.0.total_cmp(&b.0))
         .map(|(_, k)| k.clone())
 }

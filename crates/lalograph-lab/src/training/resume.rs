@@ -129,7 +129,7 @@ impl Resumable {
         if let (None, false, Some((_, path))) = (&from, anew, checkpoints(&folder)?.into_iter().next()) {
             return Err(LabError::BadCheckpoint {
                 path,
-                what: "none of the run's checkpoints is whole".into(),
+                what: "all checkpoints of the run are damaged".into(),
             });
         }
         if from.is_none() {

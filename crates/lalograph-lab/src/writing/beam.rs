@@ -39,7 +39,7 @@ impl Beam {
                 refuse("beam width", width.to_string(), "from 1 to 10,000")
             }
             Self { best, width, .. } if best == 0 || best > width => {
-                refuse("number of texts", best.to_string(), "at least 1 and at most the beam's width")
+                refuse("number of texts", best.to_string(), "1 to the width of the beam")
             }
             Self { length_power: power, .. } if !(0.0..=2.0).contains(&power) => {
                 refuse("length power", power.to_string(), "from 0 to 2")

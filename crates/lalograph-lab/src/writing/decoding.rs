@@ -20,7 +20,7 @@ lalograph_net::choice! {
     }
 }
 
-/// How a token is chosen. What is said here is applied in this order: repetition penalty, the k best, temperature, the smallest set that
+/// How a token is chosen. What is said here is applied in this order: repeat power, the k best, temperature, the smallest set that
 /// covers p.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Decoding {
@@ -69,7 +69,7 @@ impl Decoding {
                 refuse("top-p", p.to_string(), "above 0 and at most 1")
             }
             Self { repeat_power: r, .. } if !(r >= 1.0 && r.is_finite()) => {
-                refuse("repetition penalty", r.to_string(), "1 or above")
+                refuse("repeat power", r.to_string(), "1 or above")
             }
             _ => Ok(()),
         }

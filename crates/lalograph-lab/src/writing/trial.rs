@@ -1,4 +1,4 @@
-//! Ways of choosing tokens beside each other, by what comes of them.
+//! Decodings compared beside each other, by what comes of them.
 
 use serde::Serialize;
 

@@ -72,7 +72,7 @@ impl Replacement {
         let compiled = Regex::new(pattern).map_err(|error| {
             let text = error.to_string();
             let last = text.lines().last().unwrap_or_default().trim_start_matches("error: ");
-            format!("the pattern `{pattern}` cannot be understood: {last}")
+            format!("invalid pattern `{pattern}`: {last}")
         })?;
         Ok(Self { pattern: compiled, with: with.to_owned() })
     }
@@ -182,16 +182,13 @@ impl FromStr for CleaningStep {
     fn from_str(text: &str) -> Result<Self, String> {
         if let Some(rule) = text.strip_prefix("replace:") {
             let (pattern, with) =
-                rule.split_once("=>").ok_or("a replacement is written replace:PATTERN=>WITH")?;
+                rule.split_once("=>").ok_or("write a replacement as replace:PATTERN=>WITH")?;
             return Ok(Self::Replace(Replacement::new(pattern, with)?));
         }
         let name = text.trim().replace('-', "_");
         Self::SIMPLE.into_iter().find(|step| step.name() == name).ok_or_else(|| {
             let known: Vec<&str> = Self::SIMPLE.iter().map(Self::name).collect();
-            format!(
-                "no cleaning step is called `{text}`; there are {} and replace:PATTERN=>WITH",
-                known.join(", ")
-            )
+            format!("no cleaning step `{text}`; the steps are {} and replace:PATTERN=>WITH", known.join(", "))
         })
     }
 }

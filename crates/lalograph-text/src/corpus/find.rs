@@ -99,7 +99,7 @@ impl Files {
 
     /// A pipe may never end, nor begin: it is read only if it is named itself.
     fn special(&mut self, path: PathBuf) {
-        let reason = Reason::Unreadable("no regular file: a pipe, a socket or a device".into());
+        let reason = Reason::Unreadable("not a regular file (a pipe, a socket or a device)".into());
         self.skipped.push(Skipped { path, line: None, reason });
     }
 
@@ -142,7 +142,7 @@ impl Files {
                 let is_new = entry.metadata().is_ok_and(|meta| self.folders.insert((meta.dev(), meta.ino())));
                 if !is_new && entry.depth() > 0 {
                     walk.skip_current_dir();
-                    let reason = Reason::Unreadable("a folder that is read under another name".into());
+                    let reason = Reason::Unreadable("a folder that is also read by another path".into());
                     self.skipped.push(Skipped { path: entry.into_path(), line: None, reason });
                 }
                 continue;

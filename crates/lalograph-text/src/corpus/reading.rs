@@ -20,7 +20,7 @@ pub enum Reason {
     #[error("no label")]
     NoLabel,
     /// A row of a table with more or fewer fields than its head.
-    #[error("a row of {found} {}, where the head has {expected}", if *.found == 1 { "field" } else { "fields" })]
+    #[error("a row of {found} {}, and the header row has {expected}", if *.found == 1 { "field" } else { "fields" })]
     Ragged {
         /// Fields of the row.
         found: usize,
@@ -28,7 +28,7 @@ pub enum Reason {
         expected: usize,
     },
     /// The first row of a table, taken as its header row though it is more like another row.
-    #[error("all of it is numbers, and it was taken as the header row")]
+    #[error("a header row of numbers only")]
     NumbersAsHead,
     /// A line that is not JSON.
     #[error("not JSON: {0}")]
@@ -37,10 +37,10 @@ pub enum Reason {
     #[error("no field `{0}`")]
     NoField(String),
     /// A document longer than the limit, in bytes.
-    #[error("one document of more than {0} bytes")]
+    #[error("a document of more than {0} bytes")]
     TooLong(u64),
     /// Compressed data that grow beyond all measure.
-    #[error("it unpacks to more than {0} times its size, which no text does")]
+    #[error("decompresses to more than {0} times its size")]
     Expands(u64),
     /// The system, or what unpacks it, would not let it be read; its words.
     #[error("{0}")]

@@ -103,7 +103,7 @@ fn open_raw(path: &Path, meter: &Arc<Meter>) -> io::Result<Box<dyn Read + Send>>
     Ok(Box::new(Asking { inner, meter: Arc::clone(meter) }))
 }
 
-/// A pipe, a device, or a file that the system makes up as it is read: it waits for something to read, and gives up when nobody wants it any more.
+/// A pipe, a device, or a file that the system makes up as it is read: it waits for something to read, and gives up when no longer needed.
 struct Asking<R> {
     inner: R,
     meter: Arc<Meter>,
@@ -114,7 +114,7 @@ impl<R: Read + AsFd> Read for Asking<R> {
         const PATIENCE: Timespec = Timespec { tv_sec: 0, tv_nsec: 100_000_000 };
         loop {
             if self.meter.is_stopped() {
-                return Err(io::Error::other("nobody wants it any more"));
+                return Err(io::Error::other("no longer needed"));
             }
             match poll(&mut [PollFd::new(&self.inner, PollFlags::IN)], Some(&PATIENCE)) {
                 Ok(0) | Err(Errno::INTR) => continue,

@@ -130,7 +130,7 @@ impl VocabularyBuilder {
         let unit = self.spec.unit;
         if unit.knows_everything() && !(self.spec.include.is_empty() && self.spec.exclude.is_empty()) {
             return Err(TextError::BadToken(format!(
-                "tokens can be included and excluded among words and characters, not among {}",
+                "tokens of words and characters can be included and excluded, not {}",
                 unit.plural()
             )));
         }
@@ -153,7 +153,7 @@ impl VocabularyBuilder {
             if found != [token.as_str()] {
                 let instead = if found.is_empty() { "nothing".to_owned() } else { found.join(" + ") };
                 return Err(TextError::BadToken(format!(
-                    "no text gives the {} `{token}`: it is cleaned and cut to {instead}",
+                    "the {} `{token}` cannot occur: cleaning and tokenising make {instead} of it",
                     spec.unit.noun()
                 )));
             }
@@ -167,7 +167,7 @@ impl VocabularyBuilder {
         let mut excluded: Vec<&str> = spec.exclude.iter().map(String::as_str).collect();
         excluded.sort_unstable();
         if let Some(both) = included.iter().find(|token| excluded.binary_search(token).is_ok()) {
-            return Err(TextError::BadToken(format!("`{both}` is to be both included and excluded")));
+            return Err(TextError::BadToken(format!("`{both}` is both included and excluded")));
         }
         let free = spec.size.unwrap_or(usize::MAX).saturating_sub(included.len());
         let mut distinct_tokens = 0;

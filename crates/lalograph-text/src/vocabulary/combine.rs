@@ -83,15 +83,15 @@ impl Vocabulary {
         let bad = |what: String| Err(TextError::NotAlike(what));
         if self.method != Method::Listed || self.unit.knows_everything() {
             return bad(format!(
-                "the tokens of a vocabulary of {} depend on each other: build a new vocabulary",
+                "a vocabulary of {} cannot be extended or merged, because its tokens depend on each other: build a new one",
                 self.unit.plural()
             ));
         }
         if self.unit != other.unit {
-            return bad(format!("one is of {}, the other of {}", self.unit.plural(), other.unit.plural()));
+            return bad(format!("their units differ: {} and {}", self.unit.plural(), other.unit.plural()));
         }
         if self.cleaning != other.cleaning {
-            return bad("their cleaning differs, so the same text gives them different tokens".into());
+            return bad("their cleaning differs".into());
         }
         if self.reserved != other.reserved {
             return bad("their reserved tokens are spelt differently".into());

@@ -193,10 +193,10 @@ impl Vocabulary {
         mut rest: Rest,
     ) -> Result<Self, (Option<usize>, String)> {
         if tokens.is_empty() {
-            return Err((None, "it holds nothing but reserved tokens".into()));
+            return Err((None, "it has reserved tokens only".into()));
         }
         if tokens.len() >= MOST_TOKENS {
-            return Err((None, format!("{} tokens are more than there may be", tokens.len())));
+            return Err((None, format!("{} tokens are too many", tokens.len())));
         }
         let listed = tokens.iter().map(|token| token.count);
         let total = listed.chain(rest.words.iter().map(|(_, count)| *count)).try_fold(0, u64::checked_add);

@@ -396,7 +396,10 @@ fn a_folder_that_links_lead_to_again_is_read_once_and_a_search_can_be_stopped() 
     assert_eq!(documents.len(), 2, "{documents:?}");
     assert_eq!(
         left_out(&folder, &reading),
-        ["letters: a folder that is read under another name", "zz: a folder that is read under another name"]
+        [
+            "letters: a folder that is also read by another path",
+            "zz: a folder that is also read by another path"
+        ]
     );
     // Where it is named twice that was meant.
     let paths = ["letters", "again"].map(|name| folder.path().join(name)).to_vec();

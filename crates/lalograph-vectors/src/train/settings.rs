@@ -91,7 +91,7 @@ impl Settings {
             return refuse("the number of negative samples", negative_samples.to_string(), "at most 1000");
         }
         if !(0.0..=1.0).contains(&subsample) {
-            return refuse("the share from which words are left out", subsample.to_string(), "0 to 1");
+            return refuse("the subsampling share", subsample.to_string(), "0 to 1");
         }
         if !(learning_rate > 0.0 && learning_rate.is_finite()) {
             return refuse("the learning rate", learning_rate.to_string(), "above 0");

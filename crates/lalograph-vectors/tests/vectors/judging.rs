@@ -2,7 +2,7 @@
 
 use lalograph_vectors::VectorTable;
 use lalograph_vectors::import::read_text;
-use lalograph_vectors::judge::{Method, Question, likeness, read_pairs, read_questions, relate, spearman};
+use lalograph_vectors::judge::{Method, Question, read_pairs, read_questions, relate, similarity, spearman};
 use lalograph_vectors::sentence::{Weighing, distances, sentence};
 use lalograph_vectors::table::cosine;
 use proptest::prelude::*;
@@ -127,9 +127,9 @@ proptest! {
             pairs.iter().map(|(a, b, x)| [a.clone(), b.clone(), x.to_string()].join(separator)).collect();
         let read = read_pairs(&format!("# said by beekeepers\n{}\n", lines.join("\n"))).unwrap();
         prop_assert_eq!(read.len(), pairs.len());
-        for (read, (a, b, likeness)) in read.iter().zip(&pairs) {
+        for (read, (a, b, similarity)) in read.iter().zip(&pairs) {
             prop_assert_eq!(&read.words, &[a.clone(), b.clone()]);
-            prop_assert_eq!(read.likeness, *likeness);
+            prop_assert_eq!(read.similarity, *similarity);
         }
     }
 
@@ -156,9 +156,9 @@ fn figures_that_cannot_be_said_are_not_said() {
     assert_eq!(spearman(&[1.0, 2.0], &[1.0, 2.0]), None);
     let table = VectorTable::new(words(3), 2, vec![1.0, 0.0, 0.0, 1.0, 1.0, 1.0]).unwrap();
     let few = read_pairs("word0 word1 1\nword0 word2 2\nword1 word2 3\nword1 nowhere 4\n").unwrap();
-    let found = likeness(&table, &few);
+    let found = similarity(&table, &few);
     assert_eq!((found.pairs, found.known, found.interval), (4, 3, None));
-    assert_eq!(likeness(&table, &[]).spearman, None);
+    assert_eq!(similarity(&table, &[]).spearman, None);
     assert!(cosine(&[1.0, 0.0], &[0.0, 0.0]).abs() < 1e-12);
     assert!(sentence(&table, &["nowhere".to_owned()], Weighing::Mean, None).is_err());
 }

@@ -4,7 +4,7 @@ use lalograph_net::numbers::chance::stream;
 use lalograph_text::Reserved;
 use lalograph_text::tokens::TokenSequence;
 use lalograph_vectors::VectorTable;
-use lalograph_vectors::judge::{Method, Pair, Section, analogies, likeness};
+use lalograph_vectors::judge::{Method, Pair, Section, analogies, similarity};
 use lalograph_vectors::pieces::Pieces;
 use lalograph_vectors::pmi::{Factorising, factorise};
 use lalograph_vectors::train::{Direction, Settings, train};
@@ -57,7 +57,7 @@ fn pairs() -> Vec<Pair> {
     for (at, a) in all.iter().enumerate() {
         for b in &all[at + 1..] {
             let shared = usize::from(a[0] == b[0]) + usize::from(a[1] == b[1]);
-            pairs.push(Pair { words: [bee(a[0], a[1]), bee(b[0], b[1])], likeness: shared as f64 });
+            pairs.push(Pair { words: [bee(a[0], a[1]), bee(b[0], b[1])], similarity: shared as f64 });
         }
     }
     pairs
@@ -87,7 +87,7 @@ fn judged(table: impl Fn(u64) -> VectorTable) -> [f64; 3] {
             assert!(score.right <= score.right_among_five && score.right_among_five <= score.known);
             score.right as f64 / score.known as f64
         };
-        let found = likeness(&table, &pairs());
+        let found = similarity(&table, &pairs());
         assert_eq!(found.known, 120);
         let ([low, high], rho) = (found.interval.unwrap(), found.spearman.unwrap());
         assert!(low < rho && rho < high);

@@ -123,8 +123,8 @@ fn begin_demo(args: &DemoArgs) -> Result<(PathBuf, FileSet), Failure> {
         let truth = std::fs::read(folder.join(truth)).unwrap_or_else(|_| Vec::new());
         if serde_json::from_slice::<CorpusTruth>(&truth).is_err() {
             return Err(Failure::with_remedy(
-                format!("{} is not a demo's folder, so it is left alone", folder.display()),
-                "give another --dir",
+                format!("{} is not the folder of a demo, so nothing in it was changed", folder.display()),
+                "use another --dir",
             ));
         }
     }
@@ -167,8 +167,8 @@ fn clear(folder: &Path) -> Result<(), Failure> {
         open.remove_folder(diaries).map_err(|error| match error {
             StorageError::Io { source, .. } if source.kind() == std::io::ErrorKind::DirectoryNotEmpty => {
                 Failure::with_remedy(
-                    format!("{} holds files that no demo wrote", volumes.path().display()),
-                    "move them away, or give another --dir",
+                    format!("{} holds files that are not the demo's", volumes.path().display()),
+                    "move them away, or use another --dir",
                 )
             }
             other => other.into(),
@@ -218,7 +218,7 @@ fn write_diaries(
         (
             "floor",
             format!(
-                "no model can reach a perplexity below {:.4} per word, {:.4} per character",
+                "lowest perplexity that a model can reach: {:.4} per word, {:.4} per character",
                 truth.word_perplexity_floor, truth.character_perplexity_floor
             ),
         ),
@@ -261,12 +261,12 @@ fn draw(
     truth: &CorpusTruth,
 ) -> Result<(), Failure> {
     let mut levels =
-        vec![Level { perplexity: truth.word_perplexity_floor, name: "floor: the text's own entropy" }];
+        vec![Level { perplexity: truth.word_perplexity_floor, name: "floor: the entropy of the text" }];
     if let Some(loss) = prepared.facts.unigram_loss {
         levels.push(Level { perplexity: loss.exp(), name: "unigram model" });
     }
     let dropout = prepared.plan.regularisation().dropout.any();
-    match learning_curve("Learning the hive diaries", records, &levels, dropout) {
+    match learning_curve("Perplexity on the hive diaries", records, &levels, dropout) {
         Some(scene) => {
             // Each for itself and not as a set: nobody asks again for pictures of a run that has ended.
             Picture::of(scene)?.write_alone(&run.path().join("learning"))
@@ -295,14 +295,14 @@ fn report(
         };
         rows.push(vec![name.to_owned(), perplexity(value), over, what.to_owned()]);
     };
-    row("uniform", prepared.vocabulary.len() as f64, "every index as likely as every other");
+    row("uniform", prepared.vocabulary.len() as f64, "all indices equally probable");
     if let Some(loss) = prepared.facts.unigram_loss {
-        row("unigram", loss.exp(), "knows only how common each word is");
+        row("unigram", loss.exp(), "the frequency of each word only");
     }
     if let Some(found) = &outcome.validation {
-        row("this model", found.perplexity(), "after training, on text it never saw");
+        row("this model", found.perplexity(), "after training");
     }
-    row("floor", floor, "the text's own entropy: nothing gets below");
+    row("floor", floor, "the entropy of the text; no model can be better");
     let columns = [Column::Text, Column::Number, Column::Number, Column::Text];
     let figures =
         table(screen, &["model", "perplexity", "times the floor", "on validation text"], &columns, &rows);
@@ -316,7 +316,7 @@ fn report(
         (
             "time",
             format!(
-                "{} for {} steps, {} tokens/s while learning",
+                "{} for {} steps, {} tokens/s in training",
                 duration(outcome.seconds),
                 count(outcome.steps),
                 count(outcome.tokens_per_second as u64)
@@ -336,9 +336,9 @@ fn report(
     );
     format!(
         "{}\n{figures}\n\n{}\n{}\n\n{}\n{next}",
-        screen.heading("How well it learnt"),
-        screen.heading("Where everything is"),
+        screen.heading("How good the model is"),
+        screen.heading("Files"),
         facts(screen, &places),
-        screen.heading("What to try next"),
+        screen.heading("Try next"),
     )
 }

@@ -55,17 +55,17 @@ pub(super) fn run(args: &FlowArgs, screen: &Screen) -> Result<(), Failure> {
         std::iter::once("tokens back".to_owned()).chain((1..=layers).map(|n| format!("layer {n}"))).collect();
     let heads: Vec<&str> = heads.iter().map(String::as_str).collect();
     let mut text = format!(
-        "{}\n  norm of the gradient by each layer's outputs, from the loss of one token back\n\n{}\n",
-        screen.heading("How far back gradients reach"),
+        "{}\n  norm of the gradient of one token's loss with respect to the outputs of each layer, by distance\n\n{}\n",
+        screen.heading("Gradient by distance in time"),
         table(screen, &heads, &vec![Column::Number; layers + 1], &rows),
     );
     for (layer, norms) in record.by_distance.iter().enumerate() {
         let here = norms.first().copied().unwrap_or(0.0);
         let fallen = norms.iter().position(|&norm| norm < here / 100.0);
         let what = match fallen {
-            Some(distance) => format!("falls below a hundredth after {} tokens", count(distance as u64)),
+            Some(distance) => format!("falls below 1 % after {} tokens", count(distance as u64)),
             None => {
-                format!("stays above a hundredth for all {} tokens of the window", count(norms.len() as u64))
+                format!("stays above 1 % for all {} tokens of the window", count(norms.len() as u64))
             }
         };
         text.push_str(&format!("\n  layer {} {what}", layer + 1));

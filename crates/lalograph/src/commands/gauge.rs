@@ -53,10 +53,10 @@ pub(super) fn run(args: &GaugeArgs, screen: &Screen) -> Result<(), Failure> {
     }
     let gauge = &found.gauge;
     let reading = format!(
-        "GB/s, one thread, the {} of weights that a token needs",
+        "GB/s, one thread, reading the {} of weights of a token",
         bytes(gauge.sampling_bytes_per_token)
     );
-    let side_by_side = format!("tokens/s, {} texts side by side, one thread", gauge.batch_sampling_texts);
+    let side_by_side = format!("tokens/s, {} texts in parallel, one thread", gauge.batch_sampling_texts);
     let rows = [
         figures(
             "matrix peak",
@@ -64,16 +64,21 @@ pub(super) fn run(args: &GaugeArgs, screen: &Screen) -> Result<(), Failure> {
             |x| format!("{x:.1}"),
             "GFLOP/s, 2,048 x 2,048 x 2,048",
         ),
-        figures("training", &gauge.training_tokens_per_second, tokens, "tokens/s, everything included"),
-        figures("", &gauge.training_gigaflops, |x| format!("{x:.1}"), "GFLOP/s in its matrix products"),
-        figures("training / peak", &gauge.training_share_of_peak, |x| format!("{x:.3}"), "round by round"),
+        figures("training", &gauge.training_tokens_per_second, tokens, "tokens/s in all"),
+        figures("", &gauge.training_gigaflops, |x| format!("{x:.1}"), "GFLOP/s in matrix products"),
+        figures(
+            "training / peak",
+            &gauge.training_share_of_peak,
+            |x| format!("{x:.3}"),
+            "ratio in each round",
+        ),
         figures("sampling", &gauge.sampling_tokens_per_second, tokens, "tokens/s, one text, one thread"),
         figures("reading", &gauge.reading_bytes_per_second, |x| format!("{:.1}", x / 1e9), &reading),
         figures(
             "sampling / limit",
             &gauge.sampling_share_of_limit,
             |x| format!("{x:.3}"),
-            "of the tokens/s that reading allows",
+            "of the limit set by memory",
         ),
         figures("sampling", &gauge.batch_sampling_tokens_per_second, tokens, &side_by_side),
     ];
@@ -190,7 +195,7 @@ fn scale(args: &GaugeArgs, plan: &Plan, indices: usize, screen: &Screen) -> Resu
     let columns = [Column::Text, Column::Number, Column::Number, Column::Number, Column::Number];
     let heads = ["varied", "size", "tokens/s", "GFLOP/s", "of the peak"];
     let mut text = format!(
-        "{}\n  {}; batch {}, window {}; the sizes below in place of its own\n\n{}",
+        "{}\n  {}; batch {}, window {}; one size varied at a time\n\n{}",
         screen.heading("Training speed by size"),
         describe(&plan.shape(indices)),
         plan.training.batch,

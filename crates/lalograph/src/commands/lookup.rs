@@ -68,7 +68,7 @@ pub(crate) fn check_there(path: &Path, wanted: &str) -> Result<(), Failure> {
         Some(meant) => format!("did you mean `{}`?", meant.display()),
         None => wanted.to_owned(),
     };
-    Err(Failure::with_remedy(format!("{}: there is no such file or folder", path.display()), remedy))
+    Err(Failure::with_remedy(format!("{}: no such file or folder", path.display()), remedy))
 }
 
 /// Loads the model that a path means.
@@ -78,13 +78,13 @@ pub(crate) fn load_model(path: &Path) -> Result<ModelFile, Failure> {
     let file = model_path(path);
     if path.is_dir() && !file.is_file() {
         return Err(Failure::with_remedy(
-            format!("{}: the folder holds no model file", path.display()),
+            format!("{}: no model file in this folder", path.display()),
             "give the folder of a run that has been validated at least once, or a model file",
         ));
     }
     ModelFile::load(&file).map_err(|error| match said_kind(&file) {
         Some(kind) => Failure::with_remedy(
-            format!("{}: this is {kind}, and a model is needed", file.display()),
+            format!("{}: this is {kind}, not a model", file.display()),
             "give the folder of a run, the name of a run in `runs`, or a model file (.safetensors)",
         ),
         None => error.into(),
@@ -117,9 +117,9 @@ fn no_run(runs: &Path, name: &Path) -> Failure {
     let remedy = match nearest_name(&last_part(name), &all) {
         Some(near) => format!("did you mean `{near}`?"),
         None if all.is_empty() => {
-            format!("there are no runs in {}; --runs says where they are kept", runs.display())
+            format!("no runs in {}; use --runs DIR for runs in another folder", runs.display())
         }
         None => format!("`lalograph runs list --runs {}` lists them", runs.display()),
     };
-    Failure::with_remedy(format!("no run `{wanted}`, neither here nor in {}", runs.display()), remedy)
+    Failure::with_remedy(format!("no run `{wanted}` here or in {}", runs.display()), remedy)
 }

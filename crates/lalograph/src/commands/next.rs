@@ -101,9 +101,9 @@ fn index_of(vocabulary: &Vocabulary, token: &str) -> Result<u32, Failure> {
         [index] if index != Reserved::UNKNOWN => Ok(index),
         [_] => Err(Failure::with_remedy(
             format!("`{token}` is not in the model's vocabulary"),
-            "`lalograph vocab show` lists what is",
+            "`lalograph vocab show` lists its tokens",
         )),
-        _ => Err(Failure::Usage(format!("`{token}` is {} tokens, and one is asked for", indices.len()))),
+        _ => Err(Failure::Usage(format!("`{token}` is {} tokens; give one token", indices.len()))),
     }
 }
 
@@ -131,10 +131,10 @@ fn render(document: &NextDocument, indices: usize, screen: &Screen) -> String {
             screen.styled(TEAL.style(), &bar)
         )
     };
-    let mut lines = vec![screen.heading("What comes next")];
+    let mut lines = vec![screen.heading("Next token")];
     lines.extend(document.candidates.iter().map(line));
     if !document.asked.is_empty() {
-        lines.push(screen.heading("Asked for"));
+        lines.push(screen.heading("The tokens of --token"));
         lines.extend(document.asked.iter().map(line));
     }
     let covered: f64 = document.candidates.iter().map(|c| c.probability).sum();
@@ -142,7 +142,7 @@ fn render(document: &NextDocument, indices: usize, screen: &Screen) -> String {
         (
             "entropy",
             format!(
-                "{:.3} bits: as hard as a choice among {:.2} equally likely tokens",
+                "{:.3} bits, as for {:.2} equally probable tokens",
                 document.entropy_bits, document.perplexity
             ),
         ),
@@ -158,7 +158,7 @@ fn render(document: &NextDocument, indices: usize, screen: &Screen) -> String {
         (
             "unknown",
             format!(
-                "{}: a token that is not in the vocabulary; `sample` leaves it out unless --unknown says otherwise",
+                "{}: any token that is not in the vocabulary; `sample` leaves it out (see --unknown)",
                 percent(document.unknown_probability)
             ),
         ),

@@ -49,7 +49,7 @@ fn new(args: &PlanNewArgs, screen: &Screen) -> Result<(), Failure> {
             let existing = Existing::replaced_if(args.force);
             files::write(path, text.as_bytes(), existing)?;
             screen.note(&format!(
-                "written to {}; `lalograph plan cost --plan {0}` says what it costs",
+                "written to {}; for its cost: lalograph plan cost --plan {0}",
                 path.display()
             ));
             Ok(())
@@ -91,7 +91,7 @@ fn check(args: &PlanCheckArgs, screen: &Screen) -> Result<(), Failure> {
     if args.json {
         screen.json(&CheckDocument { problems: found })?;
     } else if found.is_empty() {
-        screen.line(&format!("{}: nothing is wrong with it", args.plan.display()))?;
+        screen.line(&format!("{}: no problems", args.plan.display()))?;
     } else {
         for Found { line, column, message } in &found {
             let place = match (line, column) {
@@ -103,8 +103,8 @@ fn check(args: &PlanCheckArgs, screen: &Screen) -> Result<(), Failure> {
     }
     match count_of {
         0 => Ok(()),
-        1 => Err(Failure::work("1 thing is wrong with the plan")),
-        many => Err(Failure::work(format!("{many} things are wrong with the plan"))),
+        1 => Err(Failure::work("1 problem in the plan")),
+        many => Err(Failure::work(format!("{many} problems in the plan"))),
     }
 }
 
@@ -189,7 +189,7 @@ fn run_rows(run: &Forecast, threads: usize) -> Vec<(&'static str, String)> {
         (
             "speed",
             format!(
-                "{} tokens/s on {threads} threads while steps are made, with the training text",
+                "{} tokens/s on {threads} threads, with the training text",
                 count(run.tokens_per_second as u64)
             ),
         ),
@@ -203,7 +203,7 @@ fn run_rows(run: &Forecast, threads: usize) -> Vec<(&'static str, String)> {
         };
         rows.push((name, format!("{} x {each}: {}", count(*times), duration(*times as f64 * seconds_each))));
     }
-    rows.push(("the whole run", format!("{}, unless it stops early", duration(run.seconds()))));
+    rows.push(("in all", format!("{}, if it does not stop early", duration(run.seconds()))));
     rows
 }
 
@@ -272,7 +272,7 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
     } = found.bytes;
     let memory = [
         ("weights", bytes(weights)),
-        ("packed for products", bytes(packed_weights)),
+        ("packed weights", bytes(packed_weights)),
         (
             "gradients",
             format!("{}, {} lanes", bytes(gradients), plan.training.lanes.min(plan.training.batch)),
@@ -287,15 +287,15 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
                 plan.training.window
             ),
         ),
-        ("validation", format!("{}, lanes that only read", bytes(validation))),
+        ("validation", format!("{}, lanes without gradients", bytes(validation))),
         ("best weights so far", bytes(best_weights)),
         ("gradient flow", bytes(flow)),
-        ("samples", format!("{}, a copy of the weights to write with", bytes(samples))),
+        ("samples", format!("{}, a copy of the weights", bytes(samples))),
         ("all", bytes(found.bytes.total())),
     ];
     let mut work = vec![
-        ("reading a token", operations(found.forward_operations_per_token)),
-        ("learning from one", operations(found.training_operations_per_token)),
+        ("forward, per token", operations(found.forward_operations_per_token)),
+        ("training, per token", operations(found.training_operations_per_token)),
         (
             "a step",
             format!(
@@ -330,7 +330,7 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
     }
     let whole = run.as_ref().map_or_else(String::new, |run| {
         let rows = facts(screen, &run_rows(run, threads));
-        format!("\n\n{}\n{rows}", screen.heading("Time of the run on this machine, measured just now"))
+        format!("\n\n{}\n{rows}", screen.heading("Time on this machine, measured now"))
     });
     let about = [
         ("model", describe(&plan.shape(indices))),
@@ -340,9 +340,9 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
         "{}\n{}\n\n{layers}\n\n{}\n{}\n\n{}\n{}{whole}",
         screen.heading("The model"),
         facts(screen, &about),
-        screen.heading("Memory while training, besides the text"),
+        screen.heading("Memory in training, without the text"),
         facts(screen, &memory),
-        screen.heading("Matrix operations, a multiplication and an addition counted as two"),
+        screen.heading("Matrix operations (a multiply-add counts as two)"),
         facts(screen, &work),
     ))
 }

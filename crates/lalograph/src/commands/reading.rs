@@ -47,8 +47,8 @@ pub(crate) fn lay_over(args: &ReadingArgs, plan: &mut CorpusPlan) {
 /// Refuses flags that no file of the corpus has a use for.
 pub(crate) fn refuse_idle(args: &ReadingArgs, corpus: &Corpus) -> Result<(), Failure> {
     let (texts, tables) = corpus.has_texts_and_tables();
-    let rows = "the rows of a table are its documents, and no file here is a text";
-    let fields = "only tables and JSON Lines have them, and no file here is one (--form says otherwise)";
+    let rows = "the documents of a table are its rows, and no file here is a text file";
+    let fields = "only tables and JSON Lines have fields, and no file here is one (see --form)";
     let idle = [
         (args.document.is_some() && !texts, "--document", rows),
         (!args.text.is_empty() && !tables, "--text", fields),
@@ -213,7 +213,7 @@ const SHOWN: usize = 5;
 pub(crate) fn say_reading(reading: &Reading, file: Option<&Path>, screen: &Screen) {
     if reading.guessed_count > 0 {
         screen.warn(&format!(
-            "the encoding of {} was guessed; --encoding names it:",
+            "the encoding of {} was guessed; set it with --encoding:",
             counted(reading.guessed_count, "file", "files")
         ));
         for guess in reading.guessed.iter().take(SHOWN) {
@@ -245,7 +245,7 @@ fn say_more(count: u64, screen: &Screen) {
 pub(crate) fn say_unknown(unknown: u64, tokens: u64, screen: &Screen) {
     if unknown * 20 > tokens {
         screen.warn(&format!(
-            "{} of the tokens are not in the vocabulary: perplexity says little about this text; bits per byte charge for their spelling",
+            "{} of the tokens are not in the vocabulary, so perplexity is misleading; bits per byte include the spelling of unknown words",
             percent(unknown, tokens)
         ));
     }

@@ -48,17 +48,17 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
     let longer = args.epochs.is_some() || args.steps.is_some();
     if longer && matches!(resumable.plan().training.schedule, Schedule::Cosine | Schedule::OneCycle) {
         screen.note(
-            "this schedule depends on the run's length: the learning rate goes on as in a run of the new one",
+            "the schedule depends on the number of steps: the learning rate continues as in a run of the new length",
         );
     }
     let running = resumable.running(&prepared, now(), |damaged| {
-        screen.warn(&format!("{damaged}; the checkpoint before it is used"));
+        screen.warn(&format!("{damaged}; using the checkpoint before it"));
     })?;
     screen.note(&match &running.from {
         Some(checkpoint) => {
-            format!("going on after step {} of {}", count(checkpoint.step()), count(prepared.steps))
+            format!("continuing after step {} of {}", count(checkpoint.step()), count(prepared.steps))
         }
-        None => "there is no checkpoint: beginning from the first step".to_owned(),
+        None => "no checkpoint: starting from the first step".to_owned(),
     });
     let (run, outcome) = carry_out(&prepared, running, (count_of_threads, args.minutes), output, screen)?;
     say_outcome(&run, &prepared, &outcome, args.minutes, output, screen)

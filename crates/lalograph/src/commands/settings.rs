@@ -21,7 +21,7 @@ pub(super) fn check_room(plan: &Plan, indices: usize) -> Result<(), Failure> {
     room::check(
         needed,
         "training by this plan",
-        "lower --hidden, --layers, --batch or --window; `lalograph plan cost --no-measure` says what takes how much",
+        "lower --hidden, --layers, --batch or --window; `lalograph plan cost --no-measure` shows the memory of each part",
     )
 }
 
@@ -56,20 +56,20 @@ pub(super) fn size(args: &PlanArgs, plan: Plan) -> Result<Sized, Failure> {
     let run = args.plan.as_ref().filter(|path| path.is_dir());
     let of_run = run.map(|path| path.join("vocabulary.json")).filter(|path| path.is_file());
     let (indices, source) = match (args.indices, of_run.as_ref().or(plan.vocabulary.file.as_ref())) {
-        (Some(indices), _) => (indices as usize, "as given".to_owned()),
+        (Some(indices), _) => (indices as usize, "given".to_owned()),
         (None, Some(path)) => (read_vocabulary(path)?.len(), format!("of {}", path.display())),
         (None, None) => {
             let (most, why) = match plan.vocabulary.unit {
                 Unit::Byte => (256, "all bytes"),
-                Unit::Character | Unit::Grapheme => (CHARACTERS, "about as many as a text in one script has"),
+                Unit::Character | Unit::Grapheme => (CHARACTERS, "a usual number for a text in one script"),
                 Unit::Word | Unit::BytePair | Unit::Unigram => {
-                    (plan.vocabulary.size.unwrap_or(20_000), "the most that the plan allows")
+                    (plan.vocabulary.size.unwrap_or(20_000), "the plan's vocabulary size")
                 }
             };
             let size = plan.vocabulary.size.map_or(most, |size| size.min(most));
             (
                 size.saturating_add(Reserved::COUNT as usize),
-                format!("{why}; --indices says another, and a text, if it is given, is counted"),
+                format!("{why}; set it with --indices, or give a text to count"),
             )
         }
     };
@@ -84,11 +84,7 @@ pub(super) fn plan_text(path: &Path) -> Result<String, Failure> {
     const LONGEST: u64 = 1 << 20;
     let size = std::fs::metadata(path).map_err(LabError::at(path))?.len();
     if size > LONGEST {
-        return Err(Failure::Usage(format!(
-            "{}: {} is no plan: it is too long",
-            path.display(),
-            bytes(size)
-        )));
+        return Err(Failure::Usage(format!("{}: {} is too long for a plan", path.display(), bytes(size))));
     }
     Ok(std::fs::read_to_string(path).map_err(LabError::at(path))?)
 }
@@ -144,7 +140,7 @@ pub(super) fn describe(shape: &LanguageModelShape) -> String {
     let extras = [
         (shape.layer_norm, "layers normalised"),
         (shape.residual, "residual"),
-        (shape.learn_first_state, "first state learnt"),
+        (shape.learn_first_state, "initial state learnt"),
     ];
     parts.extend(extras.iter().filter(|(with, _)| *with).map(|(_, what)| (*what).to_owned()));
     let settings = &shape.softmax;
@@ -153,7 +149,7 @@ pub(super) fn describe(shape: &LanguageModelShape) -> String {
         Softmax::Clustered => format!("softmax in {} clusters", settings.clusters.ends.len() + 1),
         Softmax::Sampled => format!("softmax trained on {} samples", count(settings.samples as u64)),
     };
-    let tied = if shape.tied { ", tied to the embedding" } else { "" };
+    let tied = if shape.tied { ", shared with the embedding" } else { "" };
     parts.push(format!("{softmax} {}{tied}", count(shape.vocabulary as u64)));
     parts.join(", ")
 }
@@ -174,7 +170,7 @@ pub(super) fn describe_windows(training: &TrainingPlan) -> String {
                 LossAt::Every => "every token predicted",
                 LossAt::Last => "the last token predicted",
             };
-            format!("{batch} windows x {window} tokens, each by itself, {stride} apart, {at}")
+            format!("{batch} independent windows x {window} tokens, stride {stride}, {at}")
         }
         WindowKind::Documents => {
             format!("{batch} rows of whole documents x {window} tokens, gradients cut at the window's edge")

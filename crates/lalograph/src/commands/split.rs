@@ -35,9 +35,7 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
         return Err(Failure::Usage("--set-aside needs labels: give --label or --folder-labels".into()));
     }
     if !args.keep.is_empty() && !corpus.has_texts_and_tables().1 {
-        return Err(Failure::Usage(
-            "--keep has nothing to keep: only tables and JSON Lines have fields".into(),
-        ));
+        return Err(Failure::Usage("--keep has no effect: only tables and JSON Lines have fields".into()));
     }
     let parts = args.files.as_deref().map(|folder| PartFiles::places(folder, &corpus));
     // Better refused before the work than after it.
@@ -107,7 +105,7 @@ impl SetAside {
         }
     }
 
-    /// Documents by reason: the label, and likeness to documents of two parts.
+    /// Documents by reason: the label, and similarity to documents of two parts.
     fn reasons(&self, split: &Split) -> [u64; 2] {
         let classes = split.counted.get(&Part::SetAside).into_iter().flatten();
         let by_label = classes.filter(|(label, _)| split.set_aside_labels.contains(*label));
@@ -125,16 +123,13 @@ impl SetAside {
             lines.push(indented(&what, screen.width()));
         }
         if between > 0 {
-            let what = format!(
-                "{} set aside between two parts: nearly equal to documents of both, so that in either part training text would be nearly \
-                 equal to held-out text.",
-                documents(between)
-            );
+            let what =
+                format!("{} set aside: near duplicates of documents in two parts.", documents(between));
             lines.push(indented(&what, screen.width()));
         }
         for (path, line, label) in &self.first {
             let label = label.as_deref().filter(|label| split.set_aside_labels.contains(*label));
-            let why = label.unwrap_or("between two parts");
+            let why = label.unwrap_or("near duplicates of two parts");
             lines.push(format!("    {}, line {}: {why}", path.display(), count(*line)));
         }
         let more = self.documents.saturating_sub(self.first.len() as u64);
@@ -344,12 +339,12 @@ fn render(
     lines.extend(set_aside.lines(split, screen));
     if !split.exceptions.is_empty() {
         let moved = format!(
-            "{} moved from the part that the hash gives, to balance classes or to keep near duplicates together.",
+            "{} moved to another part, to balance classes or to keep near duplicates together.",
             counted(split.exceptions.len() as u64, "text was", "texts were"),
         );
         lines.push(indented(&moved, screen.width()));
     }
-    let steady = "With this file, documents keep their part when others are added or removed.";
+    let steady = "Documents keep their part when other documents are added or removed.";
     lines.push(indented(steady, screen.width()));
     if let Some(file) = written.first() {
         lines.push(format!("  written to {}", written.join(", ")));

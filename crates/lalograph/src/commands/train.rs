@@ -25,7 +25,7 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
     let plan = resolve(args)?;
     if plan.corpus.paths.iter().any(|path| path.as_os_str() == "-") {
         return Err(Failure::Usage(
-            "training reads its corpus twice, so it cannot come from standard input; save it to a file first"
+            "training reads the corpus twice, so the corpus cannot come from standard input; save it to a file first"
                 .into(),
         ));
     }

@@ -87,13 +87,10 @@ fn shown<T>(
         match event {
             PreparationEvent::LeftOut(skipped) => places.add(skipped),
             PreparationEvent::Reused(folder) => {
-                screen.note(&format!(
-                    "the corpus has not changed: its tokens are taken from {}",
-                    folder.display()
-                ));
+                screen.note(&format!("corpus unchanged; encoded corpus read from {}", folder.display()));
             }
             PreparationEvent::NotReused(error) => {
-                screen.warn(&format!("{error}; it is not used, and the corpus is encoded again"));
+                screen.warn(&format!("{error}; encoding the corpus again"));
             }
             _ => {}
         }
@@ -164,7 +161,7 @@ pub(super) fn say_outcome(
     match limit {
         Some(limit) if outcome.status == RunStatus::Interrupted && !interrupt::asked() => {
             screen.note(&format!(
-                "stopped after {} of training, as --minutes asked; {}",
+                "stopped after {} of training (--minutes); {}",
                 duration(limit.as_secs_f64()),
                 how_to_go_on(run, outcome)
             ));
@@ -176,7 +173,7 @@ pub(super) fn say_outcome(
 
 fn how_to_go_on(run: &RunFolder, outcome: &TrainingOutcome) -> String {
     format!(
-        "`lalograph resume {}` goes on after step {}, and the best model so far is {}",
+        "`lalograph resume {}` continues after step {}; best model so far: {}",
         run.path().display(),
         count(outcome.steps),
         run.model().display()
@@ -201,7 +198,7 @@ pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
     let (training, held_out) = (&corpus.training, &corpus.validation);
     let split = match corpus.split {
         lalograph_text::tokens::SplitKind::Documents => "by document",
-        lalograph_text::tokens::SplitKind::Tail => "the end of the text, too few documents to choose among",
+        lalograph_text::tokens::SplitKind::Tail => "the end of the text, because there are too few documents",
     };
     let documents = |number| counted(number, "document", "documents");
     let reading = &corpus.reading;
@@ -240,7 +237,7 @@ pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
         let named: Vec<String> = missing.iter().take(MISSING_NAMED).map(|word| visible(word)).collect();
         let without = match missing.len() {
             0 => String::new(),
-            _ => format!("; the most frequent without one: {}", named.join(", ")),
+            _ => format!("; most frequent words without a vector: {}", named.join(", ")),
         };
         let all = (found + missing.len()) as u64;
         rows.push((
@@ -275,7 +272,7 @@ fn render_outcome(
     }
     if let Some(test) = &outcome.test {
         let figures = format!(
-            "{}, {} bits per byte, on text that nothing was chosen by",
+            "{}, {} bits per byte, on text that had no influence on training",
             perplexity(test.perplexity()),
             bits(test)
         );
@@ -289,7 +286,7 @@ fn render_outcome(
     }
     rows.push(("steps", format!("{} of {}", count(outcome.steps), count(prepared.steps))));
     let early = if outcome.stopped_early {
-        format!("; stopped early, after {} validations without a gain", prepared.plan.training.patience)
+        format!("; stopped early after {} validations without improvement", prepared.plan.training.patience)
     } else {
         String::new()
     };
@@ -297,7 +294,7 @@ fn render_outcome(
     rows.push((
         "time",
         format!(
-            "{}, {} tokens/s while learning",
+            "{}, {} tokens/s in training",
             duration(outcome.seconds),
             count(outcome.tokens_per_second as u64)
         ),

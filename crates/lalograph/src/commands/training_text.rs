@@ -24,7 +24,7 @@ pub(super) fn base(description: &RunDescription, screen: &Screen) -> Option<Path
     let base = base.filter(|base| base.is_dir() && std::env::current_dir().ok().as_ref() != Some(base));
     if let Some(base) = &base {
         screen.note(&format!(
-            "the paths of the plan are read from {}, where the run was started",
+            "paths of the plan are relative to {}, where the run was started",
             base.display()
         ));
     }
@@ -68,7 +68,7 @@ pub(super) fn training_text(model: &Path, screen: &Screen) -> Result<TrainingTex
     let folder = if model.is_dir() { Some(model) } else { model.parent() };
     let run = folder.and_then(|folder| RunFolder::open(folder).ok()).ok_or_else(|| {
         Failure::with_remedy(
-            format!("{}: only a run knows its training text, and this model is in none", model.display()),
+            format!("{}: this model file is not in the folder of a run, and the training text is only known there", model.display()),
             "give the folder of the run that it was trained in",
         )
     })?;

@@ -28,7 +28,7 @@ pub(crate) fn coverage_chart(found: &Coverage) -> Option<Scene> {
     if plots.is_empty() {
         return None;
     }
-    let title = format!("How large a vocabulary of {} has to be", found.unit.plural());
+    let title = format!("Coverage by vocabulary size, in {}", found.unit.plural());
     let layout = framed(Layout::auto_from_plots(&plots), &title)
         .with_x_label("tokens in the vocabulary (logarithmic)")
         .with_y_label(if exact { "bytes per token" } else { "share of tokens that are unknown, %" })

@@ -1,4 +1,4 @@
-//! Ways of choosing tokens beside held-out text, over the temperature.
+//! Decodings compared beside held-out text, over the temperature.
 
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
@@ -29,13 +29,13 @@ pub(crate) fn decoding_charts(
         points,
         held_out,
         |trial| Some(trial.perplexity).filter(|p| p.is_finite()),
-        ("What is written, under the model itself", "perplexity per token"),
+        ("Perplexity of samples under the model", "perplexity per token"),
     );
     let copying = chart(
         points,
         held_out,
         |trial| trial.longest_run_mean,
-        ("Copied from the training text", "longest copied run, tokens, mean"),
+        ("Text copied from the training text", "longest copied sequence, mean, tokens"),
     );
     let named = [("perplexity", perplexity), ("copying", copying)];
     named.into_iter().filter_map(|(name, scene)| Some((name, scene?))).collect()

@@ -42,9 +42,9 @@ pub(crate) fn flow_chart(records: &[FlowRecord]) -> Option<Scene> {
     if plots.is_empty() {
         return None;
     }
-    let layout = framed(Layout::auto_from_plots(&plots), "How far back gradients reach")
-        .with_x_label("tokens back from the one that is predicted")
-        .with_y_label("norm of the gradient by the layer's outputs (logarithmic)")
+    let layout = framed(Layout::auto_from_plots(&plots), "Gradient by distance in time")
+        .with_x_label("tokens back from the predicted one")
+        .with_y_label("norm of the gradient with respect to the layer's outputs (logarithmic)")
         .with_log_y()
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(|y| format!("{y:.0e}"))));

@@ -92,7 +92,7 @@ pub(crate) fn parse_bytes(text: &str) -> Result<u64, String> {
         "kb" | "k" => 1e3,
         "mb" | "m" => 1e6,
         "gb" | "g" => 1e9,
-        other => return Err(format!("`{other}` is no unit of size; kB, MB and GB are")),
+        other => return Err(format!("`{other}` is no unit of size; use kB, MB or GB")),
     };
     match figure.parse::<f64>() {
         Ok(value) if value * factor < 1e15 => Ok((value * factor).round() as u64),

@@ -38,7 +38,7 @@ pub(crate) fn gradient_chart(records: &[MetricsRecord]) -> Option<Scene> {
     ];
     let plots: Vec<Plot> = lines.into_iter().flatten().map(Plot::Line).collect();
     (!plots.is_empty()).then(|| {
-        let layout = framed(Layout::auto_from_plots(&plots), "The gradient's norm")
+        let layout = framed(Layout::auto_from_plots(&plots), "Gradient norm")
             .with_x_label("optimiser step")
             .with_y_label("norm of the whole gradient (logarithmic)")
             .with_log_y()
@@ -112,7 +112,7 @@ pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Sc
     // A logarithmic axis runs over whole decades, in which runs that are close would be one line.
     let steep = highest > 5.0 * lowest;
     let scale = if steep { " (logarithmic)" } else { "" };
-    let layout = framed(Layout::auto_from_plots(&plots), "Runs side by side")
+    let layout = framed(Layout::auto_from_plots(&plots), "Runs compared")
         .with_x_label("optimiser step (logarithmic)")
         .with_y_label(format!("{what} perplexity per token{scale}"))
         .with_log_x()

@@ -29,8 +29,8 @@ pub(crate) struct ScalePoint {
 pub(crate) fn scale_charts(points: &[ScalePoint]) -> Vec<(&'static str, Scene)> {
     let kinds: [(&'static str, &str, Colour); 3] = [
         ("hidden", "width of the layers", TEAL),
-        ("batch", "streams side by side", HONEY),
-        ("vocabulary", "indices in the vocabulary", PLUM),
+        ("batch", "batch size", HONEY),
+        ("vocabulary", "vocabulary size", PLUM),
     ];
     let chart = |(name, label, colour): (&'static str, &str, Colour)| {
         let of: Vec<&ScalePoint> = points.iter().filter(|point| point.varied == name).collect();
@@ -48,7 +48,7 @@ fn chart(points: &[&ScalePoint], label: &str, colour: Colour) -> Option<Scene> {
     let plots = vec![Plot::Line(line(at.clone(), colour, &legend)?), Plot::Scatter(dots(at, colour)?)];
     let layout = framed(Layout::auto_from_plots(&plots), "Training speed by size")
         .with_x_label(format!("{label} (logarithmic)"))
-        .with_y_label("tokens learnt from in a second (logarithmic)")
+        .with_y_label("training tokens per second (logarithmic)")
         .with_log_x()
         .with_log_y()
         .with_x_tick_format(count_ticks())

@@ -54,7 +54,8 @@ fn lengths(survey: &Survey) -> Scene {
     ] {
         let at = length as f64 + 0.5;
         let ends = drawable([(at, 0.0), (at, tallest * 1.03)], Axis::Even, Axis::Even);
-        let Some(line) = line(ends, colour, &format!("{share} % are whole at {}", count(length))) else {
+        let Some(line) = line(ends, colour, &format!("{share} % of documents up to {}", count(length)))
+        else {
             continue;
         };
         plots.push(Plot::Line(match dashes {
@@ -68,7 +69,7 @@ fn lengths(survey: &Survey) -> Scene {
         beyond => format!("Lengths of documents ({} longer ones not shown)", count(beyond)),
     };
     let layout = framed(Layout::auto_from_plots(&plots), &title)
-        .with_x_label("words and punctuation marks of a document")
+        .with_x_label("length in words and punctuation marks")
         .with_y_label("documents")
         .with_x_tick_format(count_ticks())
         .with_y_tick_format(count_ticks());
@@ -104,11 +105,11 @@ fn ranks(survey: &Survey) -> Option<Scene> {
     let ideal = [(1.0, commonest), (last.min(commonest).max(1.0), (commonest / last).max(1.0))];
     let place = |points: Points| drawable(points, Axis::Logarithmic, Axis::Logarithmic);
     let counted = line(place(counts.collect()), HONEY, "this corpus")?;
-    let ideal = line(place(ideal.to_vec()), ASH, "count falling as 1 / rank")?.with_dashed();
+    let ideal = line(place(ideal.to_vec()), ASH, "count proportional to 1 / rank")?.with_dashed();
     let plots = vec![Plot::Line(counted), Plot::Line(ideal)];
     let layout = framed(Layout::auto_from_plots(&plots), "Words by rank")
-        .with_x_label("rank of a word (logarithmic)")
-        .with_y_label("how often it occurs (logarithmic)")
+        .with_x_label("rank (logarithmic)")
+        .with_y_label("count (logarithmic)")
         .with_log_x()
         .with_log_y()
         .with_x_tick_format(count_ticks())

@@ -29,7 +29,7 @@ pub(crate) fn render(survey: &Survey, screen: &Screen) -> String {
     section("Lengths of documents, in words and punctuation marks", histogram(survey, screen));
     if !survey.commonest.is_empty() {
         section(
-            &format!("The {} commonest words", count(survey.commonest.len() as u64)),
+            &format!("The {} most frequent words", count(survey.commonest.len() as u64)),
             commonest(survey, screen),
         );
         section("Words by rank", ranks(survey, screen));
@@ -98,7 +98,7 @@ pub(crate) fn render_counts(survey: &Survey, screen: &Screen) -> String {
         (
             "distinct",
             format!(
-                "{}, {} of them seen once ({})",
+                "{}, {} of them once ({})",
                 count(survey.distinct_words),
                 count(survey.words_seen_once),
                 percent(survey.words_seen_once, survey.distinct_words)
@@ -165,7 +165,7 @@ fn classes(survey: &Survey, screen: &Screen) -> String {
     let smallest = survey.classes.last().map_or(1, |class| class.documents.max(1));
     let commonest = survey.classes.first().map_or(String::new(), |class| class.label.clone());
     format!(
-        "{}\n  Always saying `{commonest}` would be right in {}. The largest class is {:.1} times the smallest.",
+        "{}\n  Always predicting `{commonest}` is right for {} of documents. The largest class has {:.1} times as many as the smallest.",
         coloured(&drawn, screen),
         percent(largest, survey.documents),
         largest as f64 / smallest as f64
@@ -185,7 +185,7 @@ fn ranks(survey: &Survey, screen: &Screen) -> String {
         .map(|point| vec![count(point.rank), count(point.count), percent(point.covered_words, survey.words)])
         .collect();
     let columns = [Column::Number, Column::Number, Column::Number];
-    table(screen, &["rank", "count", "words up to here cover"], &columns, &rows)
+    table(screen, &["rank", "count", "share of text up to this rank"], &columns, &rows)
 }
 
 fn characters(survey: &Survey, screen: &Screen) -> String {
@@ -218,7 +218,7 @@ fn characters(survey: &Survey, screen: &Screen) -> String {
 fn duplicates(survey: &Survey, screen: &Screen) -> String {
     let found = &survey.duplicates;
     let mut lines = vec![match found.documents {
-        0 => "  No document is equal to another.".to_owned(),
+        0 => "  No two documents are equal.".to_owned(),
         documents => format!(
             "  {} an earlier one exactly ({}); {} repeated.",
             counted(documents, "document repeats", "documents repeat"),
@@ -232,11 +232,11 @@ fn duplicates(survey: &Survey, screen: &Screen) -> String {
     }
     if let Some(near) = &survey.near_duplicates {
         let alike =
-            format!("{:.0} % or more of the five-word runs in common", near.least_resemblance * 100.0);
+            format!("{:.0} % or more of their five-word sequences in common", near.least_resemblance * 100.0);
         lines.push(match near.documents {
             0 => format!("  No two documents have {alike}."),
             documents => format!(
-                "  {} an earlier one nearly or wholly ({}): {alike}.",
+                "  {} an earlier one nearly or exactly ({}): {alike}.",
                 counted(documents, "document repeats", "documents repeat"),
                 percent(documents, survey.documents)
             ),
@@ -283,11 +283,11 @@ fn histogram(survey: &Survey, screen: &Screen) -> String {
         rows.push(vec![format!("{} and more", count(from)), count(beyond), String::new()]);
     }
     let kept = [0.9, 0.95, 0.99].map(|share| {
-        format!("{:.0} % whole at {}", share * 100.0, count(length_keeping(&survey.length_counts, share)))
+        format!("{:.0} % at {}", share * 100.0, count(length_keeping(&survey.length_counts, share)))
     });
     let drawn =
         table(screen, &["words", "documents", ""], &[Column::Number, Column::Number, Column::Text], &rows);
-    format!("{}\n  A fixed length keeps {}.", coloured(&drawn, screen), kept.join(", "))
+    format!("{}\n  Documents that fit a fixed length: {}.", coloured(&drawn, screen), kept.join(", "))
 }
 
 /// Colours the bars at the ends of lines.

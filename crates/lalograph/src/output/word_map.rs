@@ -27,7 +27,7 @@ pub(crate) fn word_map(words: &[&str], points: &[[f64; 2]], shares: Option<[f64;
     let plots = vec![Plot::Scatter(dots)];
     let axis = |at: usize, name: &str| match shares {
         Some(shares) => format!("{name} principal direction, {:.0} % of the spread", 100.0 * shares[at]),
-        None if at == 0 => "t-SNE: neighbours stay neighbours; directions have no meaning".to_owned(),
+        None if at == 0 => "t-SNE keeps neighbours together; directions have no meaning".to_owned(),
         None => String::new(),
     };
     let silent = || TickFormat::Custom(std::sync::Arc::new(|_| String::new()));

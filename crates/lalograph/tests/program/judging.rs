@@ -52,7 +52,7 @@ fn copied_runs_stand_in_the_training_text_where_it_is_said() {
     let written: u64 = lines[..3].iter().map(|line| line["tokens"].as_u64().unwrap()).sum();
     assert_eq!((&held_out["texts"], held_out["tokens"].as_u64()), (&Value::from(3), Some(written)));
     let shown = workshop.run("sample thornmere/runs/demo --copying --tokens 20").ok();
-    assert!(shown.contains("Copied and repeated") && shown.contains("held-out text"), "{shown}");
+    assert!(shown.contains("Copying and repetition") && shown.contains("held-out text"), "{shown}");
     assert!(shown.contains("thornmere/") && shown.contains('\u{201c}'), "{shown}");
     // A training text that is copied out: the whole of it is one run.
     workshop.write(

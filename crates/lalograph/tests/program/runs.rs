@@ -149,7 +149,7 @@ fn a_run_is_gone_on_with_from_another_folder_and_given_more() {
         ("resume onee", 1, "did you mean `one`?"),
         ("resume runs/ONEE", 1, "did you mean `one`?"),
         ("sample runs/onee", 1, "did you mean `runs/one`?"),
-        ("sample onee", 1, "there is no such file or folder"),
+        ("sample onee", 1, "no such file or folder"),
         ("score runs/one/modle.safetensors thornmere/diaries", 1, "did you mean `runs/one/one.safetensors`?"),
         (
             "next nowhere/at/all word",
@@ -193,7 +193,7 @@ fn damaged_checkpoints_are_named_and_the_one_before_is_used() {
     for step in [32, 30] {
         workshop.write(&format!("runs/one/checkpoints/step-{step:010}.safetensors"), "");
     }
-    workshop.run("resume one --steps 40").fails(1, &["none of the run's checkpoints is whole", "--restart"]);
+    workshop.run("resume one --steps 40").fails(1, &["all checkpoints of the run are damaged", "--restart"]);
     workshop.run("resume one --steps 40 --restart --quiet").ok();
 }
 
@@ -366,7 +366,7 @@ fn runs_are_listed_shown_compared_reported_and_removed() {
     }
     let page = workshop.read("runs/first/report/report.html");
     for part in
-        ["How the text got better", "layer.1.recurrent", "training.learning_rate", "training too short"]
+        ["Samples during training", "layer.1.recurrent", "training.learning_rate", "training too short"]
     {
         assert!(page.contains(part), "no {part}");
     }

@@ -462,7 +462,7 @@ fn the_cost_of_a_run_counts_what_the_run_does() {
         assert!(cost["run_seconds"].as_f64().unwrap() > 0.0 && cost["measured"].is_null());
     }
     let words = workshop.run(&format!("plan cost {text} --epochs 1")).ok();
-    assert!(words.contains("counted in the training text") && words.contains("the whole run"), "{words}");
+    assert!(words.contains("counted in the training text") && words.contains("in all"), "{words}");
     workshop.run("plan cost nowhere.txt").fails(1, &["nowhere.txt"]);
 }
 

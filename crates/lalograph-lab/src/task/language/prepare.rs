@@ -196,7 +196,7 @@ fn drawn_seeds(plan: &Plan, vocabulary: &Vocabulary, text: &TokenSequence) -> Re
         .collect();
     if starts.is_empty() {
         let key = "samples.drawn_seeds";
-        let must = "0 where no document of the validation text is longer than the seeds";
+        let must = "0 if no validation document is longer than the seed texts";
         return Err(PlanError::Range { key, value: wanted.to_string(), must }.into());
     }
     starts.shuffle(&mut stream(plan.training.seed, "seed texts", &[]));

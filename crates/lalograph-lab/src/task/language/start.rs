@@ -91,21 +91,25 @@ fn read_model(path: &Path, vocabulary: &Vocabulary, model: &LanguageModel) -> Re
     let found = ModelFile::load(&file)?;
     let unfit = |what: String| LabError::Start { path: path.to_owned(), what };
     if found.vocabulary.hash()? != vocabulary.hash()? {
-        let what = "its vocabulary is another; `vocabulary.file` of the plan can name the one of its run";
+        let what =
+            "its vocabulary is another; set `vocabulary.file` of the plan to the vocabulary of its run";
         return Err(unfit(what.into()));
     }
     let mut shared = 0;
     for tensor in found.model.layout().tensors() {
         if let Some(own) = model.layout().tensor(&tensor.name) {
             if own.shape != tensor.shape {
-                let what = format!("`{}` is {:?} there and {:?} here", tensor.name, tensor.shape, own.shape);
+                let what = format!(
+                    "the shape of `{}` is {:?} there and {:?} here",
+                    tensor.name, tensor.shape, own.shape
+                );
                 return Err(unfit(what));
             }
             shared += 1;
         }
     }
     if shared == 0 {
-        return Err(unfit("no tensor has the name of one here".into()));
+        return Err(unfit("it has no tensor with a name of this model".into()));
     }
     Ok(found)
 }

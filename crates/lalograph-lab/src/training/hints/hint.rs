@@ -182,8 +182,7 @@ impl Display for Hint {
                 };
                 write!(
                     formatter,
-                    "vanishing gradients: at step {step} the gradient of layer {layer} falls to {} of its size within {tokens_back} tokens, so \
-                     the model learns little from further back; try {advice}",
+                    "vanishing gradients: at step {step} the gradient of layer {layer} falls to {} of its norm within {tokens_back} tokens, so the model learns little from earlier text; try {advice}",
                     if share > 0.0 { format!("{share:.0e}") } else { "nothing".to_owned() }
                 )
             }
@@ -213,7 +212,7 @@ impl Display for Hint {
             ),
             Self::LearningRateTooHigh { learning_rate, step, .. } => write!(
                 formatter,
-                "the learning rate {learning_rate} looks too high: at step {step} the numbers were no longer finite"
+                "the learning rate {learning_rate} looks too high: at step {step} the loss was no longer a finite number"
             ),
             Self::WorseThanUnigram { step, text, perplexity, unigram_perplexity, learning_rate, cause } => {
                 let text = match text {
@@ -230,7 +229,7 @@ impl Display for Hint {
                 match cause {
                     Cause::LearningRateTooHigh => write!(
                         formatter,
-                        "training loss goes up and down, so the learning rate {learning_rate} looks too high"
+                        "training loss rises and falls, so the learning rate {learning_rate} looks too high"
                     ),
                     Cause::LearningRateTooLow => {
                         write!(

@@ -56,7 +56,7 @@ impl LanguageModelShape {
 #[derive(Debug, Error, PartialEq, Eq)]
 pub enum ShapeError {
     /// A size is zero.
-    #[error("the {0} may not be 0")]
+    #[error("the {0} must be above 0")]
     Zero(&'static str),
     /// A size is out of all proportion.
     #[error("the {name} of {value} is above the limit of {limit}")]
@@ -70,7 +70,7 @@ pub enum ShapeError {
     },
     /// Clusters that do not divide the vocabulary.
     #[error(
-        "clusters must end at rising places below the vocabulary's size of {vocabulary}, and these end at {ends:?}"
+        "the last indices of clusters must rise and be below the vocabulary size of {vocabulary}: {ends:?}"
     )]
     Clusters {
         /// Where they end.
@@ -79,7 +79,9 @@ pub enum ShapeError {
         vocabulary: usize,
     },
     /// A clustered softmax has narrower vectors for rare tokens, which cannot be the embedding's.
-    #[error("a clustered softmax cannot be tied to the embedding: its rare tokens have narrower vectors")]
+    #[error(
+        "a clustered softmax cannot share its vectors with the embedding: rare tokens have narrower vectors"
+    )]
     TiedClusters,
 }
 
@@ -111,7 +113,7 @@ pub(super) fn check(shape: &LanguageModelShape) -> Result<(), ShapeError> {
             let inside = ends.first().is_some_and(|&end| end > 0)
                 && ends.last().is_some_and(|&end| end < shape.vocabulary);
             if clusters.shrink == 0 {
-                return Err(ShapeError::Zero("factor by which clusters get narrower"));
+                return Err(ShapeError::Zero("cluster shrink factor"));
             }
             if !(rising && inside) {
                 return Err(ShapeError::Clusters { ends: ends.clone(), vocabulary: shape.vocabulary });

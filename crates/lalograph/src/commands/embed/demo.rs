@@ -6,7 +6,7 @@ use lalograph_demo::{analogies_file, similarity_file};
 use lalograph_lab::artefact::vectors::VectorFile;
 use lalograph_lab::{LabError, LanguageTask};
 use lalograph_storage::FileSet;
-use lalograph_vectors::judge::{Method, analogies, likeness, read_pairs, read_questions};
+use lalograph_vectors::judge::{Method, analogies, read_pairs, read_questions, similarity};
 use lalograph_vectors::train::{LearningProgress as Reached, Settings, train};
 
 use super::words::{counts, spellings};
@@ -58,10 +58,10 @@ pub(crate) fn vectors_of(
             rows.push((word, format!("near {}", near.join(", "))));
         }
     }
-    let alike = likeness(&table, &read_pairs(&similarity_file())?);
+    let alike = similarity(&table, &read_pairs(&similarity_file())?);
     if let Some(rho) = alike.spearman {
         let known = format!("{} of {} word pairs", alike.known, alike.pairs);
-        rows.push(("likeness", format!("rank correlation {rho:.2} with the grammar, {known}")));
+        rows.push(("similarity", format!("rank correlation {rho:.2} with the grammar, {known}")));
     }
     let sections = analogies(&table, &read_questions(&analogies_file())?, Method::Additive);
     let sum = |of: fn(&_) -> usize| sections.iter().map(of).sum::<usize>() as u64;
@@ -70,7 +70,7 @@ pub(crate) fn vectors_of(
     rows.push((
         "analogies",
         format!(
-            "{} right at once, {} among the first five, of {known}",
+            "{} answered first, {} among the first five, of {known}",
             percent(right, known),
             percent(five, known)
         ),

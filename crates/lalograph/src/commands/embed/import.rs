@@ -70,11 +70,16 @@ pub(super) fn run(args: &EmbedImportArgs, screen: &Screen) -> Result<(), Failure
     )?;
     progress.finish();
     for line in &bad {
-        screen.warn(&format!("{}: line {}: {}; it is left out", args.file.display(), line.line, line.what));
+        screen.warn(&format!(
+            "{}: line {}: {}; the line is left out",
+            args.file.display(),
+            line.line,
+            line.what
+        ));
     }
     if imported.bad_lines > bad.len() as u64 {
         screen
-            .warn(&format!("and {} lines more were left out", count(imported.bad_lines - bad.len() as u64)));
+            .warn(&format!("and {} more lines were left out", count(imported.bad_lines - bad.len() as u64)));
     }
     let kept = imported.table.words().len() as u64;
     // By frequency, too: a few frequent words missing are worse than many rare ones.
@@ -142,13 +147,13 @@ pub(super) fn run(args: &EmbedImportArgs, screen: &Screen) -> Result<(), Failure
     }
     if imported.duplicates > 0 {
         rows.push((
-            "came again",
-            format!("{} lines; the first of each word counts", count(imported.duplicates)),
+            "repeated",
+            format!("{} lines; the first vector of each word is used", count(imported.duplicates)),
         ));
     }
     if imported.bad_lines > 0 {
         rows.push(("left out", format!("{} lines", count(imported.bad_lines))));
     }
     rows.push(("written to", args.output.display().to_string()));
-    screen.line(&format!("{}\n{}", screen.heading("Vectors brought in"), facts(screen, &rows)))
+    screen.line(&format!("{}\n{}", screen.heading("Imported vectors"), facts(screen, &rows)))
 }

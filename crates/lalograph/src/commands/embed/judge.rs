@@ -1,11 +1,11 @@
-//! `embed judge`: likeness and analogies.
+//! `embed judge`: similarity and analogies.
 
 use std::path::Path;
 
 use lalograph_lab::LabError;
 use lalograph_vectors::VectorError;
 use lalograph_vectors::judge::{
-    Likeness, Pair, Section, SectionScore, analogies, likeness, read_pairs, read_questions,
+    Pair, Section, SectionScore, Similarity, analogies, read_pairs, read_questions, similarity,
 };
 use serde::Serialize;
 
@@ -24,7 +24,7 @@ struct Judged {
     words: u64,
     dimensions: usize,
     #[serde(skip_serializing_if = "Option::is_none")]
-    similarity: Option<Likeness>,
+    similarity: Option<Similarity>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     analogies: Vec<SectionScore>,
 }
@@ -32,7 +32,7 @@ struct Judged {
 /// Runs the command.
 pub(super) fn run(args: &EmbedJudgeArgs, screen: &Screen) -> Result<(), Failure> {
     if args.similarity.is_none() && args.analogies.is_none() {
-        return Err(Failure::Usage("nothing to evaluate on: give --similarity, --analogies or both".into()));
+        return Err(Failure::Usage("no evaluation file given; use --similarity, --analogies or both".into()));
     }
     let pairs: Option<Vec<Pair>> =
         args.similarity.as_deref().map(|path| read(path, read_pairs)).transpose()?;
@@ -45,7 +45,7 @@ pub(super) fn run(args: &EmbedJudgeArgs, screen: &Screen) -> Result<(), Failure>
             vectors: path.display().to_string(),
             words: table.words().len() as u64,
             dimensions: table.dimensions(),
-            similarity: pairs.as_ref().map(|pairs| likeness(&table, pairs)),
+            similarity: pairs.as_ref().map(|pairs| similarity(&table, pairs)),
             analogies: sections
                 .as_ref()
                 .map_or_else(Vec::new, |sections| analogies(&table, sections, method(args.method))),
@@ -69,7 +69,7 @@ pub(super) fn run(args: &EmbedJudgeArgs, screen: &Screen) -> Result<(), Failure>
         let rows: Vec<Vec<String>> = rows.collect();
         screen.line(&format!(
             "{}\n{}",
-            screen.heading("Likeness: cosines against the file's figures (Spearman)"),
+            screen.heading("Similarity: rank correlation (Spearman) of cosines with the file"),
             table(screen, &heads, &columns, &rows)
         ))?;
     }
@@ -77,7 +77,7 @@ pub(super) fn run(args: &EmbedJudgeArgs, screen: &Screen) -> Result<(), Failure>
         let gap = if pairs.is_some() { "\n" } else { "" };
         screen.line(&format!(
             "{gap}{}\n{}",
-            screen.heading("Analogies: the right answer first, and among the first five"),
+            screen.heading("Analogies: share answered first, and among the first five"),
             render(&judged, screen)
         ))?;
     }

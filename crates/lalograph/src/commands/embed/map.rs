@@ -42,9 +42,7 @@ struct PlacedWord {
 /// Runs the command.
 pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
     if args.perplexity.is_some() && args.layout == LayoutChoice::Principal {
-        return Err(Failure::Usage(
-            "--perplexity has no effect: principal directions have no neighbours".into(),
-        ));
+        return Err(Failure::Usage("--perplexity has no effect on principal components".into()));
     }
     let [svg, png, page] = ["svg", "png", "html"].map(|form| args.output.with_extension(form));
     let mut set = files::begin("map", &[&svg, &png, &page], Existing::replaced_if(args.force))?;
@@ -80,7 +78,7 @@ pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
                 seed: args.seed,
                 ..Neighbourhood::default()
             };
-            let mut progress = Progress::new(screen, "laying out", Measure::Steps, how.steps as u64);
+            let mut progress = Progress::new(screen, "computing the map", Measure::Steps, how.steps as u64);
             let plane = neighbourhood(&vectors, &how, |steps| {
                 progress.at(steps as u64, "");
                 !interrupt::asked()

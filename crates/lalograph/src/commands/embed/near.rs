@@ -102,7 +102,7 @@ pub(super) fn near(args: &EmbedNearArgs, screen: &Screen) -> Result<(), Failure>
         queries.push(Query { name: text.clone(), vector, without: Vec::new() });
     }
     if queries.is_empty() {
-        return Err(Failure::Usage("nothing to look for: give words, --words-from or --sentence".into()));
+        return Err(Failure::Usage("no words given; use words, --words-from or --sentence".into()));
     }
     let apart = if args.distances { distances(&texts) } else { Vec::new() };
     let vectors: Vec<f32> = queries.iter().flat_map(|query| query.vector.clone()).collect();
@@ -138,7 +138,7 @@ pub(super) fn near(args: &EmbedNearArgs, screen: &Screen) -> Result<(), Failure>
     let columns: Vec<Column> =
         (0..heads.len()).map(|at| if at == 0 { Column::Text } else { Column::Number }).collect();
     let mut lines = vec![
-        screen.heading("How far the texts are apart (1 less the cosine)"),
+        screen.heading("Distances between the texts (1 minus the cosine)"),
         table(screen, &heads, &columns, &rows),
         String::new(),
     ];

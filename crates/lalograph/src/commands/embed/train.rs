@@ -79,7 +79,7 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
     let way = way(args)?;
     if args.paths.iter().any(|path| path.as_os_str() == "-") {
         return Err(Failure::Usage(
-            "learning reads its corpus twice, so it cannot come from standard input; save it to a file first"
+            "training reads the corpus twice, so the corpus cannot come from standard input; save it to a file first"
                 .into(),
         ));
     }
@@ -90,7 +90,7 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
         let workers = settings.lanes.unwrap_or_else(|| threads(args.threads));
         room::check(
             settings.bytes(words.len(), workers),
-            "learning these vectors",
+            "training these vectors",
             "lower --dimensions, --piece-rows, --lanes or --vocabulary-size",
         )?;
     }
@@ -168,7 +168,7 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
         ));
     }
     if let Some(loss) = last_loss {
-        rows.push(("loss", format!("{loss:.4} nats for each prediction, at the end")));
+        rows.push(("loss", format!("{loss:.4} nats per prediction, at the end")));
     }
     rows.push(("time", format!("{}, {} words/s", duration(seconds), count(words_per_second as u64))));
     rows.push((
@@ -179,7 +179,7 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
     if probes.is_empty() {
         return Ok(());
     }
-    screen.line(&format!("\n{}", screen.heading("What is near what")))?;
+    screen.line(&format!("\n{}", screen.heading("Nearest neighbours")))?;
     let rows: Vec<(&str, String)> =
         probes.iter().map(|&probe| (file.table.word(probe), near(&file.table, probe))).collect();
     screen.line(&facts(screen, &rows))
@@ -247,7 +247,7 @@ fn probes(args: &EmbedTrainArgs, vocabulary: &Vocabulary, screen: &Screen) -> Re
     let row = |word: &String| {
         let at = tokens.iter().position(|token| *token.bytes == *word.as_bytes());
         if at.is_none() {
-            screen.warn(&format!("`{word}` is not in the vocabulary, so nothing can be near it"));
+            screen.warn(&format!("`{word}` is not in the vocabulary, so it has no neighbours"));
         }
         at.map(|at| at as u32)
     };

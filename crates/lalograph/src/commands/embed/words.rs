@@ -35,7 +35,7 @@ impl<'t> NearWord<'t> {
 
 /// Reads vectors of any form, with a progress bar.
 pub(super) fn load(path: &Path, screen: &Screen) -> Result<VectorFile, Failure> {
-    check_there(path, "`lalograph embed train` and `lalograph embed import` write such files")?;
+    check_there(path, "`lalograph embed train` and `lalograph embed import` write files of vectors")?;
     interrupt::listen();
     let bytes = std::fs::metadata(path).map_or(0, |meta| meta.len());
     let mut progress = Progress::new(screen, "reading vectors", Measure::Bytes, bytes);

@@ -88,7 +88,7 @@ pub(super) fn run(args: &CompareArgs, screen: &Screen) -> Result<(), Failure> {
         table(screen, &heads, &columns, &lines(&rows.figures))
     ))?;
     if rows.settings.is_empty() {
-        screen.line("\nThey have the same settings.")?;
+        screen.line("\nThe runs have the same settings.")?;
     } else {
         // Values may be long: they are words, to be broken where they must.
         let columns = vec![Column::Text; heads.len()];

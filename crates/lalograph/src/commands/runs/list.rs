@@ -52,7 +52,7 @@ pub(super) fn run(args: &ListArgs, screen: &Screen) -> Result<(), Failure> {
                 planned_steps: description.planned_steps,
                 best_validation_perplexity: description.best_validation_loss.map(f64::exp),
             }),
-            Err(error) => screen.warn(&format!("{error}; the run is left out")),
+            Err(error) => screen.warn(&format!("{error}; run left out")),
         }
     }
     runs.sort_by(|a, b| (&a.started, &a.name).cmp(&(&b.started, &b.name)));
@@ -60,7 +60,10 @@ pub(super) fn run(args: &ListArgs, screen: &Screen) -> Result<(), Failure> {
         return screen.json(&ListDocument { runs });
     }
     if runs.is_empty() {
-        screen.note(&format!("no runs in {}; --runs says where they are kept", args.place.runs.display()));
+        screen.note(&format!(
+            "no runs in {}; use --runs DIR for runs in another folder",
+            args.place.runs.display()
+        ));
         return Ok(());
     }
     let rows: Vec<Vec<String>> = runs

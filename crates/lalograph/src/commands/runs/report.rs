@@ -110,7 +110,7 @@ fn layers(history: &RunHistory) -> Result<Option<Cost>, Failure> {
 pub(super) fn begin_pages(name: &str, places: &[PathBuf], force: bool) -> Result<FileSet, Failure> {
     match FileSet::begin(&*files::storage(), name, places, Existing::replaced_if(force)) {
         Err(taken @ StorageError::Exists(_)) => {
-            Err(Failure::with_remedy(taken, "--force replaces it, --output writes it elsewhere"))
+            Err(Failure::with_remedy(taken, "use --force to replace it, or --output to write elsewhere"))
         }
         begun => Ok(begun?),
     }

@@ -144,18 +144,16 @@ fn short(hash: &str) -> String {
 /// How a run stands and why.
 fn status(history: &RunHistory) -> String {
     let RunHistory { description, standing, run, .. } = history;
-    let resume = format!("`lalograph resume {}` goes on with it", run.path().display());
+    let resume = format!("to continue: lalograph resume {}", run.path().display());
     match standing {
-        Standing::Finished if description.stopped_early => {
-            "finished early: nothing was gained any more".to_owned()
-        }
+        Standing::Finished if description.stopped_early => "stopped early".to_owned(),
         Standing::Failed => {
             let why =
                 description.failure.as_deref().map_or_else(String::new, |failure| format!(": {failure}"));
             format!("failed{why}")
         }
         Standing::Interrupted => format!("interrupted; {resume}"),
-        Standing::Died => format!("died: its process ended without a word; {resume}"),
+        Standing::Died => format!("process ended unexpectedly; {resume}"),
         other => other.name().to_owned(),
     }
 }

@@ -81,7 +81,7 @@ pub(super) fn name(decoding: &Decoding) -> String {
         name.push_str(&format!(", top-p {p:?}"));
     }
     if decoding.repeat_power != 1.0 {
-        name.push_str(&format!(", penalty {:?}", decoding.repeat_power));
+        name.push_str(&format!(", repeat power {:?}", decoding.repeat_power));
     }
     match decoding.unknown {
         UnknownTokens::LeaveOut => {}

@@ -144,24 +144,19 @@ impl Copies {
                 format!("{:.1}", held_out.longest_tokens_mean),
                 percent_of(held_out.copied_share),
                 share(held_out.repeated_share),
-                format!(
-                    "mean of {}; the longest run of all has {}",
-                    count(held_out.texts as u64),
-                    held_out.longest_tokens
-                ),
+                format!("mean of {}; longest {}", count(held_out.texts as u64), held_out.longest_tokens),
             ]);
         }
-        let heads = ["text", "tokens", "longest", "copied", "repeated", "place of the longest run"];
+        let heads =
+            ["text", "tokens", "longest", "copied", "repeated", "place of the longest copied sequence"];
         let columns =
             [Column::Text, Column::Number, Column::Number, Column::Number, Column::Number, Column::Text];
         let note = format!(
-            "longest: tokens of the longest run that stands word for word in the training text; copied: tokens in such runs of {run} or \
-             more; repeated: runs of {ngram} tokens that stood earlier in the same text. Held-out text, as much of it and in stretches of the \
-             same lengths, was never learnt from: it is the scale."
+            "longest: length in tokens of the longest sequence copied from the training text; copied: share of tokens in copied sequences of {run} or more; repeated: share of {ngram}-grams that occur earlier in the same text. Compare with held-out text, in sections of the same lengths."
         );
         format!(
             "{}\n{}\n\n{}",
-            screen.heading("Copied and repeated"),
+            screen.heading("Copying and repetition"),
             table(screen, &heads, &columns, &rows),
             indented(&note, screen.width())
         )

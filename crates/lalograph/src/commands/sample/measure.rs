@@ -124,7 +124,10 @@ pub(super) fn run(asked: &Asked<'_>, file: &ModelFile, generator: &mut Generator
     let prepared = match training_text(&args.model, screen) {
         Err(failure @ Failure::Work { .. }) => {
             // The rest can be measured all the same.
-            screen.warn(&format!("{}; copying and held-out text are not measured", failure.words()));
+            screen.warn(&format!(
+                "{}; copying is not measured, and there is no held-out text",
+                failure.words()
+            ));
             None
         }
         prepared => Some(prepared?.task),
@@ -304,17 +307,14 @@ fn render(document: &MeasureDocument<'_>, screen: &Screen) -> String {
         (0..heads.len()).map(|index| if index == 0 { Column::Text } else { Column::Number }).collect();
     let texts = document.decodings.first().map_or(0, |first| first.trial.texts);
     let note = format!(
-        "{} texts of each way; the first number is the temperature. perplexity: of what was written, under the model itself; tokens: of a \
-         text, mean; distinct n: different runs of n tokens over all of them, in all texts; repeated: runs of {} tokens that stood earlier in \
-         the text; longest: tokens of the longest run that stands word for word in the training text, mean; copied: tokens in such runs of \
-         {} or more. Held-out text is the scale: a good decoding is close to it in every column.",
+        "{} texts per decoding; the first number is the temperature. perplexity: of the texts under the model; tokens: mean length; distinct n: share of different n-grams in all texts; repeated: share of {}-grams that occur earlier in the same text; longest: mean length of the longest sequence copied from the training text; copied: share of tokens in copied sequences of {} or more. A good decoding is close to held-out text in every column.",
         count(texts as u64),
         document.repeated_ngram_tokens,
         document.copied_run_tokens
     );
     format!(
         "{}\n{}\n\n{}",
-        screen.heading("Ways of choosing tokens"),
+        screen.heading("Decodings compared"),
         table(screen, &heads, &columns, &rows),
         indented(&note, screen.width())
     )

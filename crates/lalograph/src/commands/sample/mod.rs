@@ -36,7 +36,7 @@ struct HeldOutLine<'a> {
 pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     refuse_idle(args)?;
     if args.tokens == 0 || args.count == Some(0) {
-        return Err(Failure::Usage("nothing to write: --tokens and --count must be at least 1".into()));
+        return Err(Failure::Usage("--tokens and --count must be at least 1".into()));
     }
     let existing = Existing::replaced_if(args.force);
     if let Some(path) = args.output.as_ref().filter(|path| existing == Existing::Keep && path.exists()) {
@@ -47,7 +47,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     let file = ready.file();
     if args.unknown.is_some() && file.vocabulary.unit().knows_everything() {
         return Err(Failure::Usage(format!(
-            "--unknown has no effect: {} leave no text unknown",
+            "--unknown has no effect: {} never produce unknown tokens",
             file.vocabulary.unit().plural()
         )));
     }
@@ -137,16 +137,18 @@ fn refuse_idle(args: &SampleArgs) -> Result<(), Failure> {
     ];
     let given = drawn.into_iter().find(|(given, _)| *given);
     let idle = match given {
-        Some((_, flag)) if args.beam.is_some() && !args.measure => {
-            Some(format!("{flag} has no effect: a beam does not draw tokens (--best says how many texts)"))
-        }
+        Some((_, flag)) if args.beam.is_some() && !args.measure => Some(format!(
+            "{flag} has no effect: beam search draws no tokens (see --best for the number of texts)"
+        )),
         _ if args.copied_run.is_some() && !args.copying && !args.measure => {
             Some("--copied-run has no effect without --copying or --measure".to_owned())
         }
         _ if args.force && args.output.is_none() && args.pictures.is_none() => {
             Some("--force has no effect without --output or --pictures".to_owned())
         }
-        _ if args.greedy && args.measure => Some("--greedy is always among what is measured".to_owned()),
+        _ if args.greedy && args.measure => {
+            Some("--greedy has no effect: greedy decoding is always measured".to_owned())
+        }
         _ => None,
     };
     idle.map_or(Ok(()), |what| Err(Failure::Usage(what)))

@@ -45,7 +45,7 @@ pub(super) fn baselines(
         !interrupt::asked()
     })?;
     progress.finish();
-    let name = format!("n-grams of up to {order}, smoothed");
+    let name = format!("{order}-gram");
     Ok(vec![
         (name, score_baseline(text, &mut ngrams.reader())),
         ("unigram".to_owned(), score_baseline(text, &mut Unigram::new(size, training))),
@@ -93,29 +93,28 @@ pub(super) fn side_by_side(models: &[(String, Judgement)], alike: &[bool], scree
             ]
         })
         .collect();
-    let heads = ["model", "bits per byte", "difference", "95 % range", "perplexity", "tokens", "unknown"];
+    let heads = ["model", "bits per byte", "difference", "95 % interval", "perplexity", "tokens", "unknown"];
     let mut columns = vec![Column::Number; heads.len()];
     columns[0] = Column::Text;
     let scores = models.iter().map(|(_, judgement)| &judgement.score);
     let documents = first.map_or(0, |first| first.score.documents);
     let mut notes = vec![
-        "Bits per byte charge for the spelling of unknown words and for white space: they compare models of any unit and \
-         vocabulary. Perplexities compare models with the same tokens."
+        "Bits per byte include the spelling of unknown words and white space, and compare models of any unit and vocabulary. Perplexity compares models with the same tokens."
             .to_owned(),
     ];
     if documents > 1 {
         notes.push(format!(
-            "The difference is to the first model, and its range holds with 95 % confidence, over the same {} documents for all.",
+            "Differences are to the first model, with 95 % confidence intervals over the same {} documents.",
             count(documents)
         ));
     }
     if alike.contains(&false) && scores.into_iter().any(|score| score.changed_documents > 0) {
-        notes.push("Models whose cleaning makes another text of it are not comparable.".to_owned());
+        notes.push("Models whose cleaning changes the text are not comparable.".to_owned());
     }
     let notes: Vec<String> = notes.iter().map(|note| indented(note, screen.width())).collect();
     format!(
         "{}\n{}\n{}",
-        screen.heading("The text under several models"),
+        screen.heading("The models compared"),
         table(screen, &heads, &columns, &rows),
         notes.join("\n")
     )

@@ -16,9 +16,8 @@ pub(super) fn rows(found: &Judgement) -> Vec<(&'static str, String)> {
         format!(", {} to {} with 95 % confidence", at(-1.0), at(1.0))
     });
     let known = score.known_perplexity.filter(|_| score.unknown_tokens > 0);
-    let known = known.map_or_else(String::new, |known| {
-        format!("; perplexity of the known tokens alone: {}", perplexity(known))
-    });
+    let known = known
+        .map_or_else(String::new, |known| format!("; perplexity of known tokens: {}", perplexity(known)));
     let unknown =
         format!("{} ({}){known}", count(score.unknown_tokens), percent(score.unknown_tokens, score.tokens));
     let bytes_of_text = score.bytes.max(1) as f64;
@@ -32,13 +31,13 @@ pub(super) fn rows(found: &Judgement) -> Vec<(&'static str, String)> {
     let cleaned = match score.changed_documents {
         0 => String::new(),
         changed => format!(
-            "; cleaning changed {} of the documents, so the figure compares only with models of the same cleaning",
+            "; cleaning changed {} of the documents, so the figure is comparable only with the same cleaning",
             percent(changed, score.documents)
         ),
     };
     vec![
         ("text", format!("{} documents, {}", count(score.documents), bytes(score.bytes))),
-        ("tokens", format!("{}, the end of each document counted as one", count(score.tokens))),
+        ("tokens", format!("{}, with the end of each document", count(score.tokens))),
         ("unknown", unknown),
         ("loss", format!("{:.5} nats per token{error}", score.loss)),
         ("perplexity", format!("{}{range}", perplexity(score.perplexity))),

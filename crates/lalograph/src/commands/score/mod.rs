@@ -117,16 +117,11 @@ pub(crate) fn run(args: &ScoreArgs, screen: &Screen) -> Result<(), Failure> {
         let each = several.iter().map(|(model, found)| (model.clone(), by_class(found, &documents)));
         return with_classes(&each.collect::<Vec<_>>());
     }
-    screen.line(&format!(
-        "{}\n{}",
-        screen.heading("The text under the model"),
-        facts(screen, &rows(&found.judgement))
-    ))?;
+    screen.line(&format!("{}\n{}", screen.heading("The score"), facts(screen, &rows(&found.judgement))))?;
     let unigram = score_baseline(&found.text, &mut Unigram::of_vocabulary(&file.vocabulary)).score.perplexity;
     if found.judgement.score.perplexity > unigram {
         screen.warn(&format!(
-            "worse than a unigram model: one that knows only how frequent each token was in the training text has a perplexity of {}; \
-             the text may be of another kind than the training text, or the model needs more steps",
+            "worse than a unigram model, which knows only the frequency of each token in the training text and has a perplexity of {}; the text may differ from the training text, or the model needs more steps",
             perplexity(unigram)
         ));
     }

@@ -27,7 +27,7 @@ pub(super) fn write_page(
     whole: &Whole<'_>,
     screen: &Screen,
 ) -> Result<(), Failure> {
-    let mut progress = Progress::new(screen, "finding what was expected", Measure::Steps, 100);
+    let mut progress = Progress::new(screen, "computing alternatives", Measure::Steps, 100);
     let resets = args.state.map(|state| state == StateChoice::Reset);
     let ready = Arc::new(ReadyModel::new(file.clone()));
     let expected = expected(ready, &whole.found.text, SHOWN_ON_PAGE, resets, &mut |share| {

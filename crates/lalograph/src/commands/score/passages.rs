@@ -140,9 +140,8 @@ impl Whole<'_> {
 
 /// The text with every token in the colour of its surprise; from 4 bits on the figure stands after it.
 pub(super) fn show_surprise(whole: &Whole<'_>, screen: &Screen) -> String {
-    let mut lines = vec![
-        screen.heading("Surprise in bits: grey below 1, with its figure from 4 bits, in bold from 8 bits"),
-    ];
+    let mut lines =
+        vec![screen.heading("Surprise in bits: grey below 1, with its figure from 4, bold from 8")];
     let (mut line, mut unknown) = (String::new(), false);
     for surprise in whole.surprises().iter().take(SHOWN) {
         let bits = surprise.surprise_bits;
@@ -175,7 +174,7 @@ pub(super) fn show_surprise(whole: &Whole<'_>, screen: &Screen) -> String {
     let tokens = whole.found.judgement.token_losses.len();
     if tokens > SHOWN {
         lines.push(format!(
-            "  and {} tokens more; --page shows more of them, and --json has all",
+            "  and {} more tokens; --page shows more, --json prints all",
             count((tokens - SHOWN) as u64)
         ));
     }

@@ -84,7 +84,7 @@ pub(super) fn extend(args: &VocabExtendArgs, screen: &Screen) -> Result<(), Fail
     let new = count_corpus(&args.corpus, &spec, existing, screen)?;
     let extended = old.extended(&new, args.add.unwrap_or(usize::MAX), args.minimum_count)?;
     screen.note(&format!(
-        "{} added behind the {} that keep their indices",
+        "{} tokens added; {} keep their indices",
         count((extended.len() - old.len()) as u64),
         count(old.len() as u64)
     ));
@@ -100,9 +100,9 @@ pub(super) fn compare(args: &VocabCompareArgs, screen: &Screen) -> Result<(), Fa
     }
     let names = [&args.first, &args.second].map(|path| path.display().to_string());
     let same = if compared.same_tokens {
-        "the same: both find the same tokens in a text"
+        "the same: a text has the same tokens in both"
     } else {
-        "different: the same text gives them different tokens"
+        "different: a text has different tokens in each"
     };
     let rows = [
         ("unit and cleaning", same.to_owned()),
@@ -121,7 +121,7 @@ pub(super) fn compare(args: &VocabCompareArgs, screen: &Screen) -> Result<(), Fa
         lines.push(format!(
             "\n{}",
             screen.heading(&format!(
-                "Only in {name}: {} tokens, {} of what it counted",
+                "Only in {name}: {} tokens, {} of its counts",
                 count(*tokens),
                 percent(*uses, *total_count)
             ))

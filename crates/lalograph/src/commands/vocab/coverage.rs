@@ -69,9 +69,9 @@ fn render(found: &Coverage, screen: &Screen) -> String {
         &[
             ("counted on", counted(found.training_documents, "document", "documents")),
             (
-                "tried on",
+                "held-out text",
                 format!(
-                    "{}, {} words and punctuation marks, none of them counted",
+                    "{}, {} words and punctuation marks",
                     counted(found.held_out_documents, "document", "documents"),
                     count(found.held_out_words)
                 ),
@@ -95,7 +95,7 @@ fn render(found: &Coverage, screen: &Screen) -> String {
     let heads = [plural, "unknown", "different ones", "tokens per word", "bytes per token"];
     format!(
         "{}\n{facts}\n{}",
-        screen.heading(&format!("How large a vocabulary of {plural} has to be")),
+        screen.heading(&format!("Coverage by vocabulary size, in {plural}")),
         table(screen, &heads, &[Column::Number; 5], &rows)
     )
 }

@@ -72,7 +72,7 @@ pub(super) fn run(args: &VocabShowArgs, screen: &Screen) -> Result<(), Failure> 
     let heads = ["index", "rank", vocabulary.unit().noun(), "count", "share"];
     let columns = [Column::Number, Column::Number, Column::Text, Column::Number, Column::Number];
     let list = if rows.is_empty() {
-        format!("  no token has `{}` in it", args.find.as_deref().unwrap_or_default())
+        format!("  no token contains `{}`", args.find.as_deref().unwrap_or_default())
     } else {
         table(screen, &heads, &columns, &rows)
     };
@@ -91,7 +91,7 @@ fn chosen(args: &VocabShowArgs, vocabulary: &Vocabulary) -> Result<Vec<u32>, Fai
             .map(|token| match vocabulary.index_of(token) {
                 Reserved::UNKNOWN => Err(Failure::with_remedy(
                     format!("the vocabulary has no token `{token}`"),
-                    "--find lists the tokens that have a text in them; the cleaning above is done to texts, not here",
+                    "to search inside tokens: --find TEXT. Cleaning is not applied to TOKEN",
                 )),
                 index => Ok(index),
             })

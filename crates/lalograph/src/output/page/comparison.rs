@@ -1,4 +1,4 @@
-//! Runs side by side on a page.
+//! Runs compared on a page.
 
 use lalograph_lab::run::history::RunHistory;
 
@@ -37,11 +37,11 @@ pub(crate) fn comparison_page(rows: &Rows, histories: &[RunHistory], picture: Op
         })
         .collect();
     let settings = if settings.is_empty() {
-        "<p>They have the same settings.</p>".to_owned()
+        "<p>The runs have the same settings.</p>".to_owned()
     } else {
         table(&heads, &settings)
     };
-    let title = format!("Runs side by side: {}", rows.names.join(", "));
+    let title = format!("Runs compared: {}", rows.names.join(", "));
     let curves = picture.map_or_else(String::new, |svg| {
         section("curves", "Curves", &figure("curves", svg, "Perplexity of each run over its steps."))
     });
@@ -74,5 +74,5 @@ fn samples(histories: &[RunHistory]) -> String {
             "<h3>temperature {temperature:?}</h3>\n<div class=\"samples\">\n{cards}</div>\n"
         ));
     }
-    if out.is_empty() { "<p>None of them has written any.</p>".to_owned() } else { out }
+    if out.is_empty() { "<p>None of the runs has written samples.</p>".to_owned() } else { out }
 }

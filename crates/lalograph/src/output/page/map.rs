@@ -50,10 +50,10 @@ pub(crate) fn map_page(
             100.0 * first,
             100.0 * second
         ),
-        None => "t-SNE: neighbours stay neighbours; directions and long distances mean nothing.".to_owned(),
+        None => "t-SNE keeps neighbours together; directions and long distances have no meaning.".to_owned(),
     };
     let body = format!(
-        "<h1>Words by their vectors</h1>\n<p class=\"lead\">{}. {axes} Pointing at a word shows what is near it.</p>\n\
+        "<h1>Words by their vectors</h1>\n<p class=\"lead\">{}. {axes} Point at a word to see its neighbours.</p>\n\
          <div class=\"scroll\" tabindex=\"0\"><svg class=\"map\" viewBox=\"0 0 {WIDTH} {HEIGHT}\" role=\"img\" aria-label=\"Words by their vectors\">\n{marks}</svg></div>",
         text(source)
     );

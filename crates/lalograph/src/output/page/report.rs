@@ -18,11 +18,11 @@ const MOMENTS: usize = 5;
 pub(crate) struct ReportPictures {
     /// Perplexity over steps.
     pub(crate) learning: Option<String>,
-    /// The gradient's norm over steps.
+    /// Gradient norm over steps.
     pub(crate) gradient: Option<String>,
     /// The learning rate over steps.
     pub(crate) rate: Option<String>,
-    /// How far back gradients reach.
+    /// Gradient by distance in time.
     pub(crate) flow: Option<String>,
 }
 
@@ -36,7 +36,7 @@ pub(crate) fn report_page(
 ) -> Result<String, Failure> {
     let parts: Vec<(&str, &str, String)> = [
         ("curves", "Curves", curves(history, pictures)),
-        ("samples", "How the text got better", some_samples(history)),
+        ("samples", "Samples during training", some_samples(history)),
         ("run", "The run", pairs(about)),
         ("layers", "Layers", cost.map_or_else(String::new, layers)),
         ("flow", "Gradient flow", flow(pictures)),
@@ -83,10 +83,7 @@ fn figures(history: &RunHistory) -> String {
         }
     }
     if let Some(test) = &description.test {
-        tiles.push((
-            perplexity(test.perplexity()),
-            "test perplexity, with the weights that were kept".to_owned(),
-        ));
+        tiles.push((perplexity(test.perplexity()), "test perplexity, with the kept weights".to_owned()));
     }
     if let Some(training) = history.training_perplexity() {
         let dropout = if with_dropout(history) { ", with dropout" } else { "" };
@@ -109,17 +106,14 @@ fn with_dropout(history: &RunHistory) -> bool {
 
 fn said(hints: &[Hint]) -> String {
     let items: String = hints.iter().map(|hint| format!("<li>{}</li>\n", text(&hint.to_string()))).collect();
-    let items = if items.is_empty() {
-        "<li class=\"none\">The figures give no hint of trouble.</li>\n".to_owned()
-    } else {
-        items
-    };
+    let items =
+        if items.is_empty() { "<li class=\"none\">No problems found.</li>\n".to_owned() } else { items };
     format!("<ul class=\"hints\">\n{items}</ul>\n")
 }
 
 fn curves(history: &RunHistory, pictures: &ReportPictures) -> String {
     let perplexities = if with_dropout(history) {
-        "Perplexity over steps. Training perplexity is measured with dropout, so it may lie above validation perplexity."
+        "Perplexity over steps. Training perplexity is measured with dropout, so it can be above validation perplexity."
     } else {
         "Perplexity over steps."
     };
@@ -136,8 +130,7 @@ fn curves(history: &RunHistory, pictures: &ReportPictures) -> String {
 }
 
 fn flow(pictures: &ReportPictures) -> String {
-    let caption = "The norm of the gradient of one token's loss by each layer's outputs, at so many tokens before it: first measurement dotted, \
-                   last drawn through. Where it is a thousandth, next to nothing is learnt from.";
+    let caption = "The norm of the gradient of one token's loss with respect to the outputs of each layer, by distance in tokens: first measurement dotted, last solid. Where it is a thousandth, almost nothing is learnt.";
     pictures.flow.as_ref().map_or_else(String::new, |svg| figure("flow", svg, caption))
 }
 

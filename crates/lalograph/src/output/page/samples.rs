@@ -1,4 +1,4 @@
-//! How the text got better: all samples of a run, moment by moment.
+//! Samples during training: all samples of a run, moment by moment.
 
 use lalograph_lab::run::history::RunHistory;
 use lalograph_lab::run::records::SampleRecord;
@@ -50,12 +50,12 @@ pub(crate) fn samples_page(history: &RunHistory) -> String {
     let range = range(history);
     let moments: String = moments(history).into_iter().map(|samples| moment(samples, range)).collect();
     let name = history.run.name();
-    let lead = "Low temperature is surer and repeats itself, high temperature is more varied and wilder. The bar is validation perplexity \
+    let lead = "Low temperatures are surer and repeat themselves; high temperatures are more varied and make more mistakes. The bar is validation perplexity \
                 on a logarithmic scale, from the lowest to the highest of this run: shorter is better.";
     let body = format!(
-        "<h1>How the text got better: {}</h1>\n<p class=\"lead\">{lead}</p>\n<nav><a href=\"report.html\">The run's report</a></nav>\n{}",
+        "<h1>Samples during training: {}</h1>\n<p class=\"lead\">{lead}</p>\n<nav><a href=\"report.html\">The run's report</a></nav>\n{}",
         text(&name),
         section("samples", "Step by step", &moments)
     );
-    page(&format!("How the text got better: {name}"), &body)
+    page(&format!("Samples during training: {name}"), &body)
 }

@@ -42,7 +42,7 @@ pub(crate) fn surprise_page(
         .collect();
     let rest = all - shown.len();
     let more = if rest > 0 {
-        format!("<p class=\"lead\">{} tokens more are not on this page.</p>", count(rest as u64))
+        format!("<p class=\"lead\">{} more tokens are not on this page.</p>", count(rest as u64))
     } else {
         String::new()
     };
@@ -52,11 +52,11 @@ pub(crate) fn surprise_page(
         sample(0, "below 1 bit: as expected"),
         sample(1, "from 1 bit"),
         sample(2, "from 4 bits"),
-        sample(3, "from 8 bits: hardly foreseen")
+        sample(3, "from 8 bits: very unexpected")
     );
-    let lead = "One bit of surprise: the token had a probability of one half; each further bit halves it. Hold the pointer over a token for its bits, its probability and rank, and for what was likeliest instead.";
+    let lead = "One bit of surprise: the token had a probability of one half; each further bit halves it. Point at a token for its bits, probability, rank and the most probable tokens.";
     let body = format!(
-        "<h1>Where the model was surprised</h1>\n<p class=\"lead\">{}</p>\n{}{}",
+        "<h1>Surprise by token</h1>\n<p class=\"lead\">{}</p>\n{}{}",
         text(model),
         section("whole", "The whole text", &pairs(facts)),
         section(
@@ -65,7 +65,7 @@ pub(crate) fn surprise_page(
             &format!("<p class=\"lead\">{lead}</p>\n{legend}\n{documents}{more}")
         )
     );
-    page(&format!("Where {model} was surprised"), &body)
+    page(&format!("Surprise of {model}"), &body)
 }
 
 fn article((path, line): &(String, u64), tokens: &[SurpriseToken]) -> String {

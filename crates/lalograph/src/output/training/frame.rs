@@ -89,7 +89,7 @@ fn figures(state: &State, clock: Clock, width: usize, screen: &Screen) -> Vec<St
         if state.exact {
             parts.push(format!("training perplexity {} (loss {loss:.3})", perplexity(loss.exp())));
         } else {
-            parts.push(format!("training loss {loss:.3}, against a sample of the vocabulary"));
+            parts.push(format!("training loss {loss:.3}, sampled softmax"));
         }
         if let Some(figures) = &state.figures {
             parts.push(format!("{} tokens/s", count(figures.tokens_per_second as u64)));
@@ -130,7 +130,7 @@ fn figures(state: &State, clock: Clock, width: usize, screen: &Screen) -> Vec<St
         ];
         if let (Some((step, _)), Some(since)) = (state.checkpoint, clock.since_checkpoint) {
             let ago = duration(since.as_secs_f64().round());
-            parts.push(format!("checkpoint of step {}, {ago} ago", count(step)));
+            parts.push(format!("checkpoint: step {}, {ago} ago", count(step)));
         }
         rows.push(parts);
     }

@@ -228,7 +228,7 @@ struct SampleLine<'a> {
     record: &'a SampleRecord,
 }
 
-/// How far back gradients reach, among the lines of `train --json`.
+/// Gradient by distance in time, among the lines of `train --json`.
 #[derive(Serialize)]
 struct FlowLine<'a> {
     kind: &'static str,
