@@ -89,14 +89,14 @@ pub enum CorpusError {
     Stopped,
 }
 
-/// Names of what [`write_corpus`] writes into its folder, the truth last: where it stands, everything does.
+/// Names of what [`write_corpus`] writes into its folder, the truth last: where it is, everything is.
 pub const CORPUS_FILES: [&str; 4] = [DIARIES, "diaries.csv", "diaries.jsonl", "diaries.truth.json"];
 
 const DIARIES: &str = "diaries";
 /// The folder of text files while it is put together.
 const BESIDE: &str = ".lalograph-new-diaries";
 
-/// Writes a corpus into `folder`; each of its files, and the folder of text files, is there whole or not at all. `progress` is told the bytes
+/// Writes a corpus into `folder`; each of its files, and the folder of text files, is written completely or not at all. `progress` is given the bytes
 /// of text written so far, and stops the work by returning `false`.
 ///
 /// # Errors

@@ -1,6 +1,6 @@
 //! The exact entropy of a grammar's entries.
 //!
-//! An entry stands for exactly one derivation, so the entropy of the text is that of the derivation, and by the chain rule
+//! An entry represents exactly one derivation, so the entropy of the text is that of the derivation, and by the chain rule
 //! that is the expected sum, over the choices made, of each choice's own entropy (Shannon, 1948). A rule's later
 //! parts may depend on the features bound in its earlier parts, so a sequence is walked with the distribution
 //! over features that its beginning leaves behind.

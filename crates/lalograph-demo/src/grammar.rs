@@ -212,7 +212,7 @@ impl Grammar {
     }
 }
 
-/// A punctuation mark stands against the word before it; every other token has a space before it.
+/// A punctuation mark follows the word before it without a space; every other token has a space before it.
 pub(crate) fn stands_alone(token: &str) -> bool {
     !matches!(token, "." | "," | ";" | ":")
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::grammar::{Features, Grammar, MAX_FEATURES, Symbol, UNBOUND};
 
-/// Two alternatives of one rule that may begin with the same word, so that a reader could not tell them apart at once.
+/// Two alternatives of one rule that may begin with the same word, so that a reader could not distinguish them at once.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Ambiguity {
     /// The rule.

@@ -1,6 +1,6 @@
-//! What is known of the words of the diaries because the grammar was written so: which are alike, and which stand to each other as others do.
+//! What is known of the words of the diaries because the grammar was written so: which are similar, and which pairs are analogous.
 
-/// Words that stand in the same place of the same sentences, whatever else an entry says; no text tells them apart.
+/// Words that occur in the same place of the same sentences, whatever else an entry says; no text distinguishes them.
 const SAME_PLACE: [[&str; 2]; 16] = [
     ["orderly", "unbroken"],
     ["crawling", "trembling"],
@@ -40,7 +40,7 @@ const SAME_PART: [[&str; 2]; 16] = [
     ["blue", "red"],
 ];
 
-/// Words that stand near each other, because one brings the other.
+/// Words that occur near each other, because one causes the other.
 const TOGETHER: [[&str; 2]; 16] = [
     ["Foxgate", "orchard"],
     ["Pebblerow", "shore"],
@@ -80,7 +80,7 @@ const APART: [[&str; 2]; 16] = [
     ["porch", "dandelion"],
 ];
 
-/// Pairs that stand to each other alike, by the name of what joins them.
+/// Analogous pairs, by the name of their relation.
 const RELATIONS: [(&str, &[[&str; 2]]); 4] = [
     (
         "keeper and greeting",

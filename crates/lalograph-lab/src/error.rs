@@ -31,7 +31,7 @@ pub enum LabError {
         /// What the system said.
         source: io::Error,
     },
-    /// Something stands where the result should go.
+    /// Something is where the result should go.
     #[error("{0} exists already")]
     Exists(PathBuf),
     /// A folder that is not a run would have to give way to one.

@@ -8,7 +8,7 @@ use thiserror::Error;
 /// Why something was not written.
 #[derive(Debug, Error)]
 pub enum StorageError {
-    /// Something stands in the place, and was to stay.
+    /// Something is in the place, and was to stay.
     #[error("{0} exists already")]
     Exists(PathBuf),
     /// Another process writes there.

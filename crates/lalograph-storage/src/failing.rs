@@ -49,7 +49,7 @@ struct State {
     operations: BTreeMap<&'static str, u64>,
     stopped: bool,
     next: u64,
-    /// What the file system's numbers stand for now: it gives a number to another file once one is gone.
+    /// What the file system's numbers represent now: it gives a number to another file once one is gone.
     files: HashMap<u64, u64>,
     folders: HashMap<u64, u64>,
     written: HashMap<u64, Vec<u8>>,
@@ -90,7 +90,7 @@ impl State {
     }
 }
 
-/// A storage that counts what is asked of it and fails when it is told to.
+/// A storage that counts what is asked of it and fails on demand.
 #[derive(Debug, Clone, Default)]
 pub struct FailingDisk {
     state: Arc<Mutex<State>>,

@@ -104,7 +104,7 @@ impl Folder {
         self.folder(name)
     }
 
-    /// What stands in it under a name.
+    /// What is in it under a name.
     ///
     /// # Errors
     /// What the file system refuses.
@@ -112,7 +112,7 @@ impl Folder {
         self.inner.entry(name.as_ref()).map_err(self.at(name.as_ref()))
     }
 
-    /// What stands in it, by name.
+    /// What is in it, by name.
     ///
     /// # Errors
     /// What the file system refuses.

@@ -36,7 +36,7 @@ pub struct FileSet {
     list: List,
 }
 
-/// The hidden file that says that the set is not whole. It stands in the folder of the set's first file.
+/// The hidden file that says that the set is not whole. It is in the folder of the set's first file.
 #[derive(Debug)]
 struct List {
     folder: Folder,
@@ -87,7 +87,7 @@ impl FileSet {
         Ok(set)
     }
 
-    /// Whether such a set was begun in a folder and not finished, by a process that is gone.
+    /// Whether such a set was started in a folder and not finished, by a process that is gone.
     pub fn is_unfinished(storage: &dyn Storage, folder: &Path, name: &str) -> bool {
         let list = list_of(name);
         let found = Folder::open(storage, folder).and_then(|folder| {

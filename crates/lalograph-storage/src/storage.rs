@@ -8,7 +8,7 @@ use std::io::{self, Write};
 use std::path::Path;
 use std::sync::Arc;
 
-/// What to do when something stands in the place already.
+/// What to do when something is in the place already.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Existing {
     /// Leave it and fail.
@@ -58,7 +58,7 @@ pub trait Storage: Debug + Send + Sync {
     }
 }
 
-/// What stands in a folder under a name.
+/// What is in a folder under a name.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Entry {
     /// A file.
@@ -125,13 +125,13 @@ pub trait StoredFolder: Debug + Send + Sync {
     /// What the file system refuses.
     fn read(&self, name: &OsStr) -> io::Result<File>;
 
-    /// What stands in it, by name.
+    /// What is in it, by name.
     ///
     /// # Errors
     /// What the file system refuses.
     fn entries(&self) -> io::Result<Vec<(OsString, Entry)>>;
 
-    /// What stands in it under a name; a link is not followed.
+    /// What is in it under a name; a link is not followed.
     ///
     /// # Errors
     /// What the file system refuses.

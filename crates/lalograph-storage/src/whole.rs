@@ -50,7 +50,7 @@ impl Folder {
     }
 }
 
-/// A file that is written piece by piece under a hidden name beside its place, and only stands there once it is whole.
+/// A file that is written piece by piece under a hidden name beside its place, and only is there once it is whole.
 #[derive(Debug)]
 pub struct WholeFile {
     folder: Folder,

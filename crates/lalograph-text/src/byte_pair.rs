@@ -1,5 +1,5 @@
 //! Subwords by byte-pair merging (Gage 1994, "A new algorithm for data compression"; Sennrich, Haddow and Birch 2016, "Neural machine translation of
-//! rare words with subword units"): beginning with bytes, the commonest pair of neighbours becomes a token of its own, again and
+//! rare words with subword units"): beginning with bytes, the most frequent pair of neighbours becomes a token of its own, again and
 //! again. Every byte stays a token, so nothing is ever unknown.
 
 use std::cmp::Reverse;
@@ -83,7 +83,7 @@ pub(crate) fn learn(pieces: &[(Box<str>, u64)], size: usize, minimum_count: u64)
         };
         touched.clear();
         for index in places {
-            // A word stands there once for each time the pair came into it.
+            // A word is there once for each time the pair came into it.
             if std::mem::replace(&mut seen_at[index as usize], turn) == turn {
                 continue;
             }
@@ -190,7 +190,7 @@ mod tests {
 
     use super::{BYTES, Merges, Pair, learn};
 
-    /// The same, done plainly: count all pairs anew before every merge.
+    /// The same, done plainly: count all pairs again before every merge.
     fn plain(pieces: &[(Box<str>, u64)], size: usize, minimum_count: u64) -> Vec<Vec<u8>> {
         let mut tokens: Vec<Vec<u8>> = (0..=255u8).map(|byte| vec![byte]).collect();
         let mut words: Vec<(Vec<usize>, u64)> =

@@ -48,7 +48,7 @@ impl FewDocuments {
     }
 
     /// The text cut in three by its bytes: what is learnt from, and then these shares for validation and for testing. A cut inside a document
-    /// stands before white space, so that no word is cut.
+    /// is before white space, so that no word is cut.
     ///
     /// ```
     /// use lalograph_text::few::FewDocuments;

@@ -180,7 +180,7 @@ impl NearFinder {
         Ok(())
     }
 
-    /// All pairs in the order of the later documents, and a way to find where documents stand.
+    /// All pairs in the order of the later documents, and a way to find where documents are.
     pub(crate) fn finish(mut self) -> io::Result<(NearPairs, Places)> {
         self.write()?;
         let shingles = self.shingles.into_inner().map_err(io::IntoInnerError::into_error)?;
@@ -247,7 +247,7 @@ impl Candidate {
     }
 }
 
-/// Where the documents stand, by their number.
+/// Where the documents are, by their number.
 pub(crate) struct Places {
     signatures: File,
     shingles: File,

@@ -67,7 +67,7 @@ impl PagedFile {
         let size = self.length.saturating_sub(from).min(PAGE as u64) as usize;
         if let Err(error) = self.file.read_exact_at(&mut bytes[..size], from) {
             bytes.fill(0);
-            // The first failure is the one that is told.
+            // The first failure is reported.
             let _ = self.lost.set(error);
         }
         bytes

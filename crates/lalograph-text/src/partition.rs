@@ -21,24 +21,24 @@ pub enum Amount {
 pub struct SplitSpec {
     /// The seed of the positions.
     pub seed: u64,
-    /// Held out to judge by while training.
+    /// Held out for validation during training.
     pub validation: Amount,
-    /// Held out to judge by at the end.
+    /// Held out to be scored once, at the end.
     pub test: Amount,
     /// Labels whose documents are set aside.
     pub set_aside_labels: BTreeSet<String>,
-    /// Documents of this estimated resemblance or more stand in one part; none leaves only equal ones together.
+    /// Documents of this estimated resemblance or more are in one part; none leaves only equal ones together.
     pub near: Option<f64>,
 }
 
-/// Makes the split of a corpus. `each` is told every document in order, with its part.
+/// Makes the split of a corpus. `each` is given every document in order, with its part.
 ///
 /// With shares, the part of a document depends on it and on the documents before it alone, so that documents added at the end
 /// move none: within every class a part has its share of documents, to within one document or half a percent of the class, whichever is
 /// more. With counts, the documents with the lowest positions are taken; documents added later may take their places if
-/// the split is made anew, and do not if the old one is used.
+/// the split is made again, and do not if the old one is used.
 ///
-/// A document that resembles earlier ones stands where the earlier ones stand; if these stand in several parts, it is set aside.
+/// A document that resembles earlier ones is where the earlier ones are; if these are in several parts, it is set aside.
 ///
 /// # Errors
 /// As for [`Corpus::read`]; amounts that are more than there is; a temporary file that cannot be written; what `each` returns.
@@ -257,7 +257,7 @@ impl Maker {
         let seen = self.seen.insert(of.key);
         let part = match self.split.exceptions.get(&TextKey(of.key)) {
             Some(part) => *part,
-            // A text that stood somewhere before stays there; so does one that only may have.
+            // A text that was somewhere before stays there; so does one that only may have.
             None if seen => own,
             None => {
                 let part = match self.beside(document.number) {
@@ -280,12 +280,12 @@ impl Maker {
         self.classes.entry(label.unwrap_or_default().to_owned()).or_default()
     }
 
-    /// Where the earlier documents stand that this one resembles, if there are any.
+    /// Where the earlier documents are that this one resembles, if there are any.
     fn beside(&self, number: u64) -> Option<Part> {
         let earlier = self.resembling.earlier.get(&number)?;
         let mut parts: Vec<Part> =
             earlier.iter().filter_map(|number| self.named.get(number).copied()).collect();
-        // What is set aside is learnt from by nobody, so it may stand beside anything.
+        // What is set aside is learnt from by nobody, so it may be beside anything.
         parts.retain(|&part| part != Part::SetAside);
         parts.sort_unstable();
         parts.dedup();
@@ -318,7 +318,7 @@ impl Maker {
 }
 
 /// Which texts have been met: surely not, or maybe (Bloom 1970). Its size is fixed; at ten million texts one in a few hundred
-/// is taken for known, which only leaves that one where its position puts it.
+/// is mistaken for known, which only leaves that one where its position puts it.
 struct Seen {
     bits: Vec<u64>,
 }

@@ -2,7 +2,7 @@
 //!
 //! A piece is a run of letters, of digits, of marks, or of white space; one space before a run of the first three belongs to it, so that
 //! most words carry their space along. An apostrophe between two letters is a letter, and a combining mark belongs to what
-//! it stands on. No piece is longer than 64 characters. All pieces of a text, one after another, are the text.
+//! it is on. No piece is longer than 64 characters. All pieces of a text, one after another, are the text.
 
 use unicode_properties::{GeneralCategoryGroup, UnicodeGeneralCategory};
 

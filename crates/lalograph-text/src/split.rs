@@ -2,7 +2,7 @@
 //!
 //! A split is a rule over single documents: a hash of the text and the seed gives each a position between 0 and 1, the
 //! lowest positions are for validation, the next for testing, the rest for training. So a document keeps its part whatever is added to
-//! the corpus, and equal documents always stand together. [`make`](super::partition::make) finds the rule for a corpus; where balance between classes or
+//! the corpus, and equal documents always are together. [`make`](super::partition::make) finds the rule for a corpus; where balance between classes or
 //! nearly equal documents ask for it, single documents are listed as exceptions.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -14,15 +14,15 @@ use crate::error::TextError;
 const FORMAT: &str = "lalograph split";
 const VERSION: u32 = 1;
 
-/// Where a document stands.
+/// Where a document is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Part {
     /// Learnt from.
     Training,
-    /// Held out, to judge by while training.
+    /// Held out, for validation during training.
     Validation,
-    /// Held out, to judge by once at the end.
+    /// Held out, to be scored once, at the end.
     Test,
     /// Used for neither: its label is in dispute, or it resembles documents of two parts.
     SetAside,

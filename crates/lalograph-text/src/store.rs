@@ -176,7 +176,7 @@ impl<W: Write> Hashed<W> {
 pub struct StoreWriter<W> {
     out: Hashed<W>,
     width: usize,
-    /// Bytes that were not handed on yet.
+    /// Bytes that were not passed on yet.
     block: Vec<u8>,
     planes: Planes,
     /// What comes behind the tokens is in files of its own until all tokens are written: the bits of scored targets, ends and sizes of the
@@ -382,7 +382,7 @@ impl Store {
         }
     }
 
-    /// How often each index of the vocabulary stands in it.
+    /// How often each index of the vocabulary is in it.
     pub fn counts(&self) -> &[u64] {
         &self.counts
     }

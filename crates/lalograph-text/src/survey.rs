@@ -22,7 +22,7 @@ use crate::words::each_word;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct FirstRow {
-    /// Where it stands.
+    /// Where it is.
     pub place: DocumentPlace,
     /// Its class, if labels were asked for.
     pub label: Option<String>,
@@ -30,7 +30,7 @@ pub struct FirstRow {
     pub text: String,
 }
 
-/// Where a document stands.
+/// Where a document is.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct DocumentPlace {
@@ -62,7 +62,7 @@ pub struct Lengths {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct RankPoint {
-    /// The rank, from 1 for the commonest word.
+    /// The rank, from 1 for the most frequent word.
     pub rank: u64,
     /// How often the word of that rank occurs.
     pub count: u64,
@@ -152,7 +152,7 @@ impl ClassCount {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct MatchExample {
-    /// Where it stands.
+    /// Where it is.
     pub place: DocumentPlace,
     /// Some text before the first match.
     pub before: String,
@@ -174,13 +174,13 @@ pub struct Matches {
     pub examples: Vec<MatchExample>,
 }
 
-/// A text that stands in the corpus several times.
+/// A text that is in the corpus several times.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct RepeatedText {
     /// How often.
     pub copies: u64,
-    /// Where it stands first.
+    /// Where it is first.
     pub place: DocumentPlace,
 }
 
@@ -190,7 +190,7 @@ pub struct RepeatedText {
 pub struct Duplicates {
     /// Documents that repeat an earlier one.
     pub documents: u64,
-    /// Different texts that stand there more than once.
+    /// Different texts that are there more than once.
     pub repeated_texts: u64,
     /// The ones with the most copies.
     pub most_repeated: Vec<RepeatedText>,
@@ -246,17 +246,17 @@ pub struct Survey {
     pub lengths: Lengths,
     /// How many documents have each length in words; every length that occurs.
     pub length_counts: BTreeMap<u64, u64>,
-    /// The commonest words with their counts.
+    /// The most frequent words with their counts.
     pub commonest: Vec<(String, u64)>,
     /// Counts over ranks, at ranks that lie ever further apart.
     pub rank_frequency: Vec<RankPoint>,
-    /// The commonest characters with their counts.
+    /// The most frequent characters with their counts.
     pub commonest_characters: Vec<(char, u64)>,
     /// Kinds of character.
     pub kinds: Vec<KindCount>,
     /// The classes, the largest first; empty without labels.
     pub classes: Vec<ClassCount>,
-    /// Documents whose labels are more than can be told apart here.
+    /// Documents whose labels are more than can be distinguished here.
     pub documents_of_other_classes: u64,
     /// What the pattern matches, if there was one.
     pub matches: Option<Matches>,
@@ -643,7 +643,7 @@ fn duplicates(
     place: impl Fn((u32, u64)) -> DocumentPlace,
 ) -> Result<Duplicates, TextError> {
     let mut found = Duplicates::default();
-    // The first of each run of equal hashes stands first in the corpus.
+    // The first of each run of equal hashes is first in the corpus.
     let mut run: Option<([u8; 28], u64)> = None;
     let mut most: Vec<(u64, (u32, u64))> = Vec::new();
     let mut close = |run: Option<([u8; 28], u64)>| {

@@ -175,7 +175,7 @@ fn read_entry(reader: &mut impl Read) -> io::Result<Option<(String, u64)>> {
     Ok(Some((text, u64::from_le_bytes(count))))
 }
 
-/// Keeps the commonest of what it is shown: the highest counts, and among equal ones the first in the order of code points.
+/// Keeps the most frequent of what it is shown: the highest counts, and among equal ones the first in the order of code points.
 #[derive(Debug)]
 pub(crate) struct Commonest {
     wanted: usize,
@@ -202,7 +202,7 @@ impl Commonest {
         }
     }
 
-    /// The commonest first.
+    /// The most frequent first.
     pub(crate) fn ranked(self) -> Vec<(Box<str>, u64)> {
         self.kept.into_sorted_vec().into_iter().map(|(Reverse(count), text)| (text, count)).collect()
     }

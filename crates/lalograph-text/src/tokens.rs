@@ -136,7 +136,7 @@ impl TokenSequence {
         }
     }
 
-    /// How often each of `size` indices stands in it.
+    /// How often each of `size` indices is in it.
     pub fn counts(&self, size: usize) -> Vec<u64> {
         let mut counts = vec![0; size];
         match &self.indices {
@@ -368,9 +368,9 @@ pub enum SplitKind {
 pub struct EncodedCorpus {
     /// To learn from.
     pub training: TokenSequence,
-    /// Held out, to judge by while training.
+    /// Held out, for validation during training.
     pub validation: TokenSequence,
-    /// Held out, to judge by once at the end.
+    /// Held out, to be scored once, at the end.
     pub test: TokenSequence,
     /// How the parts were chosen.
     pub split: SplitKind,

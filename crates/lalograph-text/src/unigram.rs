@@ -14,7 +14,7 @@ const LONGEST: usize = 16;
 /// Tokens that learning begins with, for each one wanted; and at least so many.
 const SEEDS_EACH: usize = 8;
 const SEEDS_LEAST: usize = 20_000;
-/// Different pieces that seeds are taken from, the commonest.
+/// Different pieces that seeds are taken from, the most frequent.
 const SEED_PIECES: usize = 200_000;
 /// Rounds of expectation and maximisation between two prunings.
 const ROUNDS: usize = 2;
@@ -54,7 +54,7 @@ pub(crate) struct Lattice {
 }
 
 impl CutTable {
-    /// From tokens and their scores; those without one are passed over.
+    /// From tokens and their scores; those without one are skipped.
     pub(crate) fn new<'t>(tokens: impl Iterator<Item = (&'t [u8], Option<f64>)>) -> Self {
         let mut pieces = Self { ends: vec![None], ..Self::default() };
         for (bytes, score) in tokens {
@@ -93,7 +93,7 @@ impl CutTable {
         }
     }
 
-    /// The likeliest way to cut a piece (Viterbi 1967). Of ways that are equally likely, the one whose last token is longer, and so on
+    /// The most probable way to cut a piece (Viterbi 1967). Of ways that are equally likely, the one whose last token is longer, and so on
     /// from the end.
     pub(crate) fn cut<'l>(&self, piece: &str, lattice: &'l mut Lattice) -> &'l [Cut] {
         let bytes = piece.as_bytes();
@@ -182,7 +182,7 @@ pub(crate) struct Token {
     pub(crate) score: f64,
 }
 
-/// What was learnt: at most `size` tokens, the likeliest first, and how often each byte stands for itself.
+/// What was learnt: at most `size` tokens, the most probable first, and how often each byte represents itself.
 pub(crate) fn learn(
     pieces: &[(Box<str>, u64)],
     size: usize,

@@ -109,7 +109,7 @@ impl Unit {
 /// Puts words together one at a time, with the spaces between them that they need.
 #[derive(Debug, Clone)]
 pub(crate) struct Joiner {
-    /// Whether the next word stands against what is there.
+    /// Whether the next word follows without a space.
     tight: bool,
     inside_quotes: bool,
 }

@@ -7,7 +7,7 @@ const OTHER: u8 = 0;
 const SPACE: u8 = 1;
 const LETTER: u8 = 2;
 const DIGIT: u8 = 3;
-/// The low line, which joins whatever stands beside it.
+/// The low line, which joins whatever is beside it.
 const JOINER: u8 = 4;
 /// Joins two letters or two digits: the full stop and the apostrophe.
 const INNER: u8 = 5;
@@ -44,7 +44,7 @@ fn class(bytes: &[u8], at: usize) -> u8 {
     bytes.get(at).map_or(OTHER, |&byte| CLASS[byte as usize])
 }
 
-/// Calls `each` with every word and every mark between words, in order; white space is passed over.
+/// Calls `each` with every word and every mark between words, in order; white space is skipped.
 #[inline]
 pub(crate) fn each_word<'t>(text: &'t str, mut each: impl FnMut(&'t str)) {
     let bytes = text.as_bytes();

@@ -61,7 +61,7 @@ impl Separator {
 }
 
 /// Reads vectors line by line; what is kept are those of `wanted` words, or all if none are given. The first line may say how many there are and of how many
-/// numbers. `bad` is told of every line that is left out, `progress` the bytes read, and stops the work by returning `false`.
+/// numbers. `bad` is given every line that is left out, `progress` the bytes read, and stops the work by returning `false`.
 ///
 /// # Errors
 /// No vectors, or none that are wanted; a line of over 16 MiB; a reader that fails; a stop.
@@ -117,7 +117,7 @@ pub fn read_text(
             (separator, said_dimensions.unwrap_or(separator.fields(line).len().saturating_sub(1)))
         });
         let fields = separator.fields(line);
-        // What stands before the numbers is the word, spaces and all.
+        // What is before the numbers is the word, spaces and all.
         let Some(first) = fields.len().checked_sub(dimensions).filter(|&first| first > 0 && dimensions > 0)
         else {
             refuse(format!(

@@ -51,7 +51,7 @@ impl Default for Neighbourhood {
     }
 }
 
-/// Lays vectors of length 1 out so that those that are near stay near: t-distributed stochastic neighbour embedding (van der Maaten and Hinton, 2008), all pairs worked out. `progress` is told the
+/// Lays vectors of length 1 out so that those that are near stay near: t-distributed stochastic neighbour embedding (van der Maaten and Hinton, 2008), all pairs computed. `progress` is given the
 /// steps made and stops the work by returning `false`. Runs on the threads of the current pool, and gives the same whatever their number.
 ///
 /// # Errors

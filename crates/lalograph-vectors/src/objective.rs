@@ -118,7 +118,7 @@ fn move_inputs<T: Real>(weights: &mut Weights<T>, inputs: &[(u32, T)], rate: T, 
     }
 }
 
-/// Predicts the first of `words` against the others, its negative samples, from input rows with their weights, moves all rows that had a part in it by `rate` down the gradient, and returns e to the power of less the loss before.
+/// Predicts the first of `words` against the others, its negative samples, from input rows with their weights, moves all rows that had a part in it by `rate` down the gradient, and returns e to the power of minus the loss before.
 #[inline(always)]
 pub fn learn_against_samples<T: Real>(
     weights: &mut Weights<T>,

@@ -27,7 +27,7 @@ pub struct Factorising {
     pub seed: u64,
 }
 
-/// Makes vectors for a vocabulary whose spellings are `words`, reserved ones first. `progress` is told the share of the text counted, and stops the work by returning `false`.
+/// Makes vectors for a vocabulary whose spellings are `words`, reserved ones first. `progress` is given the share of the text counted, and stops the work by returning `false`.
 ///
 /// # Errors
 /// Settings outside their ranges; a text in which nothing is found together; a stop.
@@ -173,7 +173,7 @@ mod tests {
     #[test]
     fn words_with_the_same_neighbours_come_together() {
         let words: Vec<String> = (0..8).map(|index| format!("w{index}")).collect();
-        // 4 and 5 stand before 6, and 7 by itself before 4.
+        // 4 and 5 are before 6, and 7 by itself before 4.
         let text = [4, 6, 3, 5, 6, 3, 4, 6, 3, 5, 6, 3, 7, 7, 3, 7, 7, 3];
         let text = TokenSequence::from_indices(text.repeat(20));
         let settings = Factorising { dimensions: 3, window: 2, shift: 1.0, seed: 1 };

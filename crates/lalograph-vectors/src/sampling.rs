@@ -1,4 +1,4 @@
-//! Which words are learnt from, and which they are told from.
+//! Which words are trained on, and which are negative samples.
 
 use lalograph_net::heads::sampled::Sampler;
 use lalograph_text::Reserved;

@@ -47,7 +47,7 @@ pub fn sentence(
     Ok(sum)
 }
 
-/// One less the cosine between any two of some vectors.
+/// One minus the cosine between any two of some vectors.
 pub fn distances(vectors: &[Vec<f32>]) -> Vec<Vec<f64>> {
     vectors.iter().map(|a| vectors.iter().map(|b| 1.0 - cosine(a, b)).collect()).collect()
 }

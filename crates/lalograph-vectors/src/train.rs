@@ -31,7 +31,7 @@ const BLOCKS: (usize, usize) = (512, 8192);
 /// A text has so many blocks at most, as long as they do not grow too long: in a long text, an exchange less often is soon made up for.
 const MOST_BLOCKS: usize = 500;
 
-/// Learns vectors for the indices of a vocabulary whose spellings are `words`, reserved ones first, from a text over it. Unknown words are passed over. `observer` is told how far
+/// Learns vectors for the indices of a vocabulary whose spellings are `words`, reserved ones first, from a text over it. Unknown words are skipped. `observer` is given how far
 /// it has come, with what was learnt by then if it asks for it, and stops the work by returning `false`. Runs on the threads of the current pool.
 ///
 /// # Errors

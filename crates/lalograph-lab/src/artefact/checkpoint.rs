@@ -1,4 +1,4 @@
-//! Checkpoints: all that a run needs to go on as if it had never stopped. `docs/formats/checkpoint.md` describes the file.
+//! Checkpoints: all that a run needs to continue as if it had never stopped. `docs/formats/checkpoint.md` describes the file.
 //!
 //! What chance decides in a step follows from the seed and the step's number, so there is no random state to keep; where the next window
 //! begins follows from the step's number as well.
@@ -22,7 +22,7 @@ use crate::training::trainer::Trainer;
 
 const KIND: Kind = Kind { format: "lalograph checkpoint", version: "1" };
 
-/// Where a run stands, but for its arrays of numbers.
+/// The position of a run, but for its arrays of numbers.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Position {
@@ -202,7 +202,7 @@ fn step_of(name: &OsStr) -> Option<u64> {
     name.to_str()?.strip_prefix("step-")?.strip_suffix(".safetensors")?.parse().ok()
 }
 
-/// The newest checkpoint that is whole; `damaged` is told of newer ones that are not. None if there is none at all.
+/// The newest checkpoint that is whole; `damaged` is given newer ones that are not. None if there is none at all.
 ///
 /// # Errors
 /// A folder that cannot be read.

@@ -1,7 +1,7 @@
 //! The one container of everything that holds tensors: a safetensors file with metadata of ours and a seal over all of it.
 //!
 //! `docs/formats/container.md` describes it. The seal is a hash over the metadata, over the name, kind, shape and place of every tensor,
-//! and over all numbers, so that a file that was altered or cut short is never taken for whole.
+//! and over all numbers, so that a file that was altered or cut short is never read as complete.
 
 use std::collections::BTreeMap;
 use std::fs;

@@ -1,4 +1,4 @@
-//! Whether text that is to judge a model was learnt from.
+//! Whether text that is to evaluate a model was learnt from.
 
 use std::collections::{HashMap, HashSet};
 use std::hash::{DefaultHasher, Hasher};
@@ -9,7 +9,7 @@ use lalograph_text::tokens::TokenSequence;
 /// Documents of fewer tokens are the same by chance.
 const SHORTEST: usize = 12;
 
-/// The share of the held-out documents that stand word for word among those learnt from; none if no document is long enough to tell.
+/// The share of the held-out documents that occur word for word among those learnt from; none if no document is long enough to tell.
 pub(crate) fn seen_share(training: &TokenSequence, held_out: &TokenSequence) -> Option<f64> {
     // By their beginnings first, so that most of what is learnt from need not be read to its end.
     let mut wanted: HashMap<u64, Vec<u64>> = HashMap::new();

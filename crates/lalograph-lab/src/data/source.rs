@@ -14,7 +14,7 @@ pub trait Windows<W>: Send {
     /// The size of the longest window over all rows of the batch.
     fn extent(&self) -> Extent;
 
-    /// Whether rows may be reset inside a window, which then says where. If not, all begin anew with the epoch.
+    /// Whether rows may be reset inside a window, which then says where. If not, all start again with the epoch.
     fn resets(&self) -> bool;
 
     /// Fills the windows of lanes, each with the rows that it has, with window `index` of an epoch. Windows are asked for in order, from

@@ -97,7 +97,7 @@ impl<'c> CacheEntry<'c> {
         let missing = self.path.ancestors().take_while(|folder| !folder.exists());
         self.made = missing.map(Path::to_owned).collect();
         let folder = Folder::make(self.storage, &self.path)?;
-        // What stands there is about to be replaced, and must not be taken for whole meanwhile.
+        // What is there is about to be replaced, and must not be read as complete meanwhile.
         folder.remove_file(DESCRIPTION)?;
         folder.sync()?;
         let [training, validation, test] = STORES.map(|name| {
@@ -174,7 +174,7 @@ impl<'c> CacheEntry<'c> {
 }
 
 /// Removes entries until all together are no larger than `most`: those that were used longest ago, and never `own`. Whoever reads one of them
-/// goes on reading it.
+/// continues reading it.
 fn make_room(cache: &Folder, own: &OsStr, most: u64) -> Result<(), LabError> {
     let mut entries = Vec::new();
     for (name, _) in cache.entries()? {
@@ -193,7 +193,7 @@ fn make_room(cache: &Folder, own: &OsStr, most: u64) -> Result<(), LabError> {
         if total <= most {
             break;
         }
-        // Without its description it is not taken for whole while it goes.
+        // Without its description it is not read as complete while it goes.
         let entry = cache.folder(&name)?;
         entry.remove_file(DESCRIPTION)?;
         entry.sync()?;

@@ -9,7 +9,7 @@ use crate::writing::conversation::Conversation;
 use crate::writing::decoding::log_total;
 use crate::writing::generator::NextToken;
 
-/// Tokens that are named as the likeliest.
+/// Tokens that are named as the most probable.
 pub const NAMED: usize = 3;
 
 /// What was expected where a token came.
@@ -17,7 +17,7 @@ pub const NAMED: usize = 3;
 pub struct Expected {
     /// The token's place among all by probability, from 1.
     pub rank: usize,
-    /// The likeliest tokens, the likeliest first.
+    /// The most probable tokens, the most probable first.
     pub likeliest: [NextToken; NAMED],
 }
 

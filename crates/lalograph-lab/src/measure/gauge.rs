@@ -106,7 +106,7 @@ impl Bench {
     }
 
     /// Measures in `rounds` rounds of about `seconds` each, on `threads` threads. In each round the matrix product and training take turns, so
-    /// that what else the machine does falls on both. `progress` is told the rounds done, and stops by returning `false`.
+    /// that what else the machine does falls on both. `progress` is given the rounds done, and stops by returning `false`.
     ///
     /// # Errors
     /// Threads that cannot be started.

@@ -273,7 +273,7 @@ pub fn sentences(found: &TextScore, vocabulary: &Vocabulary) -> Vec<PassageScore
         let index = (at < text.len()).then(|| text.index(at)).filter(|&index| index != Reserved::END)?;
         vocabulary.token(index).ok()
     };
-    // Tokens of words hold no spaces; elsewhere a word goes on unless a space follows.
+    // Tokens of words hold no spaces; elsewhere a word continues unless a space follows.
     let spaced = vocabulary.unit() != Unit::Word;
     let goes_on = |next: &[u8]| {
         CLOSING.contains(&next) || (spaced && !next.first().is_some_and(u8::is_ascii_whitespace))
@@ -340,7 +340,7 @@ fn each_loss(
 pub struct Difference {
     /// The difference.
     pub bits_per_byte: f64,
-    /// Its standard error over documents, each of which both have judged; none for a single document.
+    /// Its standard error over documents, each of which both have scored; none for a single document.
     pub standard_error: Option<f64>,
 }
 

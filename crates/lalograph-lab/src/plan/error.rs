@@ -67,7 +67,7 @@ pub enum PlanError {
     /// Something wrong at a place of the file.
     #[error("{place}: {problem}")]
     Placed {
-        /// Where its name stands.
+        /// Where its name is.
         place: Place,
         /// What is wrong there.
         problem: Box<PlanError>,

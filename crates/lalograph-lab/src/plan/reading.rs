@@ -9,7 +9,7 @@ use super::{Plan, reference};
 /// Something wrong in a plan.
 #[derive(Debug)]
 pub struct Problem {
-    /// Where, if it stands in the file.
+    /// Where, if it is in the file.
     pub place: Option<Place>,
     /// What.
     pub error: PlanError,
@@ -187,7 +187,7 @@ fn value_of(parsed: &DeValue<'_>) -> toml::Value {
     }
 }
 
-/// The keys that stand in a file, as `section.key`, and where.
+/// The keys that are in a file, as `section.key`, and where.
 struct Keys(Vec<(String, Place)>);
 
 impl Keys {
@@ -444,7 +444,7 @@ mod tests {
             error.to_string(),
             "line 5, column 3: `training.window` is 0, and must be from 1 to 65,536"
         );
-        // Wrong kinds, names and ranges are told together, each with what is allowed.
+        // Wrong kinds, names and ranges are reported together, each with what is allowed.
         let text = "[model]\ncell = \"lsmt\"\nlayers = \"two\"\nshared_vectors = 1\n[training]\nbatch = 1.5\nlearning_rate = \"high\"\nwindow = 0\n\
                     epoch = 3\n[samples]\ntemperatures = [0.5, \"a\"]\nevery = -1\n";
         let found: Vec<String> =

@@ -9,7 +9,7 @@ use super::{
 /// A section of the plan.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Section {
-    /// As it stands in brackets.
+    /// As it is in brackets.
     pub name: String,
     /// What it is about.
     pub about: String,

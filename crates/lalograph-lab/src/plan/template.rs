@@ -88,7 +88,7 @@ const COMMON: [&str; 29] = [
 /// Columns of a comment.
 const WIDTH: usize = 100;
 
-/// A plan as a file with a comment over every setting: all of them, or those that most people set and those that are not as usual.
+/// A plan as a file with a comment over every setting: all of them, or those that most people set and those that are not as by default.
 ///
 /// # Errors
 /// [`PlanError::Unwritable`] for values that TOML has no form for.

@@ -65,7 +65,7 @@ impl Claim {
         self.folder.path()
     }
 
-    /// Writes `run.json` anew.
+    /// Writes `run.json` again.
     ///
     /// # Errors
     /// What the file system refuses.
@@ -76,7 +76,7 @@ impl Claim {
         Ok(self.folder.write(DESCRIPTION, &json, Existing::Replace)?)
     }
 
-    /// Gives the run another plan: the moment at which the description is written anew decides which of the two it has.
+    /// Gives the run another plan: the moment at which the description is written again decides which of the two it has.
     ///
     /// # Errors
     /// What the file system refuses.
@@ -93,7 +93,7 @@ impl Claim {
         Ok(self.folder.sync()?)
     }
 
-    /// Removes what a process that died left behind, and finishes what it had begun.
+    /// Removes what a process that died left behind, and finishes what it had started.
     fn tidy(&self) -> Result<(), LabError> {
         sweep(&self.folder)?;
         if self.folder.entry(CHECKPOINTS)?.is_some() {

@@ -11,7 +11,7 @@ pub const FORMAT: &str = "lalograph run";
 /// The version of its form.
 pub const VERSION: u32 = 1;
 
-/// How a run stands, as it was last written down.
+/// The state of a run, as it was last written down.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum RunStatus {
@@ -22,11 +22,11 @@ pub enum RunStatus {
     Finished,
     /// Somebody stopped it; the best model so far is there.
     Interrupted,
-    /// It could not go on.
+    /// It could not continue.
     Failed,
 }
 
-/// How a run really stands: what is written down, and whether a process holds it.
+/// The true state of a run: what is written down, and whether a process holds it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Standing {
@@ -36,7 +36,7 @@ pub enum Standing {
     Finished,
     /// Somebody stopped it.
     Interrupted,
-    /// It could not go on.
+    /// It could not continue.
     Failed,
     /// Its process ended without a word.
     Died,
@@ -55,7 +55,7 @@ impl Standing {
     }
 }
 
-/// Somebody went on with a run.
+/// A process continued a run.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Resumption {
@@ -79,7 +79,7 @@ pub struct TextFacts {
     pub test_tokens: u64,
     /// The share of the validation tokens that the vocabulary does not know.
     pub unknown_share: Option<f64>,
-    /// The share of the validation documents that stand word for word in the training text.
+    /// The share of the validation documents that occurs word for word in the training text.
     pub seen_share: Option<f64>,
     /// Mean loss of the unigram model on the validation text.
     pub unigram_loss: Option<f64>,
@@ -99,7 +99,7 @@ pub struct RunDescription {
     pub format: String,
     /// [`VERSION`].
     pub version: u32,
-    /// The hash of its plan as it stands in the folder: the two change together or not at all.
+    /// The hash of its plan as it is in the folder: the two change together or not at all.
     pub plan_hash: String,
     /// Its name, that of its folder.
     pub name: String,
@@ -107,7 +107,7 @@ pub struct RunDescription {
     pub task: String,
     /// When it began, by the clock of the machine, with the offset from UTC.
     pub started: String,
-    /// How it stands.
+    /// Its state.
     pub status: RunStatus,
     /// The version of the program.
     pub program_version: String,
@@ -137,7 +137,7 @@ pub struct RunDescription {
     pub stopped_early: bool,
     /// The test part under the weights that were kept.
     pub test: Option<Evaluation>,
-    /// Why it could not go on.
+    /// Why it could not continue.
     pub failure: Option<String>,
     /// The step at which its numbers were no longer finite, if that is why.
     pub not_finite_step: Option<u64>,

@@ -58,7 +58,7 @@ impl RunFolder {
         Ok(runs)
     }
 
-    /// How it stands.
+    /// Its state.
     pub fn standing(&self, status: RunStatus) -> Standing {
         match status {
             RunStatus::Finished => Standing::Finished,
@@ -88,7 +88,7 @@ impl RunFolder {
     /// It cannot be read, is no plan, or is another than the run's.
     pub fn read_plan(&self) -> Result<Plan, LabError> {
         let hash = self.description()?.plan_hash;
-        // A plan that was about to be changed stands under another name until it is.
+        // A plan that was about to be changed is under another name until it is.
         for path in [self.plan(), self.path.join(NEXT_PLAN)] {
             let text = match fs::read_to_string(&path) {
                 Err(error) if error.kind() == std::io::ErrorKind::NotFound => continue,

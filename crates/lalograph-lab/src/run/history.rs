@@ -15,7 +15,7 @@ pub struct RunHistory {
     pub run: RunFolder,
     /// What it is.
     pub description: RunDescription,
-    /// How it stands.
+    /// Its state.
     pub standing: Standing,
     /// Its settings.
     pub plan: Plan,

@@ -156,7 +156,7 @@ pub struct SampleRecord {
     pub validation_perplexity: Option<f64>,
     /// The temperature that it was drawn at.
     pub temperature: f64,
-    /// What it goes on from.
+    /// What it continues from.
     pub seed_text: String,
     /// The sample, without the seed text.
     pub text: String,

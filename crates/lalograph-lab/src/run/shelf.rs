@@ -1,5 +1,5 @@
 //! The folder that runs are kept in. A run comes there, goes, or gives way to another in one step; whoever does so holds the folder's lock, and
-//! first finishes what a process that died there had begun.
+//! first finishes what a process that died there had started.
 
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt;
@@ -21,7 +21,7 @@ use crate::plan::Plan;
 const NEW: &str = "new-";
 const OLD: &str = "old-";
 const GONE: &str = "gone-";
-/// Held by whoever changes what stands in the folder.
+/// Held by whoever changes what is in the folder.
 pub const LOCK: &str = ".lalograph-lock";
 
 fn hidden(kind: &str, name: &OsStr) -> OsString {
@@ -32,7 +32,7 @@ fn hidden(kind: &str, name: &OsStr) -> OsString {
 
 /// Makes the folder `parent/name` with the plan, the description and the task's own files, and claims it; the description comes back as it was
 /// written. The folder is put together beside its place, so
-/// that a run is there whole or not at all. With [`Existing::Replace`] an older run of that name gives way; anything else of that name
+/// that a run is written completely or not at all. With [`Existing::Replace`] an older run of that name gives way; anything else of that name
 /// never does.
 ///
 /// # Errors
@@ -76,7 +76,7 @@ pub fn create(
         folder.sync()?;
         Ok(claim)
     })();
-    // What was begun is undone, or, where the older run has given way, done away with.
+    // What was started is undone, or, where the older run has given way, done away with.
     let tidied = shelf.tidy();
     let claim = made?;
     tidied?;
@@ -96,13 +96,13 @@ pub fn remove(storage: &dyn Storage, run: &RunFolder) -> Result<(), LabError> {
     let shelf = Shelf::hold(folder)?;
     let found = shelf.folder.entry(name)?.unwrap_or(Entry::Other);
     let _held = proved(storage, found, run)?;
-    // Under another name first: a run is there whole or not at all.
+    // Under another name first: a run is written completely or not at all.
     shelf.folder.rename(name, hidden(GONE, name), Existing::Keep)?;
     shelf.folder.sync()?;
     shelf.tidy()
 }
 
-/// Finishes what a process that died had begun in a folder of runs: a run that had given way and was not replaced is back. Nothing happens
+/// Finishes what a process that died had started in a folder of runs: a run that had given way and was not replaced is back. Nothing happens
 /// where there is nothing to do, or where this process may not write.
 pub fn tidy(storage: &dyn Storage, parent: &Path) {
     let Ok(folder) = Folder::open(storage, parent) else { return };

@@ -111,11 +111,11 @@ pub trait Duty<T: Task + ?Sized>: Send {
 
 /// What a duty is given.
 pub struct Moment<'m, 't, N: Network> {
-    /// The trainer after the step in hand.
+    /// The trainer after the current step.
     pub trainer: &'m mut Trainer<'t, N>,
     /// The last validation, if there was one.
     pub validation: Option<&'m Evaluation>,
-    /// Asked now and then whether to go on.
+    /// Asked now and then whether to continue.
     pub go_on: &'m mut dyn FnMut() -> bool,
 }
 

@@ -42,7 +42,7 @@ pub enum TrainingEvent<'a, N> {
 
 /// Somebody who hears of what happens.
 pub trait TrainingObserver<N> {
-    /// Hears of an event. Breaking ends the run after the step in hand, with everything so far kept.
+    /// Hears of an event. Breaking ends the run after the current step, with everything so far kept.
     fn event(&mut self, event: &TrainingEvent<'_, N>) -> ControlFlow<()>;
 }
 

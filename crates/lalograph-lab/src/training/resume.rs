@@ -13,7 +13,7 @@ use crate::run::description::{Resumption, RunDescription, RunStatus};
 use crate::run::folder::{CHECKPOINTS, RunFolder};
 use crate::task::Task;
 
-/// What may be changed in a plan when a run goes on.
+/// What may be changed in a plan when a run continues.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Changes {
     /// Passes over the training text, from the beginning of the run.
@@ -24,7 +24,7 @@ pub struct Changes {
     pub learning_rate: Option<f64>,
     /// Validations without a gain to wait for.
     pub patience: Option<u64>,
-    /// What samples go on from; as before if there are none.
+    /// What samples continue from; as before if there are none.
     pub seed_texts: Vec<String>,
 }
 
@@ -60,7 +60,7 @@ impl Changes {
     }
 }
 
-/// A run that this process has claimed to go on with.
+/// A run that this process has claimed to continue.
 #[derive(Debug)]
 pub struct Resumable {
     run: RunFolder,
@@ -113,7 +113,7 @@ impl Resumable {
         &self.run
     }
 
-    /// Finds where to go on with its task, and writes down that it does, at `time`. `damaged` is told of checkpoints that cannot be used.
+    /// Finds where to continue its task, and writes down that it does, at `time`. `damaged` is given checkpoints that cannot be used.
     ///
     /// # Errors
     /// Checkpoints, all of them damaged; the file system refuses.
@@ -144,7 +144,7 @@ impl Resumable {
             description.steps = 0;
             (description.best_step, description.best_validation_loss) = (None, None);
             (description.test, description.stopped_early) = (None, false);
-            // Else the old ones, of later steps, would be gone on with.
+            // Else the old ones, of later steps, would be continued.
             if claim.folder().entry(CHECKPOINTS)?.is_some() {
                 keep_newest(&claim.folder().folder(CHECKPOINTS)?, 0)?;
             }

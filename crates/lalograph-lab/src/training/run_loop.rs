@@ -58,11 +58,11 @@ pub struct Running {
     pub claim: Claim,
     /// Its description so far.
     pub description: RunDescription,
-    /// Where to go on from; none from the beginning.
+    /// Where to continue from; none from the beginning.
     pub from: Option<Checkpoint>,
 }
 
-/// Trains a run from where it stands.
+/// Trains a run from its position.
 ///
 /// # Errors
 /// Numbers that are no longer finite (the best model so far is kept); a checkpoint of another model; anything the file system refuses.
@@ -172,7 +172,7 @@ impl<'a, T: Task> Loop<'a, T> {
         self.describe(RunStatus::Running)?;
         let outcome = self.steps().and_then(|()| self.end());
         if let Err(error) = &outcome {
-            // Nothing was validated before it failed: then the weights in hand are the best there are.
+            // Nothing was validated before it failed: then the current weights are the best there are.
             if self.best.is_none() && self.trainer.weights().iter().all(|w| w.is_finite()) {
                 let _ = self.save_model();
             }
@@ -228,7 +228,7 @@ impl<'a, T: Task> Loop<'a, T> {
         [names(true), vec![RECORD, VALIDATE], names(false), vec![STEP]].concat()
     }
 
-    /// Does what is due after the step in hand, as far as it is not done. A stop leaves the rest for later.
+    /// Does what is due after the current step, as far as it is not done. A stop leaves the rest for later.
     fn do_what_is_due(&mut self, order: &[&'static str]) -> Result<(), LabError> {
         let step = self.trainer.step();
         let from = order.iter().position(|name| *name == self.next).unwrap_or(0);
@@ -296,7 +296,7 @@ impl<'a, T: Task> Loop<'a, T> {
     /// Ends in good order: a checkpoint, the model, the test part, the description.
     fn end(&mut self) -> Result<TrainingOutcome, LabError> {
         let finished = !self.stopped && self.is_over();
-        // Without validation, or before the first, the weights in hand are the ones to keep.
+        // Without validation, or before the first, the current weights are the ones to keep.
         if self.best.is_none() {
             self.save_model()?;
         }
@@ -323,7 +323,7 @@ impl<'a, T: Task> Loop<'a, T> {
         })
     }
 
-    /// Writes down how the run stands.
+    /// Writes down the state of the run.
     fn describe(&mut self, status: RunStatus) -> Result<(), LabError> {
         let best = self.selection.best.as_ref();
         let description = &mut self.description;
@@ -488,7 +488,7 @@ impl<'a, T: Task> Loop<'a, T> {
         found
     }
 
-    /// Writes the best weights, or those in hand if none were validated.
+    /// Writes the best weights, or the current ones if none were validated.
     fn save_model(&self) -> Result<(), LabError> {
         let (trained, weights) = match (&self.selection.best, &self.best) {
             (Some(best), Some(weights)) => {

@@ -1,4 +1,4 @@
-//! Search for the likeliest texts with a beam.
+//! Search for the most probable texts with a beam.
 
 use std::collections::BTreeMap;
 
@@ -15,7 +15,7 @@ use crate::task::language::model::ReadyModel;
 /// How to search.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Beam {
-    /// Texts that are gone on with at each step.
+    /// Texts that are continued at each step.
     pub width: usize,
     /// Texts are compared by their log-probability over their length to this power: 0 for the log-probability itself, which favours short
     /// texts, 1 for its mean.
@@ -23,7 +23,7 @@ pub struct Beam {
     /// How many of the best to keep.
     pub best: usize,
     /// Whether the beam is drawn at random without replacement, each text as likely as the model has it (stochastic beam search, Kool, van Hoof
-    /// and Welling, 2019), instead of the likeliest.
+    /// and Welling, 2019), instead of the most probable.
     pub random: bool,
 }
 
@@ -118,7 +118,7 @@ pub(super) fn search(
         {
             break;
         }
-        // One row for each that is gone on with.
+        // One row for each that is continued.
         let parents: Vec<usize> = alive.iter().map(|hypothesis| hypothesis.row).collect();
         let extent = Extent { steps: 1, rows: alive.len() };
         let lane = lanes.entry(alive.len()).or_insert_with(|| model.reading_lane(extent, false));
@@ -154,7 +154,7 @@ fn settled(alive: &[Hypothesis], done: &mut [Hypothesis], beam: &Beam, tokens: u
     alive.iter().all(|hypothesis| beam.score(hypothesis.total, tokens) < worst)
 }
 
-/// All ways to go on with a text, as many as can matter.
+/// All ways to continue a text, as many as can matter.
 fn extend(
     parent: usize,
     hypothesis: &Hypothesis,

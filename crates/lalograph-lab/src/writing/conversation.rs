@@ -1,4 +1,4 @@
-//! A text that goes on, turn by turn: what was read and written stays in the state.
+//! A text that continues, turn by turn: what was read and written stays in the state.
 
 use std::sync::Arc;
 
@@ -16,7 +16,7 @@ use crate::task::language::model::ReadyModel;
 /// Steps in which a text is read; no result depends on it.
 const WINDOW: usize = 32;
 
-/// The state of one text, and all that is needed to go on with it. Many conversations share one model and know nothing of each other.
+/// The state of one text, and all that is needed to continue it. Many conversations share one model and know nothing of each other.
 pub struct Conversation {
     ready: Arc<ReadyModel>,
     lane: LanguageLane<f32>,
@@ -62,7 +62,7 @@ impl Conversation {
         self.feed(&[if token == Reserved::END { Reserved::START } else { token }]);
     }
 
-    /// Reads a text, going on from what was there.
+    /// Reads a text, continuing from what was there.
     ///
     /// # Errors
     /// A text with no known token in it.
@@ -79,7 +79,7 @@ impl Conversation {
         Ok(())
     }
 
-    /// Takes a turn: reads what is said to it, the request's seed text, and goes on from there. `each` is given the text as it comes and stops
+    /// Takes a turn: reads what is said to it, the request's seed text, and continues from there. `each` is given the text as it comes and stops
     /// the writing by returning `false`. The state has read every token that was drawn, also what was cut off where the text ended.
     ///
     /// # Errors

@@ -1,7 +1,7 @@
 //! Two questions about every good-looking sample: was it copied from the training text, and does it repeat itself?
 //!
 //! Copied runs are found exactly, without an index of the training text: the samples become a suffix automaton (Blumer et al., 1985), and the training
-//! text is read through it once. At every token the automaton knows the longest run that ends there and stands in some sample as well, so
+//! text is read through it once. At every token the automaton knows the longest run that ends there and is in some sample as well, so
 //! what is kept grows with the samples alone, and a training text of any size is read from its store from beginning to end.
 
 use std::collections::HashSet;
@@ -15,7 +15,7 @@ use serde::Serialize;
 
 use crate::error::LabError;
 
-/// A run of tokens of a sample that stands in the training text as well.
+/// A run of tokens of a sample that is in the training text as well.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize)]
 pub struct CopiedRun {
     /// Tokens.
@@ -26,16 +26,16 @@ pub struct CopiedRun {
     pub training_start: u64,
 }
 
-/// How much of a sample stands in the training text, and how much of it in itself.
+/// How much of a sample is in the training text, and how much of it in itself.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Copying {
     /// Tokens of the sample.
     pub tokens: usize,
-    /// Its longest run that stands in the training text; of no tokens if none does.
+    /// Its longest run that is in the training text; of no tokens if none does.
     pub longest: CopiedRun,
     /// The share of its tokens that lie in such runs of at least as many tokens as was asked for.
     pub copied_share: f64,
-    /// The share of its n-grams that stood earlier in it; none if it is shorter.
+    /// The share of its n-grams that was earlier in it; none if it is shorter.
     pub repeated_share: Option<f64>,
 }
 
@@ -116,7 +116,7 @@ pub fn excerpts(held_out: &TokenSequence, lengths: &[usize], seed: u64) -> Resul
     Ok(excerpts)
 }
 
-/// For every token of every sample the longest run ending with it that stands in the training text.
+/// For every token of every sample the longest run ending with it that is in the training text.
 fn longest_runs(samples: &[&[u32]], training: &TokenSequence) -> Vec<Vec<CopiedRun>> {
     let automaton = Automaton::new(samples);
     let longest = samples.iter().map(|sample| sample.len()).max().unwrap_or(0);
@@ -209,7 +209,7 @@ impl Automaton {
         let root = State { length: 0, link: ROOT, next: Vec::new() };
         let mut automaton = Self { states: vec![root], first: Vec::new(), ends: Vec::new() };
         let mut last = ROOT;
-        // Between texts, and in place of what is unknown, stand tokens of no vocabulary, each another.
+        // Between texts, and in place of what is unknown, are tokens of no vocabulary, each another.
         let mut strange = u32::MAX;
         for text in texts {
             for &token in *text {
@@ -376,7 +376,7 @@ mod tests {
             let found = pool.install(|| longest_runs(&samples, &text));
             for (found, expected) in found.iter().flatten().zip(by_force(&samples, &training).iter().flatten()) {
                 prop_assert_eq!((found.tokens, found.start), (expected.tokens, expected.start));
-                // Where it stands first.
+                // Where it is first.
                 if found.tokens > 0 {
                     prop_assert_eq!(found.training_start, expected.training_start);
                 }

@@ -25,13 +25,13 @@ lalograph_net::choice! {
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Decoding {
     /// Every log-probability is divided by this, which is above 0: low is sure and repetitive, high is varied and wild. None for
-    /// always the likeliest.
+    /// always the most probable.
     pub temperature: Option<f64>,
-    /// Only among so many of the likeliest tokens; none for among all.
+    /// Only among so many of the most probable tokens; none for among all.
     pub top_k: Option<usize>,
-    /// Only among the likeliest tokens that together cover this share of the distribution (Holtzman et al., 2020); none for among all.
+    /// Only among the most probable tokens that together cover this share of the distribution (Holtzman et al., 2020); none for among all.
     pub top_p: Option<f64>,
-    /// What the log-probability of every token that stands in the text already is multiplied by, 1 or above: p becomes p to this power. After
+    /// What the log-probability of every token that is in the text already is multiplied by, 1 or above: p becomes p to this power. After
     /// Keskar et al. (2019), whose penalty depends on where scores have their zero.
     pub repeat_power: f64,
     /// What becomes of the unknown token.
@@ -39,7 +39,7 @@ pub struct Decoding {
 }
 
 impl Decoding {
-    /// Always the likeliest token.
+    /// Always the most probable token.
     pub const GREEDY: Self = Self {
         temperature: None,
         top_k: None,
@@ -139,7 +139,7 @@ fn greatest(scores: &[f32]) -> f32 {
     scores.iter().copied().fold(f32::NEG_INFINITY, f32::max)
 }
 
-/// Chooses an index by its score, a natural log-probability up to a constant. `seen` says which tokens stand in the text already.
+/// Chooses an index by its score, a natural log-probability up to a constant. `seen` says which tokens are in the text already.
 pub fn choose(scores: &[f32], decoding: &Decoding, seen: &[bool], random: &mut Stream) -> u32 {
     if decoding.is_plain() {
         return choose_plainly(scores, decoding, random);
@@ -156,7 +156,7 @@ pub fn choose(scores: &[f32], decoding: &Decoding, seen: &[bool], random: &mut S
     candidates.first().map_or(Reserved::END, |&(index, _)| index)
 }
 
-/// The tokens that may be drawn with weights in proportion to their probabilities, the likeliest first.
+/// The tokens that may be drawn with weights in proportion to their probabilities, the most probable first.
 pub(super) fn candidates(scores: &[f32], decoding: &Decoding, seen: &[bool]) -> Vec<(u32, f64)> {
     let penalty = decoding.repeat_power;
     let total = if penalty == 1.0 { 0.0 } else { log_total(scores) };

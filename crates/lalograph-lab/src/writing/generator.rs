@@ -47,7 +47,7 @@ impl Generator {
         self.conversation.read(seed_text)
     }
 
-    /// The distribution of the token after a text, the likeliest first; padding and start are not among them, since no model predicts them.
+    /// The distribution of the token after a text, the most probable first; padding and start are not among them, since no model predicts them.
     ///
     /// # Errors
     /// A seed text with no known token in it.
@@ -80,7 +80,7 @@ impl Generator {
     }
 
     /// Writes as many texts as there are sources of chance, side by side: each is the text that [`Generator::write`] would have written with
-    /// its source. `each` is told of every piece of text and whose it is, and stops that text by returning `false`.
+    /// its source. `each` is given every piece of text and whose it is, and stops that text by returning `false`.
     ///
     /// # Errors
     /// As for [`Generator::write`].

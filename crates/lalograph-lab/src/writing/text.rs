@@ -39,13 +39,13 @@ pub enum Ended {
 /// What to write.
 #[derive(Debug, Clone, Copy)]
 pub struct Request<'a> {
-    /// What to go on from; empty for the start of a document.
+    /// What to continue from; empty for the start of a document.
     pub seed_text: &'a str,
     /// How tokens are chosen.
     pub decoding: &'a Decoding,
     /// Tokens at most.
     pub tokens: usize,
-    /// Whether to go on with another document where one ends.
+    /// Whether to continue another document where one ends.
     pub past_end: bool,
     /// Where to stop before that.
     pub stop: &'a Stop,
@@ -100,7 +100,7 @@ fn decoder_after<'v>(vocabulary: &'v Vocabulary, read: &[u32]) -> Result<Decoder
 }
 
 impl<'v> Row<'v> {
-    /// A text that goes on after tokens that were read, the start token first.
+    /// A text that continues after tokens that were read, the start token first.
     pub(super) fn after(vocabulary: &'v Vocabulary, read: &[u32]) -> Result<Self, LabError> {
         let mut seen = vec![false; vocabulary.len()];
         read.iter().for_each(|&index| seen[index as usize] = true);
@@ -161,7 +161,7 @@ impl<'v> Row<'v> {
         Ok(())
     }
 
-    /// Bytes that will not be cut off any more: the longest text to stop at may have begun in what is held back.
+    /// Bytes that will not be cut off any more: the longest text to stop at may have started in what is held back.
     pub(super) fn sure(&self, request: &Request<'_>) -> usize {
         let hold = request.stop.texts.iter().map(String::len).max().unwrap_or(1).saturating_sub(1);
         if self.ended.is_some() { self.text.len() } else { self.text.len().saturating_sub(hold) }
@@ -169,7 +169,7 @@ impl<'v> Row<'v> {
 
     /// Whether what came after byte `from` ends the text; what is beyond the end is cut off.
     fn stopped(&mut self, stop: &Stop, from: usize) -> Option<Ended> {
-        // A text to stop at may have begun before.
+        // A text to stop at may have started before.
         let before = stop.texts.iter().map(String::len).max().unwrap_or(0);
         let start =
             (0..=from.saturating_sub(before)).rev().find(|&at| self.text.is_char_boundary(at)).unwrap_or(0);

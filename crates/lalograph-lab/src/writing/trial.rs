@@ -17,9 +17,9 @@ pub struct Trial {
     /// Different tokens, pairs and triples over all of them, in all texts together; none where no text is so long. More text has more repetition, so
     /// only equal numbers of tokens compare.
     pub distinct_shares: [Option<f64>; 3],
-    /// The mean share of a text's n-grams that stood earlier in it.
+    /// The mean share of a text's n-grams that was earlier in it.
     pub repeated_share: Option<f64>,
-    /// The mean length of the longest run of each text that stands in the training text; none where that is not known.
+    /// The mean length of the longest run of each text that is in the training text; none where that is not known.
     pub longest_run_mean: Option<f64>,
     /// The longest of all.
     pub longest_run: Option<usize>,

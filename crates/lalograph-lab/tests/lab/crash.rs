@@ -1,4 +1,4 @@
-//! Power and processes that fail at every operation: whatever is found afterwards is whole, and a run that goes on ends as if nothing had
+//! Power and processes that fail at every operation: whatever is found afterwards is whole, and a run that continues ends as if nothing had
 //! happened.
 
 use std::collections::BTreeMap;
@@ -127,7 +127,7 @@ fn a_run_that_lost_its_power_at_any_operation_is_gone_on_with_to_the_bit() {
             shelf::tidy(&Disk, &runs);
             let found = RunFolder::all(&runs).unwrap();
             let Some(run) = found.first() else {
-                // It had not begun; the name is free.
+                // It had not started; the name is free.
                 let run = trained(&Disk, &task, &runs, Existing::Keep).unwrap();
                 assert_eq!(hidden(&runs), [""; 0], "{when}");
                 assert!(model(&run) == reference, "{when}");

@@ -148,7 +148,7 @@ fn records_come_back_as_they_were_written() {
     lines.push(&records[1]).unwrap();
     lines.push(&records[1]).unwrap();
     assert_eq!(read_lines::<MetricsRecord>(&path).unwrap().len(), 3);
-    // A file that is shorter than it was thought to be is gone on with where it ends.
+    // A file that is shorter than it was thought to be is continued where it ends.
     assert_eq!(after(1 << 40).synced_bytes().unwrap(), std::fs::metadata(&path).unwrap().len());
 }
 

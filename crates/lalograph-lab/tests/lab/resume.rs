@@ -1,4 +1,4 @@
-//! A run that was stopped anywhere and gone on with ends as the run that never stopped.
+//! A run that was stopped anywhere and continued ends as the run that never stopped.
 
 use std::ops::ControlFlow;
 use std::path::Path;
@@ -202,7 +202,7 @@ fn a_byte_flipped_anywhere_is_found_and_the_checkpoint_before_is_used() {
     train(&prepared, running, 1, &mut breaking_at(usize::MAX)).unwrap();
     assert!(left(&run) == left(&whole));
 
-    // With none that is whole nothing is begun, unless it is asked for.
+    // With none that is whole nothing is started, unless it is asked for.
     for (_, path) in checkpoints(&run.checkpoints()).unwrap() {
         std::fs::File::create(path).unwrap();
     }

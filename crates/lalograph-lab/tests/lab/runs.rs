@@ -147,7 +147,7 @@ fn a_text_is_written_within_its_limit_and_read_from_its_seed() {
 #[test]
 fn nothing_of_a_text_s_held_out_end_is_in_the_vocabulary() {
     let folder = tempfile::tempdir().unwrap();
-    // Half of the words of the last fifth stand nowhere else.
+    // Half of the words of the last fifth are nowhere else.
     let beginning: String = (0..800).map(|i| format!("hive{} hums ", i % 30)).collect();
     let end: String = (0..200).map(|i| format!("late{i} hums ")).collect();
     let settings = ["corpus.validation_share=0.1", "training.batch=2", "training.window=8"];

@@ -107,7 +107,7 @@ impl OddNetwork {
         }
     }
 
-    /// How many lines are told rightly.
+    /// How many lines are reported right.
     fn right(&self, weights: Parameters<'_, f32>, lines: &Lines, lane: &mut OddLane<f32>) -> usize {
         self.read(weights, lines, lane);
         let scores = &mut lane.scores[..lines.odd.len() * 2];

@@ -126,7 +126,7 @@ fn wanted_words_are_taken_in_their_order_from_every_kind_of_file() {
         assert_eq!((found.missing, found.vectors), (words(&["smoke"]), 3));
         assert!(import(path, None, Some(&words(&["smoke"])), |_| {}, |_| true).is_err());
     }
-    // As a file of somebody else's: its words are told, and the tensor by name.
+    // As a file of somebody else's: its words are given, and the tensor by name.
     let rows = words(&["one", "two", "three"]);
     let found = import(&path, Some(("vectors", &rows)), None, |_| {}, |_| true).unwrap();
     assert_eq!(found.table.words(), rows);

@@ -11,7 +11,7 @@ use crate::vectorised;
 pub struct DropoutRates {
     /// In the vectors of tokens.
     pub inputs: f64,
-    /// Whole words: all numbers of a token, wherever it stands in the window (Gal and Ghahramani, 2016).
+    /// Whole words: all numbers of a token, wherever it is in the window (Gal and Ghahramani, 2016).
     pub words: f64,
     /// Between layers.
     pub layers: f64,

@@ -71,7 +71,7 @@ pub(super) fn read_reverse<T: Real>(
     turned(steps, rows * layer.inputs(), x, &mut reverse.x);
     for step in 0..steps {
         for row in 0..rows {
-            // Step `step` of the turned window stands at `steps - 1 - step`; what follows it there is one further.
+            // Step `step` of the turned window is at `steps - 1 - step`; what follows it there is one further.
             let after = (steps - step) * rows + row;
             let begins = step == 0 || window.resets.is_some_and(|resets| resets[after]);
             reverse.resets[step * rows + row] = begins;

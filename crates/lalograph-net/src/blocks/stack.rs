@@ -42,7 +42,7 @@ pub struct StackShape {
 }
 
 impl StackShape {
-    /// Width of what the stack hands on.
+    /// Width of what the stack outputs.
     pub fn outputs(&self) -> usize {
         self.hidden * (1 + usize::from(self.both_directions))
     }
@@ -51,7 +51,7 @@ impl StackShape {
 /// What training asks of the outputs besides a low loss (Merity, McCann and Socher, 2017), each as a factor of a sum over numbers.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Penalties {
-    /// On the squares of what the last layer hands on, after dropout.
+    /// On the squares of what the last layer outputs, after dropout.
     pub activation: f64,
     /// On the squares of the changes of the last layer's outputs from step to step, within a window.
     pub temporal: f64,
@@ -92,11 +92,11 @@ struct LayerTape<T> {
     forward: Tape<T>,
     reverse: Option<ReverseTape<T>>,
     norm: Option<NormTape<T>>,
-    /// What the layer hands on, where that is not simply its outputs.
+    /// What the layer outputs, where that is not simply its outputs.
     handed: Vec<T>,
     mask: Vec<T>,
     masked: bool,
-    /// Whether what is handed on is never simply the outputs.
+    /// Whether what is passed on is never simply the outputs.
     rewritten: bool,
 }
 
@@ -244,7 +244,7 @@ impl Stack {
         }
     }
 
-    /// What the last layer hands on: steps x rows x outputs.
+    /// What the last layer outputs: steps x rows x outputs.
     pub fn outputs<'t, T: Real>(&self, extent: Extent, tape: &'t StackTape<T>) -> &'t [T] {
         let (hidden, width) = (self.shape.hidden, self.shape.outputs());
         tape.layers.last().map_or(&[], |last| handed(last, extent, hidden, width))

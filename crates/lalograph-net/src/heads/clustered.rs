@@ -1,8 +1,8 @@
-//! A softmax over clusters of tokens by frequency (Grave et al., 2017): the commonest tokens and one entry for each cluster of the rest stand
+//! A softmax over clusters of tokens by frequency (Grave et al., 2017): the most frequent tokens and one entry for each cluster of the rest are
 //! in the frequent; a token of a cluster is then chosen within it, from a narrower vector. A token's probability is exact: that of its cluster
 //! times that within it. Where most text is common words, most rows never meet the long lists.
 //!
-//! Indices must run from the commonest token to the rarest, as those of word vocabularies do.
+//! Indices must run from the most frequent token to the rarest, as those of word vocabularies do.
 
 use std::ops::Range;
 

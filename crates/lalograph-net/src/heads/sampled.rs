@@ -1,6 +1,6 @@
 //! Training against a sample of the vocabulary (Jean et al., 2015): each step draws some tokens by their frequency and tells the
 //! target from those alone. Scores are lowered by the logarithm of how often a token is expected in the sample, which makes the gradient
-//! that of the whole softmax in the limit of a large sample. The loss that comes of it is no perplexity; text is judged with the whole
+//! that of the whole softmax in the limit of a large sample. The loss that comes of it is no perplexity; text is scored with the whole
 //! softmax.
 
 use rand::Rng;

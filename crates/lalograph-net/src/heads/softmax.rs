@@ -285,7 +285,7 @@ trait NextIfScored: Iterator + Sized {
 
 impl<I: Iterator> NextIfScored for I {}
 
-/// The rows that are scored: all of them as they stand, or copies of some side by side; and their targets.
+/// The rows that are scored: all of them as they are, or copies of some side by side; and their targets.
 fn pick<'x, T: Real>(
     width: usize,
     x: &'x [T],

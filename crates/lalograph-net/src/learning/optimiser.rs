@@ -198,7 +198,7 @@ impl<T: Real> Optimiser<T> {
         }
     }
 
-    /// The weights to judge and save: their mean, once it is being kept, else those in hand.
+    /// The weights to evaluate and save: their mean, once it is being kept, else the current ones.
     pub fn settled<'a>(&'a self, weights: &'a [T]) -> &'a [T] {
         match self.settings.average_after {
             Some(after) if self.steps > after => &self.average,
@@ -211,7 +211,7 @@ impl<T: Real> Optimiser<T> {
         self.steps
     }
 
-    /// What it remembers, by name: each array is empty, or one number for each weight. To go on exactly, hand a copy of it to [`Optimiser::remember`].
+    /// What it remembers, by name: each array is empty, or one number for each weight. To continue exactly, hand a copy of it to [`Optimiser::remember`].
     pub fn memory(&self) -> [(&'static str, &[T]); 3] {
         [("first", &self.first), ("second", &self.second), ("average", &self.average)]
     }
@@ -238,7 +238,7 @@ impl<T: Real> Optimiser<T> {
     }
 }
 
-/// A rule with what is the same for all weights of a step worked out.
+/// A rule with what is the same for all weights of a step computed.
 #[derive(Clone, Copy)]
 enum Prepared<T> {
     Descent { momentum: T, nesterov: bool },
@@ -373,7 +373,7 @@ mod tests {
             ..OptimiserSettings::new(if nesterov { Rule::Nesterov } else { Rule::Momentum })
         };
         let bare = plain(|_, w, g| w - RATE * g);
-        // Without momentum in closed form: the bias is 1 less the rate times the sum of gradients.
+        // Without momentum in closed form: the bias is 1 minus the rate times the sum of gradients.
         let sum: f64 = (1..=10).map(gradient).sum();
         assert!((bare[9] - (1.0 - RATE * sum)).abs() < 1e-12);
         for settings in [

@@ -1,7 +1,7 @@
 //! Named, independent random streams.
 //!
 //! Each use of chance (initial values, dropout, shuffling, sampling) draws from a stream of its own, named by a seed, a word and a
-//! position. Adding a sample therefore changes no training, and going on from step 500 needs no state but the number 500.
+//! position. Adding a sample therefore changes no training, and continuing from step 500 needs no state but the number 500.
 
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;

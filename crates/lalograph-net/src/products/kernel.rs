@@ -42,7 +42,7 @@ impl<T: Copy> Kernel<T> {
         self.rows
     }
 
-    /// Computes a tile of `rows` x `columns`; it replaces what stands in the output or is added to it.
+    /// Computes a tile of `rows` x `columns`; it replaces what is in the output or is added to it.
     ///
     /// # Safety
     /// All places that the sizes and distances reach must be readable, those of the output writable and not shared.

@@ -25,7 +25,7 @@ impl Pass {
     }
 }
 
-/// The packed copies of a model's weights. They are made anew whenever the weights have changed.
+/// The packed copies of a model's weights. They are made again whenever the weights have changed.
 #[derive(Debug, Clone, Default)]
 pub struct PackedWeights<T> {
     copies: Vec<Packed<T>>,

@@ -103,7 +103,7 @@ fn start(cell: Cell) -> StartingValues {
 
 fn weights_of(layout: &Layout) -> Vec<f64> {
     let mut weights = first_values::<f64>(layout, 5);
-    // What begins at zero or one must differ from it to be told apart.
+    // What begins at zero or one must differ from it to be distinguished.
     for (index, w) in weights.iter_mut().enumerate() {
         *w = *w * 1.5 + ((index * 7919 % 101) as f64 - 50.0) / 500.0;
     }

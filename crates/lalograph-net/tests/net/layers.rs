@@ -1,4 +1,4 @@
-//! The parts of a model one by one: values worked out by hand, and what must hold at every size.
+//! The parts of a model one by one: values computed by hand, and what must hold at every size.
 
 use lalograph_net::blocks::embedding;
 use lalograph_net::blocks::recurrent::start::{InputStart, RecurrentStart, StartingValues};

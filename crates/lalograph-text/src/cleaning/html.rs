@@ -150,7 +150,7 @@ const OTHERS: [&str; 97] = [
     "xmp",
 ];
 
-/// Attributes that may stand without a value.
+/// Attributes that may be without a value.
 const BARE: [&str; 32] = [
     "allowfullscreen",
     "async",
@@ -266,7 +266,7 @@ fn end_of_tag(text: &str) -> Option<usize> {
     None
 }
 
-/// Whether what stands between the name of a tag and its end are attributes: names with values, or names that need none.
+/// Whether what is between the name of a tag and its end are attributes: names with values, or names that need none.
 fn are_attributes(text: &str) -> bool {
     let mut rest = text.strip_suffix('/').unwrap_or(text);
     if !rest.is_empty() && !rest.starts_with(|c: char| c.is_ascii_whitespace()) {

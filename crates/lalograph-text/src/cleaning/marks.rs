@@ -56,7 +56,7 @@ pub(super) fn drop(text: Cow<'_, str>) -> Cow<'_, str> {
     })
 }
 
-/// Copies a text and leaves each outer mark to `write`, which is told the characters beside it.
+/// Copies a text and leaves each outer mark to `write`, which is given the characters beside it.
 fn rewrite(
     text: Cow<'_, str>,
     mut write: impl FnMut(char, Option<char>, Option<char>, &mut String),

@@ -64,7 +64,7 @@ struct ReplacementText {
 }
 
 impl Replacement {
-    /// Compiles it. In `with`, `$1` or `${name}` stand for what a group of the pattern matched, `$$` for a dollar sign.
+    /// Compiles it. In `with`, `$1` or `${name}` represent what a group of the pattern matched, `$$` for a dollar sign.
     ///
     /// # Errors
     /// A phrase that says what is wrong with the pattern.
@@ -101,7 +101,7 @@ impl From<Replacement> for ReplacementText {
 }
 
 impl CleaningStep {
-    /// All steps without settings of their own, in the order in which they usually stand.
+    /// All steps without settings of their own, in the order in which they usually are.
     pub const SIMPLE: [Self; 11] = [
         Self::StripHtml,
         Self::NormalFormC,

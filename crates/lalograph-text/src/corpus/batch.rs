@@ -12,7 +12,7 @@ use super::spec::CorpusSpec;
 pub struct Document<'a> {
     /// Its position among the documents read, from 0.
     pub number: u64,
-    /// The file it stands in, by its position in [`Corpus::files`](super::Corpus::files).
+    /// The file it is in, by its position in [`Corpus::files`](super::Corpus::files).
     pub file: u32,
     /// The same by its path.
     pub path: &'a Path,
@@ -47,7 +47,7 @@ const FULL_BYTES: usize = 1 << 20;
 const FULL_DOCUMENTS: usize = 1 << 13;
 /// Events that make a batch worth sending without documents.
 const FULL_EVENTS: usize = 256;
-/// Memory that a batch may go on holding.
+/// Memory that a batch may continue holding.
 const KEPT_BYTES: usize = 1 << 23;
 
 /// A run of documents.

@@ -68,7 +68,7 @@ pub(super) fn detect(block: &[u8], whole: bool) -> Detected {
 }
 
 /// A reader's bytes as UTF-8. What cannot be decoded becomes the byte FF, which no UTF-8 text holds, so that the document
-/// it stands in is found out like any other that is not UTF-8.
+/// it is in is found out like any other that is not UTF-8.
 pub(super) struct Decoding<R> {
     inner: R,
     decoder: encoding_rs::Decoder,

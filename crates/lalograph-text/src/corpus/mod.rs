@@ -1,7 +1,7 @@
 //! Reading what people have, one document at a time.
 //!
 //! The order of documents is fixed: paths as they were given, files of a folder by name, then position in the file.
-//! Whatever cannot be used is left out by name, never silently. Nothing but the documents in hand is held in memory.
+//! Whatever cannot be used is left out by name, never silently. Nothing but the current documents is held in memory.
 //!
 //! [`find`] turns paths into files, [`source`] a file into UTF-8 lines, [`rows`], [`table`] and [`json`] lines into rows, and [`batch`]
 //! keeps the rows that are documents. [`Corpus::read`] hands them out one by one; [`Corpus::process`] works on

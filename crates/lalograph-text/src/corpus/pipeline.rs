@@ -12,7 +12,7 @@ use super::reader::Corpus;
 use super::reading::{ReadObserver, Reading};
 use crate::error::TextError;
 
-/// Nothing may come for so long before somebody is asked whether to go on.
+/// Nothing may come for so long before somebody is asked whether to continue.
 const PATIENCE: Duration = Duration::from_millis(200);
 
 impl Corpus {
@@ -130,7 +130,7 @@ impl Corpus {
     }
 }
 
-/// What a thread came to. Its panic goes on here: a result that lacks a part of the corpus must not pass for whole.
+/// What a thread came to. Its panic continues here: a result that lacks a part of the corpus must not pass for whole.
 pub(crate) fn joined<T>(thread: ScopedJoinHandle<'_, T>) -> T {
     thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
 }

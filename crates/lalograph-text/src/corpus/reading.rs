@@ -115,7 +115,7 @@ impl Reading {
     }
 }
 
-/// Somebody who is told how the reading goes.
+/// Observer of the progress of reading.
 pub trait ReadObserver {
     /// Bytes of the files read so far, as they lie on disk. Returning `false` stops the work.
     fn progress(&mut self, bytes: u64) -> bool;

@@ -32,7 +32,7 @@ pub(super) struct Source {
     pub(super) guessed: bool,
 }
 
-/// Opens a file, unpacks and decodes it. `meter` goes on with the bytes taken from the disk.
+/// Opens a file, unpacks and decodes it. `meter` continues with the bytes taken from the disk.
 pub(super) fn open(
     path: &Path,
     named: Option<&'static Encoding>,
@@ -91,7 +91,7 @@ pub(super) fn reason_of(error: &io::Error) -> Reason {
     }
 }
 
-/// Opens a file; where it may keep its reader waiting, so that the reader asks meanwhile whether to go on.
+/// Opens a file; where it may keep its reader waiting, so that the reader asks meanwhile whether to continue.
 fn open_raw(path: &Path, meter: &Arc<Meter>) -> io::Result<Box<dyn Read + Send>> {
     let file = std::fs::metadata(path)?;
     if file.is_file() && file.len() > 0 {
@@ -143,7 +143,7 @@ impl Read for Counted {
     }
 }
 
-/// Refuses to go on when what is unpacked is out of all proportion to what was read.
+/// Refuses to continue when what is unpacked is out of all proportion to what was read.
 struct Limited {
     inner: Box<dyn Read + Send>,
     here: Arc<AtomicU64>,

@@ -42,7 +42,7 @@ pub enum Form {
 pub struct TableStyle {
     /// The byte between fields, where it is not the usual one.
     pub delimiter: Option<u8>,
-    /// Whether fields may be quoted, where that is not as usual.
+    /// Whether fields may be quoted, where that is not as by default.
     pub quoted: Option<bool>,
     /// Whether the first row names the columns. Without a head they are called by number, from 1.
     pub head: bool,

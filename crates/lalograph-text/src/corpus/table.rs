@@ -12,7 +12,7 @@ use super::source;
 use super::spec::{CorpusSpec, Form};
 use crate::error::TextError;
 
-/// Where the wanted columns stand.
+/// Where the wanted columns are.
 struct Columns {
     text: Vec<usize>,
     label: Option<usize>,

@@ -214,7 +214,7 @@ mod tests {
         #[test]
         fn all_strings_up_to_a_length_and_the_rest_sum_to_one(words in prop::collection::hash_set("[a-c]{0,3}", 0..12)) {
             let model = SpellingModel::new(words.iter().map(|word| (word.as_bytes(), 2)));
-            // Whole strings of up to one byte, and the beginnings of two bytes that may go on to anything.
+            // Whole strings of up to one byte, and the beginnings of two bytes that may continue to anything.
             let whole: f64 = std::iter::once(Vec::new())
                 .chain((0..=255u8).map(|byte| vec![byte]))
                 .map(|word| (-model.bits(&word)).exp2())

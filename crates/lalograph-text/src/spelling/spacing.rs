@@ -10,12 +10,12 @@ use crate::words::each_word;
 /// Line ends in a gap, at most, and spaces or tabs behind them, at most, for the gap to have a shape; others are spelt.
 const LINES: u16 = 3;
 const WIDTH: u16 = 40;
-/// Numbers of shapes; the first beyond them stands for those that are spelt.
+/// Numbers of shapes; the first beyond them represents those that are spelt.
 const SHAPES: u16 = (2 * LINES + 1) * (2 * WIDTH + 1);
 /// Code points that are white space, and the end of a gap that is spelt.
 const SPELT: f64 = 26.0;
 
-/// What stands on one side of a gap: the edge of the document, a letter, a digit, another character that is not ASCII, or the ASCII mark itself.
+/// What is on one side of a gap: the edge of the document, a letter, a digit, another character that is not ASCII, or the ASCII mark itself.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 struct Side(u8);
 
@@ -131,7 +131,7 @@ pub struct SpacingModel {
     counts: HashMap<u32, u64, FixedState>,
 }
 
-/// A count as it is written in files: what stands before and behind the gap, and the gap, null where it has no shape.
+/// A count as it is written in files: what is before and behind the gap, and the gap, null where it has no shape.
 pub(crate) type Line = (String, String, Option<String>, u64);
 
 #[inline]

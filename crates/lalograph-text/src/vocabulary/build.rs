@@ -36,7 +36,7 @@ pub(super) const UNLISTED_WORDS: usize = 1 << 16;
 /// Subwords when no size is given.
 const USUAL_SUBWORDS: usize = 8192;
 
-/// Counts tokens, and then keeps the commonest; for subwords, counts the pieces that they are learnt from. Counts that do not fit in
+/// Counts tokens, and then keeps the most frequent; for subwords, counts the pieces that they are learnt from. Counts that do not fit in
 /// memory wait in temporary files.
 #[derive(Debug)]
 pub struct VocabularyBuilder {
@@ -120,8 +120,8 @@ impl VocabularyBuilder {
         self.others.extend(other.others);
     }
 
-    /// Chooses the tokens; subwords are learnt with `threads` threads. The commonest first, equal counts in the order of their code points; merged
-    /// subwords in the order of merging, behind all bytes; subwords of the unigram model behind all bytes, the likeliest first.
+    /// Chooses the tokens; subwords are learnt with `threads` threads. The most frequent first, equal counts in the order of their code points; merged
+    /// subwords in the order of merging, behind all bytes; subwords of the unigram model behind all bytes, the most probable first.
     ///
     /// # Errors
     /// [`TextError::EmptyVocabulary`] when nothing is left; included or excluded tokens that are none; a size that is too small for subwords; a
@@ -216,7 +216,7 @@ impl VocabularyBuilder {
         assembled(self.spec, counted, tokens, Method::Listed, Rest::default())
     }
 
-    /// The pieces counted, the commonest first; the size of the vocabulary, the rest of what it is to be, and the number of documents.
+    /// The pieces counted, the most frequent first; the size of the vocabulary, the rest of what it is to be, and the number of documents.
     #[allow(clippy::type_complexity, reason = "four values that go their own ways")]
     pub(crate) fn into_pieces(
         mut self,
@@ -294,7 +294,7 @@ fn unigram_tokens(
     (tokens, method)
 }
 
-/// The merges of a vocabulary whose tokens are these. Positions stand for symbols.
+/// The merges of a vocabulary whose tokens are these. Positions represent symbols.
 pub(super) fn byte_pair_method(tokens: &[Token], pairs: Vec<byte_pair::Pair>) -> Method {
     let mut symbols: std::collections::HashMap<&[u8], u32> = std::collections::HashMap::new();
     for (token, symbol) in tokens.iter().zip(0..) {

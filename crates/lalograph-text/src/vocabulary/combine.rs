@@ -20,7 +20,7 @@ pub struct OneSided {
     pub count: u64,
     /// All counts of this vocabulary.
     pub total_count: u64,
-    /// The commonest of them with their counts.
+    /// The most frequent of them with their counts.
     pub commonest: Vec<(String, u64)>,
 }
 
@@ -99,7 +99,7 @@ impl Vocabulary {
         Ok(())
     }
 
-    /// All tokens of both with their counts added, the commonest first.
+    /// All tokens of both with their counts added, the most frequent first.
     ///
     /// # Errors
     /// [`TextError::NotAlike`].

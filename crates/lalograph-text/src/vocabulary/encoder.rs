@@ -237,7 +237,7 @@ impl<'v> Decoder<'v> {
                     let valid = error.valid_up_to();
                     out.push_str(&String::from_utf8_lossy(&self.held[..valid]));
                     match error.error_len() {
-                        // A character that may go on.
+                        // A character that may continue.
                         None => {
                             self.held.drain(..valid);
                             return;

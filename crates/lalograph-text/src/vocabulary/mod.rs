@@ -32,7 +32,7 @@ const LONGEST_DRAWN: usize = 64;
 /// More than this was never counted; so sums of a few such numbers do not overflow.
 pub(crate) const MOST_COUNTED: u64 = 1 << 60;
 
-/// The tokens that stand for no text of their own. Their indices are 0 to 3, in this order.
+/// The tokens that represent no text of their own. Their indices are 0 to 3, in this order.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Reserved {
@@ -64,7 +64,7 @@ impl Reserved {
     pub const START: u32 = 2;
     /// Index of the end token.
     pub const END: u32 = 3;
-    /// The indices that no text goes on with: models give them no probability.
+    /// The indices that no text continues with: models give them no probability.
     pub const NEVER_PREDICTED: [u32; 2] = [Self::PADDING, Self::START];
 
     fn spelling(&self, index: u32) -> Option<&str> {
@@ -134,7 +134,7 @@ fn shown(bytes: &[u8]) -> Cow<'_, str> {
 /// What a unit needs besides its tokens.
 #[derive(Debug, Clone, PartialEq)]
 enum Method {
-    /// Tokens are found as they stand.
+    /// Tokens are found as they are.
     Listed,
     /// Pairs of indices, in the order in which they are merged.
     BytePair { pairs: Vec<Pair>, merges: Merges },
@@ -182,7 +182,7 @@ pub struct Vocabulary {
 }
 
 impl Vocabulary {
-    /// Puts a vocabulary together; an error is told with the position of the token that it is about.
+    /// Puts a vocabulary together; an error carries the position of the token that it is about.
     fn assemble(
         unit: Unit,
         cleaning: Cleaning,
@@ -292,7 +292,7 @@ impl Vocabulary {
         self.token(index).map(shown)
     }
 
-    /// Whether the index stands for a part of a character.
+    /// Whether the index represents a part of a character.
     pub fn is_fragment(&self, index: u32) -> bool {
         self.token(index).is_ok_and(|bytes| std::str::from_utf8(bytes).is_err())
     }

@@ -126,7 +126,7 @@ fn near_duplicates_stand_on_one_side_and_a_document_between_two_is_set_aside() {
         assert_eq!(rule.part_of(text, Some(label)), *part);
     }
 
-    // One that resembles a training document and a validation document may stand beside neither.
+    // One that resembles a training document and a validation document may be beside neither.
     let pair = |part: Part| (0..400).find(|&n| parts[n] == part).unwrap();
     let (a, b) = (twin(pair(Part::Training), None), twin(pair(Part::Validation), None));
     let bridge = format!("{a} {b}");
@@ -165,7 +165,7 @@ proptest! {
             let count = parts.iter().filter(|&&p| p == part).count() as u64;
             prop_assert_eq!(rule.count_of(part).documents, count);
         }
-        // Equal texts stand together.
+        // Equal texts are together.
         let mut known: HashMap<&str, Part> = HashMap::new();
         for ((text, _), part) in rows.iter().zip(&parts) {
             prop_assert_eq!(*known.entry(text).or_insert(*part), *part);

@@ -1,4 +1,4 @@
-//! The repeatable exchange: lanes learn from a block each, then all changes are added, lane by lane, and every lane goes on from the sum.
+//! The repeatable exchange: lanes learn from a block each, then all changes are added, lane by lane, and every lane continues from the sum.
 //!
 //! A thread keeps its lanes, whose numbers are in its cache. Threads wait for each other twice a round and stay awake meanwhile: a round takes some milliseconds, and what sleeps is woken late, above all on
 //! a virtual machine, which gives a sleeper's processor to others. With threads that slept, two of them were 1.3 times one.

@@ -41,7 +41,7 @@ pub(super) struct Job<'t> {
     pub(super) blocks: usize,
 }
 
-/// Numbers of one worker's own. Workers stand next to each other, and what one of them counts must not lie in a
+/// Numbers of one worker's own. Workers are next to each other, and what one of them counts must not lie in a
 /// cache line of another's: that alone took a third of the speed.
 #[repr(align(128))]
 pub(super) struct Worker {
@@ -139,7 +139,7 @@ impl Worker {
         (self.loss - self.likelihood.ln(), self.predictions)
     }
 
-    /// The same; what comes then is counted anew.
+    /// The same; what comes then is counted again.
     pub(super) fn take_loss(&mut self) -> (f64, u64) {
         let loss = self.loss_so_far();
         (self.loss, self.likelihood, self.predictions) = (0.0, 1.0, 0);

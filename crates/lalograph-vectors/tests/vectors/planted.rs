@@ -16,7 +16,7 @@ const SEEDS: u64 = 5;
 const COLOURS: [&str; KINDS] = ["black", "brown", "gold", "grey"];
 const PLACES: [&str; KINDS] = ["croft", "heath", "marsh", "weir"];
 
-/// Bees of four colours from four places. Companions of its colour stand before a bee, companions of its place after it.
+/// Bees of four colours from four places. Companions of its colour are before a bee, companions of its place after it.
 struct Planted {
     words: Vec<String>,
     text: TokenSequence,

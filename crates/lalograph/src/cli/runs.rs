@@ -1,4 +1,4 @@
-//! Runs: going on with them, looking at them, putting them side by side.
+//! Runs: continuing with them, looking at them, putting them side by side.
 
 use std::path::PathBuf;
 use std::time::Duration;

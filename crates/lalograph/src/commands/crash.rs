@@ -1,4 +1,4 @@
-//! Commands that lose their process or their power at any operation: the next call makes whole what was begun, and nothing else is touched.
+//! Commands that lose their process or their power at any operation: the next call makes whole what was started, and nothing else is touched.
 
 use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
@@ -19,7 +19,7 @@ fn folder_in_memory() -> TempDir {
     TempDir::new_in("/dev/shm").or_else(|_| TempDir::new()).unwrap()
 }
 
-/// Runs a command as if it had been typed; `{}` stands for the folder.
+/// Runs a command as if it had been typed; `{}` represents the folder.
 fn typed(words: &str, folder: &Path) -> Result<(), Failure> {
     let place = folder.display().to_string();
     let words = words.split(' ').map(|word| word.replace("{}", &place));

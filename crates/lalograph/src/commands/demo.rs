@@ -80,7 +80,7 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     screen.line(&format!("\n{}\n", render_start(&prepared, screen)))?;
 
     let running = begin(&prepared, &runs, RUN, Existing::Keep)?;
-    // From here on it is a run, which can be gone on with. Not before: a folder without it would be taken for a demo that is there.
+    // From here on it is a run, which can be continued. Not before: a folder without it would be mistaken for a demo that is there.
     set.finish()?;
     let (run, outcome) = carry_out(&prepared, running, (threads(args.threads), None), Output::Words, screen)?;
     let records: Vec<MetricsRecord> = read_lines(&run.metrics())?;
@@ -113,7 +113,7 @@ fn begin_demo(args: &DemoArgs) -> Result<(PathBuf, FileSet), Failure> {
     };
     if !is_free(&folder) {
         if is_unfinished(&folder) {
-            // Its process died when the run had just begun: all else was in its place.
+            // Its process died when the run had just started: all else was in its place.
             FileSet::begin(&*storage, SET, &places(&folder), Existing::Replace)?.finish()?;
         }
         if !args.force {
@@ -150,7 +150,7 @@ fn clear(folder: &Path) -> Result<(), Failure> {
         }
     }
     let [diaries, tables @ ..] = CORPUS_FILES;
-    // The truth first: without it nothing there is taken for a demo's.
+    // The truth first: without it nothing there is mistaken for a demo's.
     for name in tables.iter().rev().chain(&OWN_FILES) {
         open.remove_file(name)?;
     }

@@ -47,7 +47,7 @@ pub(crate) fn last_part(path: &Path) -> String {
     path.file_name().unwrap_or_default().to_string_lossy().into_owned()
 }
 
-/// What may have been meant by a path that is not there: a run of that name, or what stands beside it and is spelt alike.
+/// What may have been meant by a path that is not there: a run of that name, or what is beside it and is spelt alike.
 pub(crate) fn meant_instead(path: &Path) -> Option<PathBuf> {
     let run = Path::new(RUNS).join(path);
     if run.exists() {
@@ -91,7 +91,7 @@ pub(crate) fn load_model(path: &Path) -> Result<ModelFile, Failure> {
     })
 }
 
-/// The run that a name or a path means, to be looked at or gone on with.
+/// The run that a name or a path means, to be looked at or continued.
 pub(crate) fn find_run(runs: &Path, name: &Path) -> Result<RunFolder, Failure> {
     shelf::tidy(&*files::storage(), runs);
     let inside = runs.join(name);

@@ -25,7 +25,7 @@ struct NextDocument {
     perplexity: f64,
     candidates: Vec<Candidate>,
     asked: Vec<Candidate>,
-    /// The probability of the unknown token, which `sample` leaves out unless it is told otherwise.
+    /// The probability of the unknown token, which `sample` leaves out unless --unknown says otherwise.
     unknown_probability: f64,
 }
 

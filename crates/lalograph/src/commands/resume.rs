@@ -1,4 +1,4 @@
-//! `resume`: go on with a run.
+//! `resume`: continue a run.
 
 use lalograph_lab::data::token_cache::TokenCache;
 use lalograph_lab::plan::Schedule;

@@ -73,7 +73,7 @@ pub(super) fn size(args: &PlanArgs, plan: Plan) -> Result<Sized, Failure> {
             )
         }
     };
-    // Sizes that no model has, before anything is worked out for them.
+    // Sizes that no model has, before anything is computed for them.
     LanguageModel::new(plan.shape(indices)).map_err(LabError::from)?;
     Ok(Sized { plan, indices, source })
 }

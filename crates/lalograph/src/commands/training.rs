@@ -145,7 +145,7 @@ pub(super) fn carry_out(
     }
 }
 
-/// Prints the outcome. A run that was interrupted is a failure that says how to go on, unless its time limit stopped it.
+/// Prints the outcome. A run that was interrupted is a failure that says how to continue, unless its time limit stopped it.
 pub(super) fn say_outcome(
     run: &RunFolder,
     prepared: &LanguageTask,
@@ -180,7 +180,7 @@ fn how_to_go_on(run: &RunFolder, outcome: &TrainingOutcome) -> String {
     )
 }
 
-/// An interrupted run as a failure that says how to go on.
+/// An interrupted run as a failure that says how to continue.
 pub(super) fn refuse_interrupted(run: &RunFolder, outcome: &TrainingOutcome) -> Result<(), Failure> {
     if outcome.status != RunStatus::Interrupted {
         return Ok(());

@@ -75,13 +75,13 @@ impl Mark {
 struct Curve {
     /// Rows from the top.
     rows: Vec<Vec<Mark>>,
-    /// What stands at the top.
+    /// What is at the top.
     highest: f64,
-    /// What stands at the bottom.
+    /// What is at the bottom.
     lowest: f64,
-    /// What stands at the left.
+    /// What is at the left.
     first: f64,
-    /// What stands at the right.
+    /// What is at the right.
     last: f64,
 }
 
@@ -152,7 +152,7 @@ pub(crate) fn perplexity_curve(
             _ if row == last => perplexity(curve.lowest),
             _ => String::new(),
         };
-        // Pieces of one colour together: a terminal is told of each change.
+        // Pieces of one colour together: each change of colour costs bytes.
         let pieces = marks.chunk_by(|a, b| (*a == Mark::Point) == (*b == Mark::Point)).map(|piece| {
             let text: String = piece.iter().map(|mark| mark.character()).collect();
             match piece.first() {

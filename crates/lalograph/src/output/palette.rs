@@ -1,5 +1,5 @@
 //! The colours, one set for terminal and charts. They were picked to stay apart in brightness as well as in hue, so that
-//! they can be told apart without full colour vision and in grey.
+//! they can be distinguished without full colour vision and in grey.
 
 /// A colour by its parts.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

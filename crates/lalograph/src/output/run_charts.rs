@@ -11,7 +11,7 @@ use crate::output::drawing::{draw, framed};
 use crate::output::line::{Axis, Points, dots, drawable, line};
 use crate::output::palette::{ASH, BRICK, HONEY, PLUM, TEAL};
 
-/// A value of each line of figures over its step, where it can stand on a logarithmic axis.
+/// A value of each line of figures over its step, where it can be on a logarithmic axis.
 fn over_steps(records: &[MetricsRecord], value: impl Fn(&MetricsRecord) -> Option<f64>) -> Points {
     let point = |record: &MetricsRecord| match record {
         MetricsRecord::Training { step, .. } | MetricsRecord::Validation { step, .. } => {

@@ -13,7 +13,7 @@ const STYLE: TableStyle =
 /// Columns of a cell, in all its lines. Longer ones are cut: nobody reads them, and breaking them takes the square of their length.
 const LONGEST_CELL: usize = 2000;
 
-/// How a column stands.
+/// The alignment of a column.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Column {
     /// Words, from the left.
@@ -107,7 +107,7 @@ fn drawn(screen: &Screen, heads: &[&str], columns: &[Column], rows: &[Vec<String
     text.join("\n")
 }
 
-/// Two columns without a head: names and what they stand for.
+/// Two columns without a head: names and what they represent.
 pub(crate) fn facts(screen: &Screen, rows: &[(&str, String)]) -> String {
     let rows: Vec<Vec<String>> =
         rows.iter().map(|(name, value)| vec![(*name).to_owned(), value.clone()]).collect();

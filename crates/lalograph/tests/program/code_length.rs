@@ -1,4 +1,4 @@
-//! What a text costs beside its tokens, worked out in the slowest and plainest way from the text form of a vocabulary of words.
+//! What a text costs beside its tokens, computed in the slowest and plainest way from the text form of a vocabulary of words.
 
 use std::collections::{HashMap, HashSet};
 

@@ -157,7 +157,7 @@ impl Chance {
     }
 }
 
-/// A number that a campaign is told in the environment, or the usual one.
+/// A number that a campaign is given in the environment, or the usual one.
 pub(crate) fn told(name: &str, usual: u64) -> u64 {
     std::env::var(name).map_or(usual, |value| value.parse().unwrap_or_else(|_| panic!("{name}: {value}")))
 }

@@ -66,7 +66,7 @@ fn a_demo_whose_run_never_began_is_made_again_and_one_whose_run_did_is_left_alon
     let workshop = Workshop::new();
     workshop.run("demo --quick --size 50kB --quiet").ok();
     let list = "thornmere/.lalograph-unfinished-demo";
-    // As after a kill when the run had just begun.
+    // As after a kill when the run had just started.
     workshop.write(list, "\ndiaries.csv\n");
     let before = files_below(&workshop.path("thornmere/runs/demo"));
     workshop.run("demo --quick --dir thornmere").fails(1, &["thornmere exists already"]);

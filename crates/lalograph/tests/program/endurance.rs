@@ -48,7 +48,7 @@ fn campaign(kills: u64, seed: u64) {
                 "{name}: {resumed:?}"
             );
         } else {
-            // It had not begun: there was nothing to lose.
+            // It had not started: there was nothing to lose.
             before += 1;
             workshop.run(&train).ok();
         }

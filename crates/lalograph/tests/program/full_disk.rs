@@ -38,7 +38,7 @@ const PAGE: u64 = 4096;
 
 const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window 8 --samples-tokens 5 --validate-every 3 --checkpoints-every 2 --quiet";
 
-/// Commands that write everything to `full`, and how a run there is gone on with.
+/// Commands that write everything to `full`, and how a run there is continued.
 const COMMANDS: [(&str, Option<&str>); 11] = [
     (
         "train letters.txt --runs full --name three --steps 8 {small}",

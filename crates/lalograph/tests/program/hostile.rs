@@ -17,7 +17,7 @@ const MEMORY: u64 = 3_000_000;
 /// What takes longer hangs.
 const LONGEST: Duration = Duration::from_secs(60);
 
-/// What stands in place of a number.
+/// What is in place of a number.
 const NUMBERS: [&str; 12] = [
     "0",
     "-1",
@@ -77,7 +77,7 @@ fn damaged(whole: &[u8], chance: &mut Chance) -> Vec<u8> {
 /// A file, and the command that reads it.
 struct Reader {
     name: &'static str,
-    /// The file that is damaged, from the workshop's folder; `*` stands for a name that differs from time to time.
+    /// The file that is damaged, from the workshop's folder; `*` represents a name that differs from time to time.
     file: &'static str,
     words: &'static str,
     /// What the command makes and is to be gone before it is called again.

@@ -9,19 +9,19 @@ use std::time::{Duration, Instant};
 
 use crate::common::{Chance, Workshop, differing, files_below, killed_after, told, without_times};
 
-/// How a command that was killed is gone on with.
+/// How a command that was killed is continued.
 #[derive(Clone, Copy)]
 enum After {
     /// It is asked for again; where it had ended already it says so.
     Again,
-    /// A run of this path is resumed where it was begun.
+    /// A run of this path is resumed where it was started.
     Resume(&'static str),
 }
 use After::{Again, Resume};
 
 const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window 8 --samples-tokens 5 --validate-every 3 --checkpoints-every 2 --quiet";
 
-/// Every command that writes anything; `{small}` stands for the settings of a small run.
+/// Every command that writes anything; `{small}` represents the settings of a small run.
 const COMMANDS: [(&str, After); 24] = [
     ("train letters.txt --name three --steps 8 {small}", Resume("runs/three")),
     ("train letters.txt --name two --force --steps 8 {small}", Resume("runs/two")),
@@ -136,7 +136,7 @@ fn kill(base: &Workshop, of: &Whole, chance: &mut Chance) -> Outcome {
         of.words
     );
     if begun.is_some() && again != of.words {
-        // What was gone on with is there, and the command finds it so.
+        // What was continued is there, and the command finds it so.
         workshop.run(&of.words).fails(1, &["exists already"]);
     }
     let found = kept(&workshop);

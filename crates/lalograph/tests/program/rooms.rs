@@ -8,7 +8,7 @@ use regex::Regex;
 /// The modules of a crate: the path of each, such as `plan::model`, and the source of its file.
 struct Crate {
     sources: BTreeMap<String, String>,
-    /// Names that a module takes from its children and hands on, and the child.
+    /// Names that a module re-exports from its children, and the child.
     handed_on: BTreeMap<String, BTreeMap<String, String>>,
 }
 
@@ -85,7 +85,7 @@ impl Crate {
         Self { sources, handed_on }
     }
 
-    /// The module that a path within the crate leads to: the longest that is one, and from there to where its name is handed on from.
+    /// The module that a path within the crate leads to: the longest that is one, and from there to where its name is passed on from.
     fn target(&self, path: &str) -> Option<String> {
         let parts: Vec<&str> = path.split("::").filter(|part| !part.is_empty()).collect();
         let longest =
@@ -122,7 +122,7 @@ impl Crate {
                 targets.extend(self.target(&base.join("::")).filter(|target| target != module));
             };
             for found in using.captures_iter(source) {
-                // What is only handed on is no dependence.
+                // What is only passed on is no dependence.
                 if found.get(1).is_some() {
                     continue;
                 }

@@ -1,4 +1,4 @@
-//! Runs as their people live with them: stopped, gone on with, listed, compared, reported.
+//! Runs as their people live with them: stopped, continued, listed, compared, reported.
 
 use std::io::{BufRead, BufReader, Read};
 use std::process::{Child, Stdio};
@@ -207,7 +207,7 @@ fn early_stopping_and_the_test_text_do_as_they_are_told() {
     // The first validation is a gain over nothing; two more are none.
     assert_eq!((outcome["steps"].as_u64(), outcome["stopped_early"].as_bool()), (Some(30), Some(true)));
     assert_eq!(outcome["status"], "finished");
-    // The test text is judged once, by the weights that were kept, and by nothing else.
+    // The test text is scored once, by the weights that were kept, and by nothing else.
     assert_eq!(out.lines().filter(|line| json(line)["kind"] == "test").count(), 1);
     assert!(workshop.run("runs show early").ok().contains("finished early"));
     // Every so many passes, on a fixed share.
@@ -300,7 +300,7 @@ fn samples_go_on_from_seed_texts_given_and_drawn_at_set_moments() {
     assert!(seeds[4].split(' ').count() >= 3, "{seeds:?}");
     let plain = workshop.run(&SMALL.replace(" --quiet", " --name told"));
     assert!(plain.err.contains("validation perplexity") && plain.err.contains("(-"), "{plain:?}");
-    // Perplexity on training text is never told without that word.
+    // Perplexity on training text is never reported without that word.
     for line in plain.err.lines().chain(plain.out.lines()) {
         for (at, _) in line.match_indices("perplexity") {
             let before = line[..at].trim_end();
@@ -515,7 +515,7 @@ fn each_hint_is_provoked_by_a_run_and_said_with_its_figure() {
             !fine.contains(&(*hint).to_owned()),
             "{hint} is said of a run that has no such trouble: {fine:?}"
         );
-        // It is told as it comes, in what is shown of the run, and in its report.
+        // It is reported when it happens, in what is shown of the run, and in its report.
         assert!(out.lines().any(|line| json(line)["kind"] == "hint" && json(line)["hint"] == *hint), "{out}");
         let shown = json(&workshop.run(&format!("runs show {hint} --json")).ok());
         assert!(shown["hints"].as_array().unwrap().iter().any(|h| h["hint"] == *hint), "{shown}");

@@ -42,7 +42,7 @@ fn in_terminal(workshop: &Workshop, words: &[&str]) -> (Vec<u8>, i32) {
     (reader.join().unwrap(), status)
 }
 
-/// What a terminal would obey and the program does not say of its own accord: the first, with what is around it.
+/// What a terminal would obey and the program does not say by itself: the first, with what is around it.
 fn obeyed(bytes: &[u8]) -> Option<String> {
     let text = String::from_utf8_lossy(bytes);
     let own = regex::Regex::new(

@@ -27,7 +27,7 @@ fn the_same_seed_writes_the_same_model_file_on_any_number_of_threads() {
     assert!(bytes("one") == bytes("replayed"));
 }
 
-/// The loss of a text under the file's weights, worked out one number at a time from the published equations, with the
+/// The loss of a text under the file's weights, computed one number at a time from the published equations, with the
 /// file's own text form of plan and vocabulary.
 /// `begins_anew` is whether the state does with every document.
 fn plain_loss(model: &[u8], documents: &[Vec<u32>], begins_anew: bool) -> f64 {
@@ -304,7 +304,7 @@ fn a_run_of_that_name_is_replaced_only_on_request_and_nothing_else_ever_is() {
 #[test]
 fn a_run_whose_numbers_are_no_longer_finite_ends_with_its_step_and_parameter_and_a_whole_model() {
     let workshop = workshop_with_demo();
-    // Judged every step, so that a model from before it went wrong is there; and never, so that the last one in hand is kept.
+    // Judged every step, so that a model from before it went wrong is there; and never, so that the last one is kept.
     for (name, flags, message) in [
         (
             "wild",
@@ -491,7 +491,7 @@ fn what_a_plan_costs_and_how_fast_this_machine_is() {
     {
         assert!(gauge[figure]["median"].as_f64().unwrap() > 0.0, "{figure}");
     }
-    // Without a text characters are not taken for words.
+    // Without a text characters are not mistaken for words.
     let letters = workshop.run("plan cost --set vocabulary.unit=character --no-measure --json").ok();
     assert_eq!(serde_json::from_str::<Value>(&letters).unwrap()["vocabulary"], 124);
     workshop.run("gauge --seconds 0").fails(2, &["--seconds"]);

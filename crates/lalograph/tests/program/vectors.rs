@@ -305,7 +305,7 @@ fn a_model_begins_with_word_vectors_and_can_leave_them_as_they_are() {
         let missing = told.contains("the most frequent without one:");
         assert!(missing == (name == "known") && told.contains("June") == missing, "{out}");
     }
-    // Once begun, a run needs the vectors no more; to begin anew it does.
+    // Once started, a run needs the vectors no more; to start again it does.
     std::fs::remove_file(workshop.path("w.safetensors")).unwrap();
     workshop.run("resume runs/learnt --steps 8 --quiet").ok();
     workshop.run("resume runs/learnt --restart --quiet").fails(1, &["w.safetensors"]);

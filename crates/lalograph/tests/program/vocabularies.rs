@@ -199,7 +199,7 @@ fn the_tokens_of_a_corpus_are_kept_and_used_again_only_while_they_fit() {
     let kept = entries();
     assert_eq!(kept.len(), 1);
 
-    // Another vocabulary is another entry; its store in the place of the first is refused by name, and made anew.
+    // Another vocabulary is another entry; its store in the place of the first is refused by name, and made again.
     assert!(!train("three", "--vocabulary-size 20").err.contains(reused));
     let other = entries().into_iter().find(|entry| *entry != kept[0]).unwrap();
     std::fs::copy(other.join("training.tokens"), kept[0].join("training.tokens")).unwrap();

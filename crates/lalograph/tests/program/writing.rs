@@ -194,7 +194,7 @@ fn surprise_is_shown_without_colour_too_and_models_are_put_side_by_side() {
     let words = ["score", "thornmere/runs/demo", "-", "--surprise"];
     let shown = workshop.run_with_input(&words, "Hesper pottered to bees vlorped Hesper.\n").ok();
     assert!(shown.contains("Surprise in bits") && shown.contains("bees["), "{shown}");
-    // What the vocabulary does not know is shown as it stands, and marked.
+    // What the vocabulary does not know is shown as it is, and marked.
     assert!(
         shown.contains("\u{2039}vlorped\u{203a}") && shown.contains("are not in the vocabulary"),
         "{shown}"

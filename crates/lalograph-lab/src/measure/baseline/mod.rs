@@ -1,7 +1,7 @@
-//! Models that are no networks, so that a perplexity stands beside others.
+//! Models that are no networks, so that a perplexity can be compared.
 //!
-//! They are judged token by token like a network: the end of a document is predicted too, padding and start tokens never are, and every
-//! document begins anew.
+//! They are scored token by token like a network: the end of a document is predicted too, padding and start tokens never are, and every
+//! document starts again.
 
 mod ngram;
 

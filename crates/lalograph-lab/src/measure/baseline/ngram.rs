@@ -72,7 +72,7 @@ struct Place {
 }
 
 impl NgramModel {
-    /// Counts the n-grams of up to `order` tokens in a text over `size` indices. `progress` is told the share done and stops the work by returning `false`.
+    /// Counts the n-grams of up to `order` tokens in a text over `size` indices. `progress` is given the share done and stops the work by returning `false`.
     ///
     /// # Errors
     /// An order of 0 or above 32; more n-grams of a length than can be numbered; a stop.
@@ -136,7 +136,7 @@ impl NgramModel {
             // While counting, what was read was also numbered.
             let before = place.numbers[length].unwrap_or_default();
             let (number, new) = self.levels[length].number(before, token)?;
-            // The longest is seen as often as it stands there; the others as often as something else came before them.
+            // The longest is seen as often as it occurs; the others as often as something else came before them.
             if length == place.known || longer_is_new {
                 self.levels[length].counts[number as usize] += 1;
             }
@@ -220,7 +220,7 @@ pub struct NgramReader<'m> {
 }
 
 impl NgramReader<'_> {
-    /// The probability of a token, without going on.
+    /// The probability of a token, without continuing.
     pub fn of(&self, token: u32) -> f64 {
         let mut probability = self.model.uniform;
         let lengths = self.model.levels.iter().zip(&self.model.contexts).zip(&self.place.numbers);

@@ -24,7 +24,7 @@ pub struct LanguageTask {
     pub model: LanguageModel,
     /// Steps to make.
     pub steps: u64,
-    /// What samples go on from: the plan's seed texts and those drawn from the validation text.
+    /// What samples continue from: the plan's seed texts and those drawn from the validation text.
     pub seed_texts: Vec<String>,
     /// What is known of the text beforehand.
     pub facts: TextFacts,

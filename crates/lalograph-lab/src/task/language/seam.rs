@@ -98,7 +98,7 @@ pub fn forecast(
     forecast::forecast(task, threads, seconds, go_on)
 }
 
-/// Trains a language model's run from where it stands: [`run_loop::train`] for this task, compiled here. What is generic is compiled in
+/// Trains a language model's run from its position: [`run_loop::train`] for this task, compiled here. What is generic is compiled in
 /// the crate that calls it, and a program may be compiled for size where this one is for speed.
 ///
 /// # Errors

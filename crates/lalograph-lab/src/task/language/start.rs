@@ -128,8 +128,8 @@ fn read_vectors(path: &Path, vocabulary: &Vocabulary, model: &LanguageModel) -> 
     }
 }
 
-/// Fills the token vectors: words that have a vector get it, less the mean of those that are found, at the root mean square of the model's own first
-/// values. Returns how many did; a vector that is the mean tells nothing, and its word begins as usual.
+/// Fills the token vectors: words that have a vector get it, minus the mean of those that are found, at the root mean square of the model's own first
+/// values. Returns how many did; a vector that is the mean carries nothing, and its word begins as by default.
 ///
 /// # Errors
 /// Vectors of another width than the model's.

@@ -38,7 +38,7 @@ const STILL_FALLING: f64 = 0.05;
 /// How far a run has come.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Stage {
-    /// It goes on, or was interrupted.
+    /// It continues, or was interrupted.
     UnderWay,
     /// All steps were made.
     Ended,
@@ -98,7 +98,7 @@ struct Trained {
 struct Curves {
     training: Vec<Trained>,
     validation: Vec<(u64, f64)>,
-    /// Whether training loss is the logarithm of a perplexity: against a sample of the vocabulary it is not, and cannot be told in its words.
+    /// Whether training loss is the logarithm of a perplexity: against a sample of the vocabulary it is not, and cannot be described in its terms.
     exact: bool,
 }
 

@@ -1,4 +1,4 @@
-//! First values of recurrent layers and of what stands around them.
+//! First values of recurrent layers and of what is around them.
 
 use super::cell::Cell;
 use crate::weights::layout::Initial;

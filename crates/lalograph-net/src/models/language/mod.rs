@@ -103,7 +103,7 @@ impl LanguageModel {
         &self.shape
     }
 
-    /// Tokens that each training step draws to be told from the targets, for a sampled softmax.
+    /// Negative tokens that each training step draws for a sampled softmax.
     pub fn samples(&self) -> Option<usize> {
         self.head.samples()
     }

@@ -25,7 +25,7 @@ pub struct LanguageModelShape {
     pub residual: bool,
     /// Whether the state before the first token is learnt instead of zero.
     pub learn_first_state: bool,
-    /// Whether the output's weights are the token vectors (Press and Wolf, 2017); where the widths differ, a matrix stands between.
+    /// Whether the output's weights are the token vectors (Press and Wolf, 2017); where the widths differ, a matrix is between.
     pub tied: bool,
     /// How the distribution over the vocabulary is computed.
     pub softmax: SoftmaxSettings,

@@ -1,4 +1,4 @@
-//! Word vectors of the demo: learnt, looked at, judged by what the grammar planted.
+//! Word vectors of the demo: learnt, looked at, evaluated by what the grammar planted.
 
 use std::path::Path;
 

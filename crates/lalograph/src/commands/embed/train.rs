@@ -37,7 +37,7 @@ const PROBES: usize = 4;
 /// How often neighbours are shown.
 const MOMENTS: u64 = 5;
 
-/// The words that are first in a table tell little: marks, and words that stand with everything.
+/// The words that are first in a table say little: marks, and words that occur with everything.
 const COMMONEST: usize = 40;
 
 /// A line of `embed train --json`.

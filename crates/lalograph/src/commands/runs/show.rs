@@ -141,7 +141,7 @@ fn short(hash: &str) -> String {
     hash.chars().take(16).collect()
 }
 
-/// How a run stands and why.
+/// The state of a run, and why.
 fn status(history: &RunHistory) -> String {
     let RunHistory { description, standing, run, .. } = history;
     let resume = format!("to continue: lalograph resume {}", run.path().display());

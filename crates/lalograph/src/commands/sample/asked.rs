@@ -51,7 +51,7 @@ pub(super) struct SampleLine<'a> {
     pub(super) copying: Option<CopyingOfSample<'a>>,
 }
 
-/// What of a sample stands in the training text, and in itself.
+/// What of a sample is in the training text, and in itself.
 #[derive(Serialize)]
 pub(super) struct CopyingOfSample<'a> {
     #[serde(flatten)]

@@ -1,4 +1,4 @@
-//! What of samples stands word for word in the training text, and what they repeat of themselves.
+//! What of samples occurs word for word in the training text, and what they repeat of themselves.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;

@@ -30,7 +30,7 @@ pub(super) struct ModelScore<'a> {
     pub(super) classes: Vec<ClassScore>,
 }
 
-/// Models that are no networks, on the text that a network was judged by.
+/// Models that are no networks, on the text that a network was scored by.
 pub(super) fn baselines(
     model: &Path,
     order: usize,

@@ -108,7 +108,7 @@ impl Whole<'_> {
         }
     }
 
-    /// Every token as it stands in the text, with the white space before it and the bits of its surprise.
+    /// Every token as it is in the text, with the white space before it and the bits of its surprise.
     pub(super) fn surprises(&self) -> Vec<TokenSurprise> {
         let mut all = Vec::with_capacity(self.found.judgement.token_losses.len());
         let mut bits = self.found.judgement.token_losses.iter().map(|loss| loss / std::f64::consts::LN_2);
@@ -138,7 +138,7 @@ impl Whole<'_> {
     }
 }
 
-/// The text with every token in the colour of its surprise; from 4 bits on the figure stands after it.
+/// The text with every token in the colour of its surprise; from 4 bits on the figure is after it.
 pub(super) fn show_surprise(whole: &Whole<'_>, screen: &Screen) -> String {
     let mut lines =
         vec![screen.heading("Surprise in bits: grey below 1, with its figure from 4, bold from 8")];

@@ -60,7 +60,7 @@ pub(crate) fn map_page(
     page("Words by their vectors", &body)
 }
 
-/// Where the name of a word stands.
+/// Where the name of a word is.
 struct Label {
     x: f64,
     y: f64,
@@ -142,7 +142,7 @@ mod tests {
             page.contains("cx=\"40.0\" cy=\"680.0\"") && page.contains("cx=\"1000.0\" cy=\"40.0\""),
             "{page}"
         );
-        // Words that all stand at one place.
+        // Words that all are at one place.
         assert!(!map_page("v", &["a", "b"], &[[1.0, 1.0]; 2], &near, None).contains("NaN"));
     }
 }

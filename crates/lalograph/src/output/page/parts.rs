@@ -3,12 +3,12 @@
 use html_escape::encode_safe;
 use lalograph_lab::run::records::SampleRecord;
 
-/// Text as it may stand between tags and in attributes.
+/// Text as it may be between tags and in attributes.
 pub(super) fn text(text: &str) -> String {
     encode_safe(text).into_owned()
 }
 
-/// Pages stand alone: nothing is fetched from anywhere, and only scripts that are in the page itself may run.
+/// Pages need nothing else: nothing is fetched from anywhere, and only scripts that are in the page itself may run.
 const POLICY: &str = "default-src 'none'; img-src data:; style-src 'unsafe-inline'; script-src 'unsafe-inline'; base-uri 'none'; form-action 'none'";
 
 /// A whole page around its body.
@@ -76,7 +76,7 @@ pub(super) fn table(heads: &[&str], rows: &[(bool, Vec<Cell>)]) -> String {
     format!("<div class=\"scroll\" tabindex=\"0\"><table>\n{head}<tbody>\n{body}</tbody></table></div>\n")
 }
 
-/// Names and what they stand for.
+/// Names and what they represent.
 pub(super) fn pairs(rows: &[(&str, String)]) -> String {
     let rows: Vec<(bool, Vec<Cell>)> = rows
         .iter()

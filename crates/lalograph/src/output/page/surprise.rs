@@ -13,7 +13,7 @@ const STEPS: [f64; 3] = [1.0, 4.0, 8.0];
 pub(crate) struct SurpriseToken {
     /// White space before it that no token holds.
     pub(crate) before: String,
-    /// As it stands in the text.
+    /// As it is in the text.
     pub(crate) text: String,
     /// How surprising it was.
     pub(crate) bits: f64,
@@ -23,7 +23,7 @@ pub(crate) struct SurpriseToken {
     pub(crate) unknown: bool,
     /// Its place among all tokens by probability, from 1.
     pub(crate) rank: usize,
-    /// What was likeliest there, with probabilities.
+    /// What was most probable there, with probabilities.
     pub(crate) likeliest: [(String, f64); 3],
 }
 

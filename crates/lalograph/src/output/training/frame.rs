@@ -1,4 +1,4 @@
-//! The training view as it stands in a terminal of a given size.
+//! The training view as it is in a terminal of a given size.
 
 use std::time::Duration;
 

@@ -23,9 +23,9 @@ use crate::output::palette::{ASH, TEAL};
 use crate::output::screen::Screen;
 use crate::output::wrap::indented;
 
-/// The view is drawn anew so often, at most.
+/// The view is drawn again so often, at most.
 const DRAWN_EVERY: Duration = Duration::from_millis(400);
-/// Where nothing can be drawn, a line says so often that it goes on.
+/// Where nothing can be drawn, a line reports progress this often.
 const SAID_EVERY: Duration = Duration::from_secs(20);
 
 /// How events are shown.
@@ -51,7 +51,7 @@ pub(crate) struct TrainingView<'s> {
 }
 
 impl<'s> TrainingView<'s> {
-    /// A view of a run that has not begun. `exact` is whether training loss is a perplexity's logarithm.
+    /// A view of a run that has not started. `exact` is whether training loss is a perplexity's logarithm.
     pub(crate) fn new(screen: &'s Screen, output: Output, name: &str, steps: u64, exact: bool) -> Self {
         // Lines of JSON in the same terminal would run into the view.
         let live = screen.is_live() && (output == Output::Words || !screen.prints_to_terminal());
@@ -110,7 +110,7 @@ impl<'s> TrainingView<'s> {
             elapsed: self.state.begun.elapsed(),
             since_checkpoint: self.state.checkpoint.map(|(_, written)| written.elapsed()),
         };
-        // The last row is where the cursor stands.
+        // The last row is where the cursor is.
         let lines = frame(&self.state, clock, width, height.saturating_sub(1), self.screen);
         live.draw(&lines, width);
     }
@@ -220,7 +220,7 @@ impl<'s> TrainingView<'s> {
     }
 }
 
-/// A sample among the lines of `train --json`, told apart by its kind like the other lines.
+/// A sample among the lines of `train --json`, distinguished by its kind like the other lines.
 #[derive(Serialize)]
 struct SampleLine<'a> {
     kind: &'static str,
@@ -243,7 +243,7 @@ struct CheckpointLine {
     step: u64,
 }
 
-/// A hint with its sentence, as it stands in every JSON.
+/// A hint with its sentence, as it is in every JSON.
 #[derive(Serialize)]
 pub(crate) struct HintLine<'a> {
     kind: &'static str,

@@ -31,7 +31,7 @@ pub(crate) struct TrainingFigures {
     pub(crate) epoch: f64,
 }
 
-/// Where a run stands.
+/// The position of a run.
 #[derive(Debug, Clone)]
 pub(crate) struct State {
     pub(crate) name: String,
@@ -49,14 +49,14 @@ pub(crate) struct State {
     pub(crate) validations: Vec<Validation>,
     /// The samples of the last step that there were any.
     pub(crate) samples: Vec<SampleRecord>,
-    /// The share of held-out text that has been judged, while it is.
+    /// The share of held-out text that has been scored, while it is.
     pub(crate) validating: Option<f64>,
     pub(crate) checkpoint: Option<(u64, Instant)>,
     pub(crate) hints: Vec<String>,
 }
 
 impl State {
-    /// A run of a name that has not begun.
+    /// A run of a name that has not started.
     pub(crate) fn new(name: &str, steps: u64, exact: bool) -> Self {
         Self {
             name: name.to_owned(),
