@@ -82,7 +82,7 @@ pub enum LabError {
         /// The run.
         run: PathBuf,
     },
-    /// A run that has made all its steps.
+    /// A run that has completed all its steps.
     #[error("{0} has completed all its steps")]
     AllDone(PathBuf),
     /// The training text does not fill one batch.

@@ -15,7 +15,7 @@ use crate::corpus::{Batch, Corpus, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::near::{NearFinder, Signature, Signer};
 use crate::scratch::{Sorter, place_bytes, place_from};
-use crate::tally::{Commonest, Tally};
+use crate::tally::{MostFrequent, Tally};
 use crate::words::each_word;
 
 /// The start of one of the first documents.
@@ -247,11 +247,11 @@ pub struct Survey {
     /// How many documents have each length in words; every length that occurs.
     pub length_counts: BTreeMap<u64, u64>,
     /// The most frequent words with their counts.
-    pub commonest: Vec<(String, u64)>,
+    pub most_frequent: Vec<(String, u64)>,
     /// Counts over ranks, at ranks that lie ever further apart.
     pub rank_frequency: Vec<RankPoint>,
     /// The most frequent characters with their counts.
-    pub commonest_characters: Vec<(char, u64)>,
+    pub most_frequent_characters: Vec<(char, u64)>,
     /// Kinds of character.
     pub kinds: Vec<KindCount>,
     /// The classes, the largest first; empty without labels.
@@ -273,8 +273,8 @@ pub struct Survey {
 pub struct SurveySpec {
     /// What is done to each document first.
     pub cleaning: Cleaning,
-    /// Commonest words and characters listed.
-    pub commonest: usize,
+    /// MostFrequent words and characters listed.
+    pub most_frequent: usize,
     /// First documents kept.
     pub first_rows: usize,
     /// Characters kept of each of them, and around each match.
@@ -483,10 +483,10 @@ pub fn survey(
         matching_documents += counting.matching_documents;
         tallies.push(counting.tally);
     }
-    let table = WordTable::from(tallies, spec.commonest).map_err(TextError::Scratch)?;
-    let mut commonest_characters: Vec<(char, u64)> = characters.iter().map(|(c, n)| (*c, *n)).collect();
-    commonest_characters.sort_by(|(a, m), (b, n)| n.cmp(m).then(a.cmp(b)));
-    commonest_characters.truncate(spec.commonest);
+    let table = WordTable::from(tallies, spec.most_frequent).map_err(TextError::Scratch)?;
+    let mut most_frequent_characters: Vec<(char, u64)> = characters.iter().map(|(c, n)| (*c, *n)).collect();
+    most_frequent_characters.sort_by(|(a, m), (b, n)| n.cmp(m).then(a.cmp(b)));
+    most_frequent_characters.truncate(spec.most_frequent);
     let files = corpus.files();
     let place = |(file, line): (u32, u64)| {
         files
@@ -508,9 +508,9 @@ pub fn survey(
         words_seen_once: table.counts.get(&1).copied().unwrap_or(0),
         lengths: lengths(&length_counts),
         length_counts,
-        commonest: table.commonest,
+        most_frequent: table.most_frequent,
         rank_frequency: rank_frequency(&table.counts),
-        commonest_characters,
+        most_frequent_characters,
         kinds: kinds(&characters),
         classes,
         documents_of_other_classes,
@@ -585,21 +585,22 @@ pub fn count(
 /// What is kept of all words.
 struct WordTable {
     distinct: u64,
-    commonest: Vec<(String, u64)>,
+    most_frequent: Vec<(String, u64)>,
     /// How many words occur how often.
     counts: BTreeMap<u64, u64>,
 }
 
 impl WordTable {
     fn from(tallies: Vec<Tally>, wanted: usize) -> std::io::Result<Self> {
-        let mut commonest = Commonest::new(wanted);
-        let mut table = Self { distinct: 0, commonest: Vec::new(), counts: BTreeMap::new() };
+        let mut most_frequent = MostFrequent::new(wanted);
+        let mut table = Self { distinct: 0, most_frequent: Vec::new(), counts: BTreeMap::new() };
         Tally::merge(tallies, |word, count| {
             table.distinct += 1;
             *table.counts.entry(count).or_default() += 1;
-            commonest.offer(word, count, |_, _| {});
+            most_frequent.offer(word, count, |_, _| {});
         })?;
-        table.commonest = commonest.ranked().into_iter().map(|(word, count)| (word.into(), count)).collect();
+        table.most_frequent =
+            most_frequent.ranked().into_iter().map(|(word, count)| (word.into(), count)).collect();
         Ok(table)
     }
 }

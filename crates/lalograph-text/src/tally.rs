@@ -177,13 +177,13 @@ fn read_entry(reader: &mut impl Read) -> io::Result<Option<(String, u64)>> {
 
 /// Keeps the most frequent of what it is shown: the highest counts, and among equal ones the first in the order of code points.
 #[derive(Debug)]
-pub(crate) struct Commonest {
+pub(crate) struct MostFrequent {
     wanted: usize,
     /// The least of those kept is on top.
     kept: BinaryHeap<(Reverse<u64>, Box<str>)>,
 }
 
-impl Commonest {
+impl MostFrequent {
     pub(crate) fn new(wanted: usize) -> Self {
         Self { wanted, kept: BinaryHeap::new() }
     }
@@ -249,7 +249,7 @@ mod tests {
 
     use proptest::prelude::*;
 
-    use super::{Commonest, Sample, Tally};
+    use super::{MostFrequent, Sample, Tally};
 
     #[test]
     fn a_sample_does_not_depend_on_the_order() {
@@ -282,16 +282,16 @@ mod tests {
                 *expected.entry(word).or_default() += 1;
             }
             let mut found = HashMap::new();
-            let (mut commonest, mut refused) = (Commonest::new(5), 0);
+            let (mut most_frequent, mut refused) = (MostFrequent::new(5), 0);
             Tally::merge(tallies, |word, count| {
                 assert!(found.insert(word.to_owned(), count).is_none(), "{word} came twice");
-                commonest.offer(word, count, |_, _| refused += 1);
+                most_frequent.offer(word, count, |_, _| refused += 1);
             }).unwrap();
             prop_assert_eq!(refused, expected.len().saturating_sub(5));
             let mut ranked: Vec<(&str, u64)> = expected.iter().map(|(word, count)| (*word, *count)).collect();
             ranked.sort_by(|a, b| b.1.cmp(&a.1).then(a.0.cmp(b.0)));
             ranked.truncate(5);
-            let kept = commonest.ranked();
+            let kept = most_frequent.ranked();
             prop_assert_eq!(kept.iter().map(|(word, count)| (&**word, *count)).collect::<Vec<_>>(), ranked);
             prop_assert_eq!(found.len(), expected.len());
             for (word, count) in expected {

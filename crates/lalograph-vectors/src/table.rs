@@ -22,7 +22,7 @@ pub struct Neighbour {
     /// The row.
     pub row: u32,
     /// The cosine between the two vectors; for analogies what the method compares by.
-    pub nearness: f32,
+    pub cosine: f32,
 }
 
 /// Words with vectors.
@@ -200,9 +200,9 @@ impl VectorTable {
                     let row = (part * ROWS + at) as u32;
                     let figures = if per == 1 { None } else { Some(figure(products, per)) };
                     let figures = figures.as_deref().unwrap_or(products);
-                    for ((best, &nearness), without) in best.iter_mut().zip(figures).zip(without) {
-                        if nearness > best.least && !without.contains(&row) {
-                            best.take(Neighbour { row, nearness });
+                    for ((best, &cosine), without) in best.iter_mut().zip(figures).zip(without) {
+                        if cosine > best.least && !without.contains(&row) {
+                            best.take(Neighbour { row, cosine });
                         }
                     }
                 }
@@ -235,15 +235,14 @@ impl Best {
 
     fn take(&mut self, neighbour: Neighbour) {
         let before = |other: &Neighbour| {
-            other.nearness > neighbour.nearness
-                || (other.nearness == neighbour.nearness && other.row < neighbour.row)
+            other.cosine > neighbour.cosine || (other.cosine == neighbour.cosine && other.row < neighbour.row)
         };
         let at = self.found.partition_point(before);
         if at < self.count {
             self.found.insert(at, neighbour);
             self.found.truncate(self.count);
             if self.found.len() == self.count {
-                self.least = self.found.last().map_or(f32::NEG_INFINITY, |last| last.nearness);
+                self.least = self.found.last().map_or(f32::NEG_INFINITY, |last| last.cosine);
             }
         }
     }
@@ -304,7 +303,7 @@ mod tests {
                 plain.truncate(count);
                 assert_eq!(found.len(), plain.len());
                 for (found, plain) in found.iter().zip(&plain) {
-                    assert!((f64::from(found.nearness) - plain.0).abs() < 1e-5 && found.row == plain.1);
+                    assert!((f64::from(found.cosine) - plain.0).abs() < 1e-5 && found.row == plain.1);
                 }
                 assert_eq!(&table.nearest(table.at(row), count, &[row])[..], &found[..]);
             }

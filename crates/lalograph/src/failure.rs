@@ -150,7 +150,16 @@ impl From<LabError> for Failure {
             LabError::Changed { .. } => "restore the file, or train a new run",
             LabError::BadCheckpoint { .. } => "use --restart to start the run from its first step",
             LabError::BadRun { .. } => "restore the file; if you do not need this run, delete its folder",
-            LabError::TooShort { .. } => "lower --batch or --window, or use more text",
+            LabError::TooShort { tokens, rows, window, needed } => {
+                let what = format!(
+                    "{} training tokens; one batch ({} streams x {} tokens) needs {}",
+                    count(tokens as u64),
+                    count(rows as u64),
+                    count(window as u64),
+                    count(needed as u64)
+                );
+                return Self::with_remedy(what, "lower --batch or --window, or use more text");
+            }
             LabError::NoValidation { .. } => {
                 "raise --validation-share, or set it to 0 to train on all documents"
             }
@@ -233,10 +242,12 @@ fn corpus_remedy(error: &TextError) -> Option<String> {
                 [only] => [';', '\t', '|'].into_iter().find(|c| only.contains(*c)),
                 _ => None,
             };
-            let numbers = known.iter().all(|name| name.parse::<f64>().is_ok());
+            // Columns of a table without a header row are numbered; any other numbers are data that were read as names.
+            let numbered = known.iter().zip(1..).all(|(name, number)| *name == number.to_string());
+            let numbers = !numbered && known.iter().all(|name| name.parse::<f64>().is_ok());
             match hidden {
                 None if numbers => format!(
-                    "the first row, {}, was read as the header row; if the table has none, use --no-head, and columns 1, 2, ...",
+                    "the first row, {}, was read as the header row; if the table has none, use --no-head, and its columns are 1, 2, ...",
                     known.join(", ")
                 ),
                 Some(c) => format!("--delimiter '{}', which is in the first row", c.escape_default()),

@@ -341,7 +341,7 @@ mod tests {
 
     #[test]
     fn names_shapes_places_numbers_and_texts_are_all_sealed() {
-        let altered = "altered after it was written";
+        let altered = "changed after it was written";
         // Two tensors of one shape that change their names, as a swap of their entries would.
         let swapped = String::from_utf8_lossy(&with("\"one\"", "\"xxx\"")).into_owned();
         assert!(swapped.contains("\"xxx\""));

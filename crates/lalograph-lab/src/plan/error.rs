@@ -55,7 +55,7 @@ pub enum PlanError {
         what: String,
     },
     /// A value outside its range.
-    #[error("`{key}` is {value}, and must be {must}")]
+    #[error("`{key}` is {value} and must be {must}")]
     Range {
         /// The key, with its section.
         key: &'static str,

@@ -135,7 +135,7 @@ fn wrong_kind(key: String, message: &str) -> PlanError {
         let names: Vec<String> = choices.split('`').skip(1).step_by(2).map(str::to_owned).collect();
         let nearest =
             nearest(value, &names).map(|near| format!("; did you mean `{near}`?")).unwrap_or_default();
-        return PlanError::Kind { key, what: format!("is `{value}`, and must be {choices}{nearest}") };
+        return PlanError::Kind { key, what: format!("is `{value}` and must be {choices}{nearest}") };
     }
     let is = message
         .strip_prefix("invalid type: ")
@@ -145,7 +145,7 @@ fn wrong_kind(key: String, message: &str) -> PlanError {
     let must = kinds.iter().find(|(said, _)| message.ends_with(said)).map(|(_, must)| *must);
     let what = match (is, must) {
         (Some(is), Some(must)) => {
-            format!("is {}, and must be {must}", is.replace("floating point", "the number"))
+            format!("is {} and must be {must}", is.replace("floating point", "the number"))
         }
         _ => format!("cannot be used: {}", message.trim_end()),
     };
@@ -328,10 +328,10 @@ mod tests {
             (
                 "[model]\nhidden = \"wide\"\n",
                 &[],
-                "line 2, column 1: `model.hidden` is string \"wide\", and must be a whole number",
+                "line 2, column 1: `model.hidden` is string \"wide\" and must be a whole number",
             ),
             ("[model\n", &[], "line 1"),
-            ("[training]\ndropout = 1.0\n", &[], "`training.dropout` is 1, and must be from 0 to 0.95"),
+            ("[training]\ndropout = 1.0\n", &[], "`training.dropout` is 1 and must be from 0 to 0.95"),
             ("[samples]\ntemperatures = [0.5, 0.0]\n", &[], "`samples.temperatures` is 0"),
             ("[training]\nbatch = 0\n", &[], "`training.batch` is 0"),
         ];
@@ -429,7 +429,7 @@ mod tests {
         assert_eq!(wheres, places, "{found:?}");
         assert!(found[3].1.contains("did you mean `samples.every`?"));
         assert_eq!(found[4].1, "no setting `oddity.x`");
-        assert_eq!(found[5].1, "`samples.at` is integer `3`, and must be a list");
+        assert_eq!(found[5].1, "`samples.at` is integer `3` and must be a list");
         let text = text.replace("hiden", "hidden").replace("evry", "every");
         let found: Vec<_> = problems(&text, &["training.batch=0".to_owned()]);
         let wheres: Vec<_> =
@@ -442,7 +442,7 @@ mod tests {
         let error = Plan::from_toml(&text, &[]).unwrap_err();
         assert_eq!(
             error.to_string(),
-            "line 5, column 3: `training.window` is 0, and must be from 1 to 65,536"
+            "line 5, column 3: `training.window` is 0 and must be from 1 to 65,536"
         );
         // Wrong kinds, names and ranges are reported together, each with what is allowed.
         let text = "[model]\ncell = \"lsmt\"\nlayers = \"two\"\nshared_vectors = 1\n[training]\nbatch = 1.5\nlearning_rate = \"high\"\nwindow = 0\n\
@@ -450,16 +450,16 @@ mod tests {
         let found: Vec<String> =
             problems(text, &[]).iter().map(|problem| problem.error.to_string()).collect();
         for (said, at) in [
-            ("`model.cell` is `lsmt`, and must be one of `plain_tanh`", 0),
+            ("`model.cell` is `lsmt` and must be one of `plain_tanh`", 0),
             ("did you mean `lstm`?", 0),
-            ("`model.layers` is string \"two\", and must be a whole number, 0 or above", 1),
-            ("`model.shared_vectors` is integer `1`, and must be true or false", 2),
-            ("`training.batch` is the number `1.5`, and must be a whole number", 3),
-            ("`training.learning_rate` is string \"high\", and must be a number", 4),
-            ("`training.window` is 0, and must be from 1", 5),
+            ("`model.layers` is string \"two\" and must be a whole number, 0 or above", 1),
+            ("`model.shared_vectors` is integer `1` and must be true or false", 2),
+            ("`training.batch` is the number `1.5` and must be a whole number", 3),
+            ("`training.learning_rate` is string \"high\" and must be a number", 4),
+            ("`training.window` is 0 and must be from 1", 5),
             ("no setting `training.epoch`; did you mean `training.epochs`?", 6),
-            ("`samples.temperatures` is string \"a\", and must be a number", 7),
-            ("`samples.every` is integer `-1`, and must be a whole number", 8),
+            ("`samples.temperatures` is string \"a\" and must be a number", 7),
+            ("`samples.every` is integer `-1` and must be a whole number", 8),
         ] {
             assert!(found[at].contains(said), "{said}: {found:?}");
         }

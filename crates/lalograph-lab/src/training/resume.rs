@@ -75,7 +75,7 @@ impl Resumable {
     /// Claims the run in a folder. `anew` has it begin from its first step.
     ///
     /// # Errors
-    /// It is not a run, is being trained, or has made all its steps and no change gives it more; a plan that the changes make unusable.
+    /// It is not a run, is being trained, or has completed all its steps and no change gives it more; a plan that the changes make unusable.
     pub fn open(storage: &dyn Storage, path: &Path, changes: &Changes, anew: bool) -> Result<Self, LabError> {
         let run = RunFolder::open(path)?;
         run.description()?;

@@ -68,7 +68,9 @@ pub(super) struct Hypothesis {
 /// A candidate: its parent, its token, the token's log-probability, its rank.
 type Extension = (usize, u32, f64, f64);
 
-/// Searches on from the states of one row, whose next scores are `first`.
+/// Searches on from the states of one row, whose next scores are `first`. `ended` is asked of every text whether it stops before its document does.
+/// Texts are returned best first, more than were wanted if more have ended.
+#[expect(clippy::too_many_arguments, reason = "where to begin, how to search, when to stop")]
 pub(super) fn search(
     ready: &ReadyModel,
     states: &[Vec<f32>],
@@ -76,6 +78,7 @@ pub(super) fn search(
     tokens: usize,
     beam: &Beam,
     random: &mut Stream,
+    ended: &dyn Fn(&[u32]) -> bool,
     progress: &mut dyn FnMut(usize) -> bool,
 ) -> Vec<Hypothesis> {
     let (model, weights, size) = (ready.model(), ready.parameters(), first.len());
@@ -108,7 +111,11 @@ pub(super) fn search(
             hypothesis.log_probabilities.push(log);
             hypothesis.total += log;
             hypothesis.rank = rank;
-            if token == Reserved::END { done.push(hypothesis) } else { next.push(hypothesis) }
+            if token == Reserved::END || ended(&hypothesis.indices) {
+                done.push(hypothesis);
+            } else {
+                next.push(hypothesis);
+            }
         }
         alive = next;
         if alive.is_empty()
@@ -134,7 +141,6 @@ pub(super) fn search(
     }
     done.append(&mut alive);
     rank(&mut done, beam);
-    done.truncate(beam.best);
     done
 }
 

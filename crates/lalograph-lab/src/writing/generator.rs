@@ -147,18 +147,29 @@ impl Generator {
         self.read(request.seed_text)?;
         let (read, first) = (self.conversation.tokens(), self.conversation.scores());
         let states = self.conversation.states();
-        let found = search(&ready, states, first, request.tokens, beam, random, progress);
-        let mut samples = Vec::with_capacity(found.len());
-        for Hypothesis { indices, log_probabilities, .. } in &found {
+        let row = |indices: &[u32], log_probabilities: &[f64]| -> Result<Row<'_>, LabError> {
             let mut row = Row::after(ready.vocabulary(), read)?;
             for (&index, &log) in indices.iter().zip(log_probabilities) {
-                if row.ended.is_none() {
-                    row.take(index, log, None, request)?;
-                }
+                row.take(index, log, None, request)?;
             }
-            let sample = row.sample();
-            let score = beam.score(sample.log_probability(), sample.indices.len());
-            samples.push((sample, score));
+            Ok(row)
+        };
+        let stops = *request.stop != Stop::default();
+        // A token that has no text fails when the text is put together below.
+        let ended = |indices: &[u32]| {
+            stops && row(indices, &vec![0.0; indices.len()]).is_ok_and(|row| row.ended.is_some())
+        };
+        let found = search(&ready, states, first, request.tokens, beam, random, &ended, progress);
+        let mut samples: Vec<(Sample, f64)> = Vec::with_capacity(beam.best);
+        for Hypothesis { indices, log_probabilities, .. } in &found {
+            let sample = row(indices, log_probabilities)?.sample();
+            // What is cut off where a text stops is all that two texts may differ in.
+            if samples.len() < beam.best
+                && !(stops && samples.iter().any(|(earlier, _)| earlier.text == sample.text))
+            {
+                let score = beam.score(sample.log_probability(), sample.indices.len());
+                samples.push((sample, score));
+            }
         }
         Ok(samples)
     }

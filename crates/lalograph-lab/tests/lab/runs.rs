@@ -102,11 +102,11 @@ fn a_model_file_reads_back_and_contradictions_are_refused() {
 
     let mut wider = ModelFile::from_bytes(&bytes).unwrap();
     wider.plan.model.hidden += 1;
-    assert!(ModelFile::from_bytes(&to_bytes(&wider)).err().unwrap().contains("its plan asks for"));
+    assert!(ModelFile::from_bytes(&to_bytes(&wider)).err().unwrap().contains("its plan has"));
     // A small file whose plan asks for more than any machine has is refused before anything is reserved.
     let mut huge = ModelFile::from_bytes(&bytes).unwrap();
     (huge.plan.model.hidden, huge.plan.model.layers) = (16_384, 64);
-    assert!(ModelFile::from_bytes(&to_bytes(&huge)).err().unwrap().contains("its plan asks for"));
+    assert!(ModelFile::from_bytes(&to_bytes(&huge)).err().unwrap().contains("its plan has"));
     let mut broken = ModelFile::from_bytes(&bytes).unwrap();
     broken.weights[7] = f32::NAN;
     assert!(ModelFile::from_bytes(&to_bytes(&broken)).err().unwrap().contains("weight 7"));

@@ -37,7 +37,7 @@ fn plain_losses(model: &LanguageModel, weights: &[f64], tokens: &[u32]) -> Vec<f
     for pair in tokens.windows(2) {
         let mut x = tensor("embedding")[pair[0] as usize * embedding..][..embedding].to_vec();
         for layer in 0..layers {
-            let part = |name: &str| tensor(&format!("layer.{layer}.{name}"));
+            let part = |name: &str| tensor(&format!("layer.{}.{name}", layer + 1));
             let (wx, wh, b) = (part("input"), part("recurrent"), part("bias"));
             let width = cell.gates() * hidden;
             let sums = |from: &[f64], w: &[f64]| -> Vec<f64> {

@@ -7,7 +7,7 @@ use crate::corpus::{Batch, Corpus, Document, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::spelling::spacing::each_gap;
 use crate::spelling::{Rest, SpacingModel};
-use crate::tally::{Commonest, Sample, Tally};
+use crate::tally::{MostFrequent, Sample, Tally};
 use crate::unigram::{self, CutTable};
 use crate::unit::Unit;
 
@@ -171,7 +171,7 @@ impl VocabularyBuilder {
         }
         let free = spec.size.unwrap_or(usize::MAX).saturating_sub(included.len());
         let mut distinct_tokens = 0;
-        let (mut commonest, mut unlisted) = (Commonest::new(free), Sample::new(UNLISTED_WORDS));
+        let (mut most_frequent, mut unlisted) = (MostFrequent::new(free), Sample::new(UNLISTED_WORDS));
         let mut forced: Vec<(Box<str>, u64)> = included.iter().map(|token| ((*token).into(), 0)).collect();
         self.others.push(self.tally);
         Tally::merge(self.others, |token, count| {
@@ -179,13 +179,13 @@ impl VocabularyBuilder {
             if let Ok(at) = included.binary_search(&token) {
                 forced[at].1 = count;
             } else if count >= spec.minimum_count && excluded.binary_search(&token).is_err() {
-                commonest.offer(token, count, |refused, count| unlisted.offer(refused, count));
+                most_frequent.offer(token, count, |refused, count| unlisted.offer(refused, count));
             } else {
                 unlisted.offer(token, count);
             }
         })
         .map_err(TextError::Scratch)?;
-        let mut ranked = commonest.ranked();
+        let mut ranked = most_frequent.ranked();
         ranked.append(&mut forced);
         ranked.sort_unstable_by(|(a, m), (b, n)| n.cmp(m).then_with(|| a.cmp(b)));
         if ranked.is_empty() {

@@ -21,7 +21,7 @@ pub struct OneSided {
     /// All counts of this vocabulary.
     pub total_count: u64,
     /// The most frequent of them with their counts.
-    pub commonest: Vec<(String, u64)>,
+    pub most_frequent: Vec<(String, u64)>,
 }
 
 /// Two vocabularies side by side.
@@ -70,7 +70,7 @@ impl Vocabulary {
             tokens: own.len() as u64,
             count: own.iter().map(|token| token.count).sum(),
             total_count: self.tokens.iter().map(|token| token.count).sum(),
-            commonest: own
+            most_frequent: own
                 .iter()
                 .take(listed)
                 .map(|token| (token.shown().into_owned(), token.count))

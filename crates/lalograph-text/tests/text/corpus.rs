@@ -75,7 +75,10 @@ fn what_cannot_be_used_is_named() {
 fn nothing_to_read_is_an_error_that_says_so() {
     let folder = Folder::with(&[("a.txt", b""), ("other/x.dat", b"x")]);
     let message = |spec: &CorpusSpec| read(spec).unwrap_err().to_string();
-    assert!(message(&folder.spec(Division::File)).contains("no text: 1 file read, 1 place left out"));
+    assert!(
+        message(&folder.spec(Division::File))
+            .contains("no text in the corpus: 1 file read, 1 place left out")
+    );
     let at = |name: &str| CorpusSpec { paths: vec![folder.path().join(name)], ..CorpusSpec::default() };
     assert!(message(&at("nowhere")).contains("no such file or folder"));
     assert!(message(&at("other")).contains("no files ending in .txt"));
@@ -86,11 +89,11 @@ fn nothing_to_read_is_an_error_that_says_so() {
 fn a_survey_counts_what_is_there() {
     let folder = Folder::with(&[("a.txt", b"the bee, the hive\nthe\nna\xc3\xafve bee\n")]);
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
-    let spec = SurveySpec { commonest: 2, first_rows: 2, row_characters: 7, ..SurveySpec::default() };
+    let spec = SurveySpec { most_frequent: 2, first_rows: 2, row_characters: 7, ..SurveySpec::default() };
     let (survey, _) = survey(&corpus, &spec, 2, &mut |_| true).unwrap();
     assert_eq!((survey.documents, survey.words, survey.distinct_words, survey.words_seen_once), (3, 8, 5, 3));
     assert_eq!((survey.bytes, survey.characters), (33, 29));
-    assert_eq!(survey.commonest, [("the".to_owned(), 3), ("bee".to_owned(), 2)]);
+    assert_eq!(survey.most_frequent, [("the".to_owned(), 3), ("bee".to_owned(), 2)]);
     let lengths = survey.lengths;
     assert_eq!((lengths.minimum_words, lengths.median_words, lengths.maximum_words), (1, 2, 5));
     assert_eq!(survey.first_rows.len(), 2);

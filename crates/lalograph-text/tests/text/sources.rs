@@ -34,8 +34,8 @@ fn tables_have_quoted_line_ends_awkward_names_and_ragged_rows() {
     assert_eq!(
         left_out(&folder, &reading),
         [
-            "visits.csv, line 4: a row of 2 fields, where the head has 3",
-            "visits.csv, line 5: a row of 4 fields, where the head has 3",
+            "visits.csv, line 4: a row of 2 fields, and the header row has 3",
+            "visits.csv, line 5: a row of 4 fields, and the header row has 3",
             "visits.csv, line 6: no text",
             "visits.csv, line 7: no label",
         ]
@@ -159,7 +159,7 @@ fn damaged_and_monstrous_compressed_files_are_named_and_what_came_before_is_kept
     let places = left_out(&folder, &reading);
     assert_eq!(places.len(), 4, "{places:?}");
     assert_eq!(reading.skipped[0].reason, Reason::Expands(500));
-    assert!(places[0].starts_with("bomb.txt.gz, line 1: it unpacks to more than 500 times"), "{places:?}");
+    assert!(places[0].starts_with("bomb.txt.gz, line 1: decompresses to more than 500 times"), "{places:?}");
     assert!(places[1].starts_with("cut.txt.gz, line ") && places[1].contains("too soon"), "{places:?}");
     assert!(places[2].starts_with("cut.txt.zst"), "{places:?}");
     assert!(places[3].starts_with("wrong.txt.gz: "), "{places:?}");
@@ -288,7 +288,7 @@ fn documents_of_great_length_are_read_up_to_the_limit_and_named_beyond_it() {
             }
             Err(other) => panic!("{other}"),
         };
-        assert_eq!(places, ["long.txt, line 1: one document of more than 10 bytes"]);
+        assert_eq!(places, ["long.txt, line 1: a document of more than 10 bytes"]);
     }
     // A quotation mark that is never closed must not swallow all memory.
     let rows = format!("text\n\"never closed\n{}", "and so on\n".repeat(2000));

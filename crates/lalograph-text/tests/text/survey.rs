@@ -16,7 +16,7 @@ fn classes_matches_kinds_and_duplicates_are_found() {
     let corpus =
         Corpus::find(&CorpusSpec { label: Some("label".into()), ..folder.files(&["a.csv"]) }).unwrap();
     let spec = SurveySpec {
-        commonest: 3,
+        most_frequent: 3,
         first_rows: 1,
         row_characters: 32,
         pattern: Some(Regex::new("[Qq]ueen (raced|seen)").unwrap()),
@@ -49,9 +49,9 @@ fn classes_matches_kinds_and_duplicates_are_found() {
     assert_eq!(kinds[&CharacterKind::Mark], (5, 7));
     assert_eq!(kinds[&CharacterKind::Space], (14, 14));
     assert_eq!(found.characters, kinds.values().map(|(characters, _)| characters).sum::<u64>());
-    assert_eq!(found.commonest[0], (".".to_owned(), 4));
-    assert_eq!(found.commonest[1], ("queen".to_owned(), 4));
-    assert_eq!(found.commonest_characters[0], ('e', 20));
+    assert_eq!(found.most_frequent[0], (".".to_owned(), 4));
+    assert_eq!(found.most_frequent[1], ("queen".to_owned(), 4));
+    assert_eq!(found.most_frequent_characters[0], ('e', 20));
     assert_eq!(found.first_rows[0].label.as_deref(), Some("steady"));
 }
 
@@ -96,10 +96,10 @@ fn what_is_counted_is_the_cleaned_text() {
     let folder = Folder::with(&[("a.txt", b"<p>The Bee</p> &amp; the bee\n")]);
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
     let cleaning = Cleaning { steps: vec![CleaningStep::StripHtml, CleaningStep::LowerCase] };
-    let spec = SurveySpec { cleaning, commonest: 9, ..SurveySpec::default() };
+    let spec = SurveySpec { cleaning, most_frequent: 9, ..SurveySpec::default() };
     let (found, _) = survey(&corpus, &spec, 1, &mut |_: u64| true).unwrap();
-    let commonest: Vec<&str> = found.commonest.iter().map(|(word, _)| word.as_str()).collect();
-    assert_eq!((commonest, found.words, found.bytes), (vec!["bee", "the", "&"], 5, 29));
+    let most_frequent: Vec<&str> = found.most_frequent.iter().map(|(word, _)| word.as_str()).collect();
+    assert_eq!((most_frequent, found.words, found.bytes), (vec!["bee", "the", "&"], 5, 29));
 }
 
 proptest! {
@@ -110,7 +110,7 @@ proptest! {
     ) {
         let folder = Folder::with(&[("a.txt", lines.join("\n").as_bytes())]);
         let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
-        let spec = SurveySpec { commonest: 10, first_rows: 3, row_characters: 9, examples: 3, near: Some(0.5), ..SurveySpec::default() };
+        let spec = SurveySpec { most_frequent: 10, first_rows: 3, row_characters: 9, examples: 3, near: Some(0.5), ..SurveySpec::default() };
         let Ok((one, _)) = survey(&corpus, &spec, 1, &mut |_: u64| true) else {
             prop_assert!(lines.iter().all(|line| line.trim().is_empty()));
             return Ok(());

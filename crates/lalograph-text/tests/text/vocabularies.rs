@@ -144,9 +144,9 @@ fn tokens_can_be_forced_in_kept_out_and_reserved_ones_spelt_at_will() {
     assert_eq!(words.shown(1).unwrap(), "?unknown?");
     assert_eq!(words.index_of("the"), Reserved::UNKNOWN);
     for (include, exclude, said) in [
-        ("two words", "", "it is cleaned and cut to two + words"),
+        ("two words", "", "make two + words of it"),
         ("bee", "bee", "both included and excluded"),
-        ("", "  ", "cut to nothing"),
+        ("", "  ", "make nothing of it"),
     ] {
         let list = |token: &str| if token.is_empty() { vec![] } else { vec![token.to_owned()] };
         let spec = VocabularySpec { include: list(include), exclude: list(exclude), ..of(Unit::Word) };
@@ -279,7 +279,7 @@ fn vocabularies_are_merged_extended_and_compared() {
     assert_eq!(first.extended(&second, 9, 2).unwrap().len(), first.len());
     let compared = first.compare(&second, 5);
     assert_eq!((compared.same_tokens, compared.shared_tokens, compared.same_index), (true, 2, 0));
-    assert_eq!(compared.only_first.commonest, own(&[("comb", 1)]));
+    assert_eq!(compared.only_first.most_frequent, own(&[("comb", 1)]));
     assert_eq!(
         (compared.only_second.tokens, compared.only_second.count, compared.only_second.total_count),
         (1, 1, 4)

@@ -91,7 +91,7 @@ proptest! {
                 prop_assert!(others.contains(&found.row));
                 let tolerance = 1e-3 * (1.0 + best.abs());
                 prop_assert!((worth(found.row) - best).abs() < tolerance, "{method:?} {found:?} {best}");
-                prop_assert!((f64::from(found.nearness) - best).abs() < tolerance, "{method:?} {found:?} {best}");
+                prop_assert!((f64::from(found.cosine) - best).abs() < tolerance, "{method:?} {found:?} {best}");
             }
         }
     }

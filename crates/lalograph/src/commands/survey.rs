@@ -47,7 +47,7 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<(), Failure> {
     }
     let spec = SurveySpec {
         cleaning,
-        commonest: args.top,
+        most_frequent: args.top,
         first_rows: args.rows,
         row_characters: 600,
         pattern: args.pattern.clone(),

@@ -100,9 +100,9 @@ fn classes(survey: &Survey) -> Scene {
 /// How often the word of each rank occurs, and how much of the text the words up to it cover.
 fn ranks(survey: &Survey) -> Option<Scene> {
     let counts = survey.rank_frequency.iter().map(|point| (point.rank as f64, point.count as f64));
-    let commonest = survey.rank_frequency.first().map_or(1.0, |point| point.count as f64);
+    let most_frequent = survey.rank_frequency.first().map_or(1.0, |point| point.count as f64);
     let last = survey.rank_frequency.last().map_or(1.0, |point| point.rank as f64);
-    let ideal = [(1.0, commonest), (last.min(commonest).max(1.0), (commonest / last).max(1.0))];
+    let ideal = [(1.0, most_frequent), (last.min(most_frequent).max(1.0), (most_frequent / last).max(1.0))];
     let place = |points: Points| drawable(points, Axis::Logarithmic, Axis::Logarithmic);
     let counted = line(place(counts.collect()), HONEY, "this corpus")?;
     let ideal = line(place(ideal.to_vec()), ASH, "count proportional to 1 / rank")?.with_dashed();

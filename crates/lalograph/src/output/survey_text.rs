@@ -27,10 +27,10 @@ pub(crate) fn render(survey: &Survey, screen: &Screen) -> String {
         section("Classes", classes(survey, screen));
     }
     section("Lengths of documents, in words and punctuation marks", histogram(survey, screen));
-    if !survey.commonest.is_empty() {
+    if !survey.most_frequent.is_empty() {
         section(
-            &format!("The {} most frequent words", count(survey.commonest.len() as u64)),
-            commonest(survey, screen),
+            &format!("The {} most frequent words", count(survey.most_frequent.len() as u64)),
+            most_frequent(survey, screen),
         );
         section("Words by rank", ranks(survey, screen));
         section(
@@ -122,6 +122,8 @@ pub(crate) fn render_counts(survey: &Survey, screen: &Screen) -> String {
 
 fn classes(survey: &Survey, screen: &Screen) -> String {
     let largest = survey.classes.first().map_or(1, |class| class.documents.max(1));
+    // The column of matches takes its room from the bars.
+    let width = if survey.matches.is_some() { BAR_WIDTH / 2 } else { BAR_WIDTH };
     let mut rows: Vec<Vec<String>> = survey
         .classes
         .iter()
@@ -138,7 +140,7 @@ fn classes(survey: &Survey, screen: &Screen) -> String {
             ]
             .into_iter()
             .chain(matching)
-            .chain([bar(class.documents, largest)])
+            .chain([bar(class.documents, largest, width)])
             .collect()
         })
         .collect();
@@ -163,17 +165,17 @@ fn classes(survey: &Survey, screen: &Screen) -> String {
     }
     let drawn = table(screen, &heads, &columns, &rows);
     let smallest = survey.classes.last().map_or(1, |class| class.documents.max(1));
-    let commonest = survey.classes.first().map_or(String::new(), |class| class.label.clone());
+    let most_frequent = survey.classes.first().map_or(String::new(), |class| class.label.clone());
     format!(
-        "{}\n  Always predicting `{commonest}` is right for {} of documents. The largest class has {:.1} times as many as the smallest.",
+        "{}\n  Always predicting `{most_frequent}` is right for {} of documents. The largest class has {:.1} times as many as the smallest.",
         coloured(&drawn, screen),
         percent(largest, survey.documents),
         largest as f64 / smallest as f64
     )
 }
 
-fn bar(value: u64, largest: u64) -> String {
-    "\u{2588}".repeat((value as f64 / largest.max(1) as f64 * BAR_WIDTH as f64).round() as usize)
+fn bar(value: u64, largest: u64, width: usize) -> String {
+    "\u{2588}".repeat((value as f64 / largest.max(1) as f64 * width as f64).round() as usize)
 }
 
 fn ranks(survey: &Survey, screen: &Screen) -> String {
@@ -208,11 +210,11 @@ fn characters(survey: &Survey, screen: &Screen) -> String {
     let columns = [Column::Text, Column::Number, Column::Number];
     let drawn = table(screen, &["kind", "characters", "share of bytes"], &columns, &rows);
     let listed: Vec<String> = survey
-        .commonest_characters
+        .most_frequent_characters
         .iter()
         .map(|(c, n)| format!("{} {}", visible(&c.to_string()), percent(*n, survey.characters)))
         .collect();
-    format!("{drawn}\n{}", indented(&format!("commonest: {}", listed.join(" \u{b7} ")), screen.width()))
+    format!("{drawn}\n{}", indented(&format!("most_frequent: {}", listed.join(" \u{b7} ")), screen.width()))
 }
 
 fn duplicates(survey: &Survey, screen: &Screen) -> String {
@@ -276,7 +278,7 @@ fn histogram(survey: &Survey, screen: &Screen) -> String {
         } else {
             format!("{}\u{2013}{}", count(from), count(from + width - 1))
         };
-        rows.push(vec![range, count(documents), bar(documents, tallest)]);
+        rows.push(vec![range, count(documents), bar(documents, tallest, BAR_WIDTH)]);
     }
     if beyond > 0 {
         let from = lowest + bars.len() as u64 * width;
@@ -299,9 +301,9 @@ fn coloured(drawn: &str, screen: &Screen) -> String {
     drawn.lines().map(line).collect::<Vec<_>>().join("\n")
 }
 
-fn commonest(survey: &Survey, screen: &Screen) -> String {
+fn most_frequent(survey: &Survey, screen: &Screen) -> String {
     let rows: Vec<Vec<String>> = survey
-        .commonest
+        .most_frequent
         .iter()
         .enumerate()
         .map(|(index, (word, n))| {

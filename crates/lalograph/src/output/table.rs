@@ -96,11 +96,14 @@ fn drawn(screen: &Screen, heads: &[&str], columns: &[Column], rows: &[Vec<String
     for (index, column) in columns.iter().enumerate() {
         let widest = least(*column, heads.get(index), &mut rows.iter().map(|row| row[index].as_str()));
         if let Some(drawn) = table.column_mut(index) {
+            let before = if index == 0 { 2 } else { 1 };
             if *column == Column::Number {
                 drawn.set_cell_alignment(CellAlignment::Right);
-                drawn.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(widest as u16)));
+                // The bound includes the padding.
+                let bound = Width::Fixed(widest as u16 + before + 1);
+                drawn.set_constraint(ColumnConstraint::LowerBoundary(bound));
             }
-            drawn.set_padding((if index == 0 { 2 } else { 1 }, 1));
+            drawn.set_padding((before, 1));
         }
     }
     let text: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();

@@ -83,7 +83,7 @@ fn a_demo_whose_run_never_began_is_made_again_and_one_whose_run_did_is_left_alon
 fn only_a_demo_gives_way_to_a_demo() {
     let workshop = Workshop::new();
     let kept = workshop.write("mine/letters.txt", "dear me");
-    workshop.run("demo --quick --dir mine --force").fails(1, &["left alone"]);
+    workshop.run("demo --quick --dir mine --force").fails(1, &["nothing in it was changed"]);
     assert_eq!(std::fs::read_to_string(kept).unwrap(), "dear me");
 }
 

@@ -44,7 +44,7 @@ fn campaign(kills: u64, seed: u64) {
             }
             let resumed = workshop.run(&format!("resume {name} --quiet"));
             assert!(
-                resumed.status == 0 || resumed.err.contains("has made all its steps"),
+                resumed.status == 0 || resumed.err.contains("has completed all its steps"),
                 "{name}: {resumed:?}"
             );
         } else {

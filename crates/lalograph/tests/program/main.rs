@@ -7,6 +7,7 @@ mod corpora;
 mod demo;
 mod endurance;
 mod full_disk;
+mod guide;
 mod hostile;
 mod judging;
 mod kills;

@@ -46,7 +46,7 @@ fn in_terminal(workshop: &Workshop, words: &[&str]) -> (Vec<u8>, i32) {
 fn obeyed(bytes: &[u8]) -> Option<String> {
     let text = String::from_utf8_lossy(bytes);
     let own = regex::Regex::new(
-        r"^\x1b\[(\?2026[hl]|\?25[hl]|\d*[ABKJ]|[01]m|38;2;(201;123;0|0;95;107|176;78;140|107;114;128|184;58;30)m)",
+        r"^\x1b\[(\?2026[hl]|\?25[hl]|\d*[ABKJ]|[01]m|38;2;(201;123;0|0;95;107|176;78;140|122;114;102|184;58;30)m)",
     )
     .unwrap();
     let mut rest = &text[..];

@@ -18,7 +18,7 @@ fn a_survey_counts_the_corpus_and_its_json_has_the_documented_shape() {
     let survey: Survey = serde_json::from_str(&done.ok()).unwrap();
     assert_eq!((survey.files, survey.documents, survey.skipped), (3, 3, 1));
     assert_eq!((survey.words, survey.distinct_words, survey.bytes), (8, 6, 29));
-    assert_eq!(survey.commonest[0], ("bee".to_owned(), 2));
+    assert_eq!(survey.most_frequent[0], ("bee".to_owned(), 2));
     let shown = workshop.run("survey a --document line").ok();
     assert!(shown.contains("3 in 3 files") && shown.contains("95 % up to 4"), "{shown}");
 }

@@ -87,7 +87,7 @@ fn planted_likeness_and_relations_are_found_by_each_way_of_learning() {
     workshop
         .run("embed relate w.safetensors Maudry whistled Hespr")
         .fails(1, &["no vector for `Hespr`", "`Hesper`"]);
-    workshop.run("embed judge w.safetensors").fails(2, &["nothing to evaluate on"]);
+    workshop.run("embed judge w.safetensors").fails(2, &["no evaluation file given"]);
     workshop.write("bad.tsv", "June\tJuly\t3\nJune\tmuch\n");
     workshop.run("embed judge w.safetensors --similarity bad.tsv").fails(1, &["bad.tsv: line 2"]);
     workshop.write("bad.txt", "# one\nJune July May\n");
@@ -102,7 +102,7 @@ fn neighbours_of_words_of_sums_and_of_texts() {
     let vectors = "thornmere/vectors.safetensors";
     let near = json(&workshop.run(&format!("embed near {vectors} June --count 4 --json")).ok());
     let found = near["queries"][0]["neighbours"].as_array().unwrap();
-    let figures: Vec<f64> = found.iter().map(|near| near["nearness"].as_f64().unwrap()).collect();
+    let figures: Vec<f64> = found.iter().map(|near| near["cosine"].as_f64().unwrap()).collect();
     assert!(figures.len() == 4 && figures.windows(2).all(|pair| pair[0] >= pair[1]), "{near}");
     assert!(found.iter().any(|near| near["word"] == "July"), "{near}");
     let sum = workshop.run(&format!("embed near {vectors} yawned --minus Hesper --plus Maudry")).ok();
@@ -128,7 +128,7 @@ fn neighbours_of_words_of_sums_and_of_texts() {
     assert!(apart(0, 0).abs() < 1e-6 && apart(0, 1) == apart(1, 0));
     assert!(apart(0, 1) < apart(0, 2) && apart(1, 0) < apart(1, 2), "{texts}");
     let shown = workshop.run_words(&words[..words.len() - 1]).ok();
-    assert!(shown.contains("How far the texts are apart") && shown.contains("Few bees"), "{shown}");
+    assert!(shown.contains("Distances between the texts") && shown.contains("Few bees"), "{shown}");
     workshop.run(&format!("embed near {vectors} Jun")).fails(1, &["no vector for `Jun`", "`June`"]);
     workshop
         .run(&format!("embed near {vectors} --sentence zzz"))
@@ -179,7 +179,7 @@ fn vectors_come_in_from_text_and_from_other_files_and_what_is_wrong_is_named() {
     workshop.write("none.txt", "zebra 0 1\n");
     workshop
         .run("embed import none.txt --vocabulary-file thornmere/vocabulary.json --output n.safetensors")
-        .fails(1, &["none of the"]);
+        .fails(1, &["for any of the"]);
     workshop.write("words.txt", "June\nJuly\n");
     workshop
         .run("embed import thornmere/runs/demo/demo.safetensors --words words.txt --tensor embedding --output n.safetensors")
@@ -290,7 +290,7 @@ fn a_model_begins_with_word_vectors_and_can_leave_them_as_they_are() {
     assert_ne!(near("learnt"), frozen);
     workshop
         .run("train thornmere/diaries --document line --embedding 32 --steps 2 --vectors w.safetensors --name wide")
-        .fails(1, &["of 24 dimensions, and 32 are needed", "--embedding"]);
+        .fails(1, &["24 dimensions, and 32 are needed", "--embedding"]);
     // The width is that of the file, of either form, and words that are not in it are named.
     let known: String = text
         .lines()

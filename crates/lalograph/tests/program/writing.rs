@@ -114,9 +114,9 @@ fn what_is_no_way_to_choose_is_refused_with_a_reason() {
     for (flags, status, message) in [
         ("--temperature NaN", 2, "a temperature must be above 0"),
         ("--temperature -1", 2, "a temperature must be above 0"),
-        ("--top-k 0", 2, "the top-k is 0, and must be at least 1"),
+        ("--top-k 0", 2, "the top-k is 0 and must be at least 1"),
         ("--top-k 99999", 2, "at most the size of the vocabulary"),
-        ("--top-p 1.5", 2, "the top-p is 1.5, and must be above 0 and at most 1"),
+        ("--top-p 1.5", 2, "the top-p is 1.5 and must be above 0 and at most 1"),
         ("--top-p 0", 2, "top-p"),
         ("--repeat-power 0.5", 2, "1 or above"),
         ("--beam 0", 2, "beam width"),
@@ -226,11 +226,11 @@ fn surprise_is_shown_without_colour_too_and_models_are_put_side_by_side() {
     for figure in ["documents", "bytes"] {
         assert_eq!((&both[0][figure], &both[1][figure]), (&models[0][figure], &models[0][figure]));
     }
-    // Cleaning that makes another text is said, and its figures are not put in order with others.
+    // Cleaning that changes the text is said, and its figures are not put in order with others.
     workshop.run("train thornmere/diaries --document line --cleaning lower-case --embedding 8 --hidden 16 --steps 4 --quiet --name lower").ok();
     let table =
         workshop.run("score thornmere/runs/demo thornmere/diaries --first 9 --beside runs/lower").ok();
-    assert!(table.contains("not comparable") && unwrapped(&table).contains("makes another text"), "{table}");
+    assert!(table.contains("not comparable") && unwrapped(&table).contains("changes the text"), "{table}");
     let alone = workshop.run("score runs/lower thornmere/diaries --first 9").ok();
     assert!(unwrapped(&alone).contains("cleaning changed 100.0 % of the documents"), "{alone}");
     let worst = workshop.run("score thornmere/runs/demo thornmere/diaries --first 30 --worst 2").ok();

@@ -66,7 +66,7 @@ pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
             }
         }
     }
-    // By direction, as nearness is.
+    // By direction, as cosine is.
     let vectors: Vec<&[f32]> = rows.iter().map(|&row| table.direction(row)).collect();
     let (layout, plane) = match args.layout {
         LayoutChoice::Principal => ("principal", principal(&vectors, args.seed)?),
@@ -99,7 +99,7 @@ pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
             &rows.iter().map(std::slice::from_ref).collect::<Vec<_>>(),
         )
         .into_iter()
-        .map(|found| found.iter().map(|other| (table.word(other.row).to_owned(), other.nearness)).collect())
+        .map(|found| found.iter().map(|other| (table.word(other.row).to_owned(), other.cosine)).collect())
         .collect();
     let source = args.vectors.display().to_string();
     set.write(&page, map_page(&source, &words, &points, &near, shares).as_bytes())?;

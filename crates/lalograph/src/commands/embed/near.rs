@@ -174,13 +174,13 @@ pub(super) fn method(choice: MethodChoice) -> Method {
     }
 }
 
-/// Words with their nearness as figures and bars.
+/// Words with their cosine as figures and bars.
 fn render(words: &[NearWord<'_>], screen: &Screen) -> String {
     let rows: Vec<Vec<String>> = words
         .iter()
         .map(|near| {
-            let length = (near.nearness.clamp(0.0, 1.0) * BAR as f64).round() as usize;
-            vec![near.word.to_owned(), format!("{:.3}", near.nearness), "\u{2588}".repeat(length)]
+            let length = (near.cosine.clamp(0.0, 1.0) * BAR as f64).round() as usize;
+            vec![near.word.to_owned(), format!("{:.3}", near.cosine), "\u{2588}".repeat(length)]
         })
         .collect();
     table(screen, &[], &[Column::Text, Column::Number, Column::Text], &rows)

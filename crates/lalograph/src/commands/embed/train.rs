@@ -333,6 +333,6 @@ fn say(
 fn near(table: &VectorTable, probe: u32) -> String {
     let found = table.nearest(table.at(probe), NEIGHBOURS, &[probe]);
     let near: Vec<String> =
-        found.iter().map(|other| format!("{} {:.2}", table.word(other.row), other.nearness)).collect();
+        found.iter().map(|other| format!("{} {:.2}", table.word(other.row), other.cosine)).collect();
     near.join(" \u{b7} ")
 }

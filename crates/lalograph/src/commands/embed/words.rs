@@ -19,7 +19,7 @@ use crate::output::screen::Screen;
 #[derive(Debug, Serialize)]
 pub(super) struct NearWord<'t> {
     pub(super) word: &'t str,
-    pub(super) nearness: f64,
+    pub(super) cosine: f64,
 }
 
 impl<'t> NearWord<'t> {
@@ -27,7 +27,7 @@ impl<'t> NearWord<'t> {
         let word = |neighbour: &Neighbour| NearWord {
             word: table.word(neighbour.row),
             // What single precision is worth.
-            nearness: (f64::from(neighbour.nearness) * 1e6).round() / 1e6,
+            cosine: (f64::from(neighbour.cosine) * 1e6).round() / 1e6,
         };
         found.iter().map(word).collect()
     }

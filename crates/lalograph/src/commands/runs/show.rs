@@ -12,7 +12,7 @@ use crate::commands::lookup::find_run;
 use crate::commands::settings::describe;
 use crate::failure::Failure;
 use crate::output::curve::perplexity_curve;
-use crate::output::number::{bytes, count, duration, perplexity};
+use crate::output::number::{bytes, count, counted, duration, perplexity};
 use crate::output::palette::ASH;
 use crate::output::screen::Screen;
 use crate::output::table::facts;
@@ -115,8 +115,8 @@ pub(super) fn about(history: &RunHistory) -> Vec<(&'static str, String)> {
     rows.push((
         "text",
         format!(
-            "{} documents, {}; {} training, {} validation, {} test tokens",
-            count(description.documents),
+            "{}, {}; {} training, {} validation, {} test tokens",
+            counted(description.documents, "document", "documents"),
             bytes(description.text_bytes),
             count(text.training_tokens),
             count(text.validation_tokens),

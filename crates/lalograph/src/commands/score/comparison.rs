@@ -59,6 +59,16 @@ pub(super) fn difference(other: &Judgement, base: &Judgement, same_cleaning: boo
     same.then(|| Difference::between(other, base))
 }
 
+/// The last part of each path, where no two are the same.
+fn short_names(models: &[(String, Judgement)]) -> Vec<String> {
+    let last = |name: &String| {
+        Path::new(name).file_name().map_or(name.clone(), |last| last.to_string_lossy().into_owned())
+    };
+    let names: Vec<String> = models.iter().map(|(name, _)| last(name)).collect();
+    let distinct = names.iter().collect::<std::collections::BTreeSet<_>>().len() == names.len();
+    if distinct { names } else { models.iter().map(|(name, _)| name.clone()).collect() }
+}
+
 /// Several models on one text.
 pub(super) fn side_by_side(models: &[(String, Judgement)], alike: &[bool], screen: &Screen) -> String {
     let first = models.first().map(|(_, judgement)| judgement);
@@ -76,14 +86,15 @@ pub(super) fn side_by_side(models: &[(String, Judgement)], alike: &[bool], scree
             }
         }
     };
+    let names = short_names(models);
     let rows: Vec<Vec<String>> = models
         .iter()
         .enumerate()
-        .map(|(at, (model, judgement))| {
+        .map(|(at, (_, judgement))| {
             let score = &judgement.score;
             let [difference, range] = above(judgement, at);
             vec![
-                model.clone(),
+                names[at].clone(),
                 format!("{:.4}", score.bits_per_byte),
                 difference,
                 range,

@@ -2,7 +2,7 @@
 
 use lalograph_lab::measure::score::Judgement;
 
-use crate::output::number::{bytes, count, percent, perplexity};
+use crate::output::number::{bytes, count, counted, percent, perplexity};
 
 /// Each figure with its name.
 pub(super) fn rows(found: &Judgement) -> Vec<(&'static str, String)> {
@@ -36,7 +36,7 @@ pub(super) fn rows(found: &Judgement) -> Vec<(&'static str, String)> {
         ),
     };
     vec![
-        ("text", format!("{} documents, {}", count(score.documents), bytes(score.bytes))),
+        ("text", format!("{}, {}", counted(score.documents, "document", "documents"), bytes(score.bytes))),
         ("tokens", format!("{}, with the end of each document", count(score.tokens))),
         ("unknown", unknown),
         ("loss", format!("{:.5} nats per token{error}", score.loss)),

@@ -24,7 +24,7 @@ use super::reading::{find_corpus, say_unknown, watched};
 use crate::cli::{PassageChoice, ScoreArgs, StateChoice};
 use crate::failure::Failure;
 use crate::interrupt;
-use crate::output::number::{count, perplexity};
+use crate::output::number::{count, counted, perplexity};
 use crate::output::palette::ASH;
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
@@ -136,11 +136,11 @@ pub(crate) fn run(args: &ScoreArgs, screen: &Screen) -> Result<(), Failure> {
         }
         for passage in passages {
             let head = format!(
-                "  {}, line {}: perplexity {} over {} tokens",
+                "  {}, line {}: perplexity {} over {}",
                 passage.path.display(),
                 count(passage.line),
                 perplexity(passage.perplexity),
-                count(passage.score.tokens)
+                counted(passage.score.tokens, "token", "tokens")
             );
             screen.line(&screen.styled(ASH.style().bold(), &head))?;
             screen.line(&indented(&passage.text, screen.width()))?;

@@ -15,7 +15,7 @@ use crate::cli::{CorpusArgs, VocabBuildArgs, VocabCompareArgs, VocabExtendArgs, 
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
-use crate::output::number::{count, percent, visible};
+use crate::output::number::{count, counted, percent, visible};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, facts, table};
 
@@ -84,8 +84,8 @@ pub(super) fn extend(args: &VocabExtendArgs, screen: &Screen) -> Result<(), Fail
     let new = count_corpus(&args.corpus, &spec, existing, screen)?;
     let extended = old.extended(&new, args.add.unwrap_or(usize::MAX), args.minimum_count)?;
     screen.note(&format!(
-        "{} tokens added; {} keep their indices",
-        count((extended.len() - old.len()) as u64),
+        "{} added; {} keep their indices",
+        counted((extended.len() - old.len()) as u64, "token", "tokens"),
         count(old.len() as u64)
     ));
     write(&extended, &args.output, existing, screen)
@@ -117,7 +117,7 @@ pub(super) fn compare(args: &VocabCompareArgs, screen: &Screen) -> Result<(), Fa
     ];
     let mut lines = vec![screen.heading("The two vocabularies"), facts(screen, &rows)];
     for (name, own) in names.iter().zip([&compared.only_first, &compared.only_second]) {
-        let OneSided { tokens, count: uses, total_count, commonest } = own;
+        let OneSided { tokens, count: uses, total_count, most_frequent } = own;
         lines.push(format!(
             "\n{}",
             screen.heading(&format!(
@@ -127,7 +127,7 @@ pub(super) fn compare(args: &VocabCompareArgs, screen: &Screen) -> Result<(), Fa
             ))
         ));
         let rows: Vec<Vec<String>> =
-            commonest.iter().map(|(token, n)| vec![visible(token), count(*n)]).collect();
+            most_frequent.iter().map(|(token, n)| vec![visible(token), count(*n)]).collect();
         if !rows.is_empty() {
             lines.push(table(screen, &["token", "count"], &[Column::Text, Column::Number], &rows));
         }

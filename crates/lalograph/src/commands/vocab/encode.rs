@@ -7,7 +7,7 @@ use super::super::input::text_or_input;
 use super::vocabularies::load;
 use crate::cli::{VocabDecodeArgs, VocabEncodeArgs};
 use crate::failure::Failure;
-use crate::output::number::{count, visible};
+use crate::output::number::{count, counted, visible};
 use crate::output::palette::{ASH, BRICK};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, table};
@@ -80,7 +80,8 @@ pub(super) fn encode(args: &VocabEncodeArgs, screen: &Screen) -> Result<(), Fail
     let drawn = table(screen, &["place", "token", "index", ""], &columns, &rows)
         .replace(" unknown", &format!(" {}", screen.styled(BRICK.style().bold(), "unknown")))
         .replace(" part of a character", &format!(" {}", screen.styled(ASH.style(), "part of a character")));
-    let mut closing = format!("{} tokens, {} unknown", count(rows.len() as u64), count(unknown_tokens));
+    let mut closing =
+        format!("{}, {} unknown", counted(rows.len() as u64, "token", "tokens"), count(unknown_tokens));
     if tokens_cut > 0 {
         closing.push_str(&format!(", {} cut off", count(tokens_cut)));
     }

@@ -11,7 +11,7 @@ use crate::cli::TokenArgs;
 use crate::commands::lookup::model_path;
 use crate::commands::reading::cleaning_steps;
 use crate::failure::Failure;
-use crate::output::number::{count, percent};
+use crate::output::number::{self, count, percent};
 use crate::output::screen::Screen;
 use crate::output::table::facts;
 
@@ -74,10 +74,10 @@ pub(crate) fn render_size(vocabulary: &Vocabulary, screen: &Screen) -> String {
         (
             "counted on",
             format!(
-                "{} {} in {} documents, {} different ones",
+                "{} {} in {}, {} different ones",
                 count(counted.tokens),
                 unit.plural(),
-                count(counted.documents),
+                number::counted(counted.documents, "document", "documents"),
                 count(counted.distinct_tokens)
             ),
         ),

@@ -34,7 +34,7 @@ pub(crate) fn map_page(
         .zip(places.iter().zip(&labels))
         .zip(near)
         .map(|((word, (&(x, y), label)), near)| {
-            let near: Vec<String> = near.iter().map(|(other, nearness)| format!("{other} {nearness:.2}")).collect();
+            let near: Vec<String> = near.iter().map(|(other, cosine)| format!("{other} {cosine:.2}")).collect();
             let told = text(&format!("{word}\nnear: {}", near.join(", ")));
             let word = text(word);
             format!(

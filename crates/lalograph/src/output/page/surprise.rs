@@ -1,7 +1,7 @@
 //! A text with every token in the colour of the surprise it was to a model.
 
 use super::parts::{page, pairs, section, text};
-use crate::output::number::{count, perplexity};
+use crate::output::number::{count, counted, perplexity};
 
 /// Tokens on a page; more would make it slow to open.
 pub(crate) const SHOWN_ON_PAGE: usize = 50_000;
@@ -95,11 +95,11 @@ fn article((path, line): &(String, u64), tokens: &[SurpriseToken]) -> String {
         ));
     }
     format!(
-        "<article class=\"surprise\"><h3>{}, line {}: perplexity {} over {} tokens</h3><p>{spans}</p></article>\n",
+        "<article class=\"surprise\"><h3>{}, line {}: perplexity {} over {}</h3><p>{spans}</p></article>\n",
         text(path),
         count(*line),
         perplexity(mean),
-        count(tokens.len() as u64)
+        counted(tokens.len() as u64, "token", "tokens")
     )
 }
 
