@@ -9,19 +9,24 @@ use crate::corpus::joined;
 
 type Map<K, V> = HashMap<K, V, FixedState>;
 
+// These constants were chosen by bytes per token of held-out English (docs/measurements.md, "Subwords").
+
 /// Characters of the longest token.
-const LONGEST: usize = 16;
-/// Tokens that learning begins with, for each one wanted; and at least so many.
-const SEEDS_EACH: usize = 8;
+const LONGEST: usize = 20;
+/// Candidates that learning starts with, for each token wanted.
+const SEEDS_EACH: usize = 5;
+/// The least number of candidates.
 const SEEDS_LEAST: usize = 20_000;
-/// Different pieces that seeds are taken from, the most frequent.
+/// Different pieces that candidates are taken from, the most frequent.
 const SEED_PIECES: usize = 200_000;
 /// Rounds of expectation and maximisation between two prunings.
-const ROUNDS: usize = 2;
-/// What a pruning leaves.
-const KEPT: f64 = 0.75;
-/// How much less likely a byte is than the least likely token, in nats.
-const BYTE_PENALTY: f64 = 4.0;
+const ROUNDS: usize = 3;
+/// Share of the tokens that a pruning keeps.
+const KEPT: f64 = 0.7;
+/// Expected uses below which a token is dropped at once.
+const LEAST_USES: f64 = 1.0;
+/// Difference of log-probability between the least likely token and a byte, in nats.
+const BYTE_COST: f64 = 2.0;
 
 /// Tokens with the logarithms of their probabilities, found by their first bytes.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -74,7 +79,7 @@ impl CutTable {
             pieces.scores.push(score);
         }
         let least = pieces.scores.iter().copied().fold(0.0, f64::min);
-        pieces.byte_score = least - BYTE_PENALTY;
+        pieces.byte_score = least - BYTE_COST;
         pieces
     }
 
@@ -294,9 +299,9 @@ fn maximise(tokens: &mut Vec<Token>, expected: &[f64]) {
     tokens.retain(|token| {
         let count = expected[at];
         at += 1;
-        let stays = count >= 0.5 || token.text.chars().nth(1).is_none();
+        let stays = count >= LEAST_USES || token.text.chars().nth(1).is_none();
         if stays {
-            kept.push(count.max(0.5));
+            kept.push(count.max(LEAST_USES));
         }
         stays
     });
@@ -306,7 +311,7 @@ fn maximise(tokens: &mut Vec<Token>, expected: &[f64]) {
     }
 }
 
-/// Takes away the tokens without which the text would lose least of its likelihood, a quarter at most.
+/// Takes away the tokens without which the text would lose least of its likelihood, at most three tenths.
 fn prune(tokens: &mut Vec<Token>, pieces: &[(Box<str>, u64)], size: usize, threads: usize) {
     let model = model_of(tokens);
     let mut used = vec![0u64; tokens.len()];

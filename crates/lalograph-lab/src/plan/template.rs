@@ -27,16 +27,16 @@ impl Preset {
             Self::Word => {}
             Self::Character => {
                 plan.vocabulary.unit = Unit::Character;
-                (plan.model.embedding, plan.model.hidden, plan.model.layers) = (32, 384, 2);
+                (plan.model.embedding, plan.model.hidden, plan.model.layers) = (48, 320, 1);
                 // A word of text is five or six characters: the past has to reach further.
-                (plan.training.window, plan.training.batch) = (128, 32);
+                (plan.training.window, plan.training.batch) = (48, 16);
                 plan.samples.tokens = 300;
             }
             Self::LargeVocabulary => {
                 plan.vocabulary.size = Some(50_000);
                 (plan.model.embedding, plan.model.hidden) = (256, 512);
                 plan.model.softmax = Softmax::Clustered;
-                (plan.training.window, plan.training.batch) = (35, 64);
+                (plan.training.window, plan.training.batch) = (32, 32);
             }
         }
         plan

@@ -76,8 +76,9 @@ section! {
         pub lanes: usize = 2,
         /// Peak learning rate.
         pub learning_rate: f64 = 0.006,
-        /// Steps of linear warm-up.
-        pub warmup_steps: u64 = 50,
+        /// Steps of linear warm-up; if not set, 200, or a quarter of the steps if the run has fewer than 800.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub warmup_steps: Option<u64> = None,
         /// Schedule after the warm-up: `constant`; `step` and `exponential` (by `schedule_factor` every `schedule_steps`); `cosine` (to `schedule_end` of the peak at the last step); `inverse_square_root` (half of the peak after three times `schedule_steps`); `one_cycle` (up for a third of the steps, then down to `schedule_end`); `plateau` (by `schedule_factor` after `schedule_patience` validations without improvement).
         pub schedule: Schedule = Schedule::Cosine,
         /// Factor of the learning rate for `step`, `exponential` and `plateau`.
@@ -85,11 +86,11 @@ section! {
         /// Steps for `step`, `exponential` and `inverse_square_root`.
         pub schedule_steps: u64 = 1000,
         /// Final share of the peak learning rate for `cosine` and `one_cycle`.
-        pub schedule_end: f64 = 0.01,
+        pub schedule_end: f64 = 0.1,
         /// Validations without improvement before `plateau` lowers the learning rate.
         pub schedule_patience: u64 = 2,
         /// Clip the gradient to this norm; 0 = no clipping.
-        pub clip_norm: f64 = 1.0,
+        pub clip_norm: f64 = 0.3,
         /// Clip each number of the gradient to this value first; 0 = no clipping.
         pub clip_value: f64 = 0.0,
         /// Dropout of token vectors, between layers and before the output, 0 to 0.95. `[regularisation]` sets each of them separately.

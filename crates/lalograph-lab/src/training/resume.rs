@@ -5,6 +5,7 @@ use std::path::Path;
 use lalograph_storage::Storage;
 
 use super::run_loop::Running;
+use super::schedule::depends_on_length;
 use crate::artefact::checkpoint::{checkpoints, keep_newest, newest};
 use crate::error::LabError;
 use crate::plan::Plan;
@@ -106,6 +107,11 @@ impl Resumable {
     /// Its plan, with the changes.
     pub fn plan(&self) -> &Plan {
         &self.plan
+    }
+
+    /// Whether the learning rates of the steps to come depend on the number of steps of the run.
+    pub fn rate_depends_on_length(&self) -> bool {
+        depends_on_length(&self.plan.training, self.description().steps)
     }
 
     /// Its folder.

@@ -4,6 +4,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::plan::{Schedule, TrainingPlan};
 
+/// Steps of warm-up that nobody has set, in a run that is long enough.
+const LONGEST_WARMUP: u64 = 200;
 /// The share of the steps over which one cycle rises.
 const RISE: f64 = 1.0 / 3.0;
 
@@ -23,28 +25,37 @@ impl Default for Plateau {
     }
 }
 
+/// Whether the learning rates after `made` steps depend on the number of steps of the run.
+pub(crate) fn depends_on_length(plan: &TrainingPlan, made: u64) -> bool {
+    let to_the_end = matches!(plan.schedule, Schedule::Cosine | Schedule::OneCycle);
+    to_the_end || (plan.warmup_steps.is_none() && made < 4 * LONGEST_WARMUP)
+}
+
 /// A schedule under way.
 #[derive(Debug, Clone)]
 pub(crate) struct RateSchedule {
     plan: TrainingPlan,
     steps: u64,
+    warmup: u64,
     pub(crate) plateau: Plateau,
 }
 
 impl RateSchedule {
     /// The schedule of a run of so many steps.
     pub(crate) fn new(plan: &TrainingPlan, steps: u64) -> Self {
-        Self { plan: plan.clone(), steps, plateau: Plateau::default() }
+        let warmup = plan.warmup_steps.unwrap_or_else(|| LONGEST_WARMUP.min(steps / 4));
+        Self { plan: plan.clone(), steps, warmup, plateau: Plateau::default() }
     }
 
     /// The learning rate of a step, from 1: a straight rise over the warm-up, then the schedule.
     pub(crate) fn rate(&self, step: u64) -> f64 {
-        let TrainingPlan { learning_rate, warmup_steps, schedule_factor, schedule_end, .. } = self.plan;
-        if step <= warmup_steps {
-            return learning_rate * step as f64 / warmup_steps as f64;
+        let TrainingPlan { learning_rate, schedule_factor, schedule_end, .. } = self.plan;
+        let warmup = self.warmup;
+        if step <= warmup {
+            return learning_rate * step as f64 / warmup as f64;
         }
-        let done = (step - warmup_steps) as f64;
-        let share = (done / self.steps.saturating_sub(warmup_steps).max(1) as f64).min(1.0);
+        let done = (step - warmup) as f64;
+        let share = (done / self.steps.saturating_sub(warmup).max(1) as f64).min(1.0);
         let period = self.plan.schedule_steps as f64;
         let fall = |share: f64| {
             schedule_end + (1.0 - schedule_end) * 0.5 * (1.0 + (std::f64::consts::PI * share).cos())
@@ -82,13 +93,13 @@ impl RateSchedule {
 
 #[cfg(test)]
 mod tests {
-    use super::RateSchedule;
+    use super::{RateSchedule, depends_on_length};
     use crate::plan::{Schedule, TrainingPlan};
 
     fn schedule(schedule: Schedule) -> RateSchedule {
         let plan = TrainingPlan {
             learning_rate: 0.5,
-            warmup_steps: 10,
+            warmup_steps: Some(10),
             schedule,
             schedule_factor: 0.25,
             schedule_steps: 20,
@@ -128,8 +139,20 @@ mod tests {
     }
 
     #[test]
+    fn a_warm_up_that_is_not_set_is_a_quarter_of_a_short_run() {
+        let plan = TrainingPlan { schedule: Schedule::Constant, ..TrainingPlan::default() };
+        for (steps, warmup) in [(1, 0), (40, 10), (799, 199), (800, 200), (100_000, 200)] {
+            let schedule = RateSchedule::new(&plan, steps);
+            assert_eq!(schedule.rate(warmup + 1), plan.learning_rate, "{steps}");
+            assert!(warmup == 0 || schedule.rate(warmup / 2) < 0.51 * plan.learning_rate, "{steps}");
+        }
+        assert!(depends_on_length(&plan, 799) && !depends_on_length(&plan, 800));
+    }
+
+    #[test]
     fn without_a_warm_up_the_first_step_has_the_whole_rate() {
-        let plan = TrainingPlan { warmup_steps: 0, schedule: Schedule::Constant, ..TrainingPlan::default() };
+        let plan =
+            TrainingPlan { warmup_steps: Some(0), schedule: Schedule::Constant, ..TrainingPlan::default() };
         assert_eq!(RateSchedule::new(&plan, 10).rate(1), plan.learning_rate);
     }
 }

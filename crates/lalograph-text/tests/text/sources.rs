@@ -302,8 +302,8 @@ fn documents_of_great_length_are_read_up_to_the_limit_and_named_beyond_it() {
     assert_eq!(
         left_out(&folder, &reading),
         [
-            "a.csv, line 2: one document of more than 5000 bytes",
-            "b.jsonl, line 1: one document of more than 5000 bytes"
+            "a.csv, line 2: a document of more than 5000 bytes",
+            "b.jsonl, line 1: a document of more than 5000 bytes"
         ]
     );
 }

@@ -26,7 +26,7 @@ pub(crate) enum EmbedCommand {
 /// `embed train`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph embed train thornmere/diaries --document line --output words.safetensors\n  lalograph embed train thornmere/diaries --document line --pieces 3-5 --epochs 2 --output pieces.safetensors\n  lalograph embed train thornmere/diaries --document line --factorise --output counted.safetensors"
+    after_help = "Examples:\n  lalograph embed train thornmere/diaries --document line --output words.safetensors\n  lalograph embed train thornmere/diaries --document line --pieces 2-5 --epochs 2 --output pieces.safetensors\n  lalograph embed train thornmere/diaries --document line --factorise --output counted.safetensors"
 )]
 pub(crate) struct EmbedTrainArgs {
     /// Files, folders or patterns such as 'letters/*.txt'. Gzip and Zstandard are decompressed.
@@ -70,72 +70,72 @@ pub(crate) struct EmbedTrainArgs {
         value_enum,
         value_name = "WHICH",
         default_value = "word-to-context",
-        help_heading = "Learning"
+        help_heading = "Training"
     )]
     pub(crate) direction: DirectionChoice,
     /// Dimensions of a vector.
-    #[arg(long, value_name = "N", default_value_t = 100, help_heading = "Learning")]
+    #[arg(long, value_name = "N", default_value_t = 128, help_heading = "Training")]
     pub(crate) dimensions: usize,
     /// Context window: at most N words on each side; the size is drawn between 1 and N for each word.
-    #[arg(long, value_name = "N", default_value_t = 5, help_heading = "Learning")]
+    #[arg(long, value_name = "N", default_value_t = 4, help_heading = "Training")]
     pub(crate) window: usize,
     /// Always use the whole context window.
-    #[arg(long, help_heading = "Learning", conflicts_with = "factorise")]
+    #[arg(long, help_heading = "Training", conflicts_with = "factorise")]
     pub(crate) fixed_window: bool,
     /// Negative samples for each prediction (0 = full softmax).
-    #[arg(long, value_name = "N", default_value_t = 5, help_heading = "Learning")]
+    #[arg(long, value_name = "N", default_value_t = 6, help_heading = "Training")]
     pub(crate) negative_samples: usize,
     /// Randomly skip words more frequent than this share (0 = never).
     #[arg(
         long,
         value_name = "SHARE",
-        default_value_t = 1e-3,
-        help_heading = "Learning",
+        default_value_t = 0.004,
+        help_heading = "Training",
         conflicts_with = "factorise"
     )]
     pub(crate) subsample: f64,
-    /// Initial learning rate, with linear decay to almost 0 (default: 0.05, or 0.25 for context-to-word).
-    #[arg(long, value_name = "RATE", help_heading = "Learning", conflicts_with = "factorise")]
+    /// Initial learning rate, with linear decay to almost 0 (default: 0.06, or 0.25 for context-to-word).
+    #[arg(long, value_name = "RATE", help_heading = "Training", conflicts_with = "factorise")]
     pub(crate) learning_rate: Option<f64>,
     /// Number of epochs.
     #[arg(
         long,
         value_name = "N",
-        default_value_t = 5,
-        help_heading = "Learning",
+        default_value_t = 8,
+        help_heading = "Training",
         conflicts_with = "factorise"
     )]
     pub(crate) epochs: u64,
     /// Train vectors of word pieces of MIN to MAX characters too, so that unseen words have vectors (default: off).
-    #[arg(long, value_name = "MIN-MAX", value_parser = parse_range, help_heading = "Learning", conflicts_with = "factorise")]
+    #[arg(long, value_name = "MIN-MAX", value_parser = parse_range, help_heading = "Training", conflicts_with = "factorise")]
     pub(crate) pieces: Option<(usize, usize)>,
     /// Number of rows that all pieces are hashed to.
-    #[arg(long, value_name = "N", default_value_t = 100_000, requires = "pieces", help_heading = "Learning")]
+    #[arg(long, value_name = "N", default_value_t = 100_000, requires = "pieces", help_heading = "Training")]
     pub(crate) piece_rows: u32,
     /// Count co-occurrences and factorise the matrix of shifted positive pointwise mutual information instead of predicting; --negative-samples is the
     /// shift.
-    #[arg(long, help_heading = "Learning")]
+    #[arg(long, help_heading = "Training")]
     pub(crate) factorise: bool,
     /// Random seed.
-    #[arg(long, value_name = "N", default_value_t = 1, help_heading = "Learning")]
+    #[arg(long, value_name = "N", default_value_t = 1, help_heading = "Training")]
     pub(crate) seed: u64,
     /// Do not synchronise threads: faster with many threads, but results are not repeatable.
-    #[arg(long, help_heading = "Learning", conflicts_with_all = ["factorise", "lanes"])]
+    #[arg(long, help_heading = "Training", conflicts_with_all = ["factorise", "lanes"])]
     pub(crate) fast: bool,
     /// Number of parts of the text to train on in parallel. Results depend on it, but not on the number of threads.
     #[arg(
         long,
         value_name = "N",
         default_value_t = 2,
-        help_heading = "Learning",
+        help_heading = "Training",
         conflicts_with = "factorise"
     )]
     pub(crate) lanes: usize,
     /// Number of threads (default: all processors).
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..), help_heading = "Learning")]
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..), help_heading = "Training")]
     pub(crate) threads: Option<u16>,
     /// Show the neighbours of this word during training; can be repeated (default: four frequent words).
-    #[arg(long, value_name = "WORD", help_heading = "Learning")]
+    #[arg(long, value_name = "WORD", help_heading = "Training")]
     pub(crate) probe: Vec<String>,
 }
 
@@ -152,7 +152,7 @@ fn parse_range(text: &str) -> Result<(usize, usize), String> {
     let (shortest, longest) = text.split_once('-').unwrap_or((text, text));
     match (shortest.trim().parse(), longest.trim().parse()) {
         (Ok(shortest), Ok(longest)) => Ok((shortest, longest)),
-        _ => Err("two numbers of characters are wanted, such as 3-6".into()),
+        _ => Err("two numbers of characters are wanted, such as 2-5".into()),
     }
 }
 

@@ -1,7 +1,6 @@
 //! `resume`: continue a run.
 
 use lalograph_lab::data::token_cache::TokenCache;
-use lalograph_lab::plan::Schedule;
 use lalograph_lab::prepare_again;
 use lalograph_lab::training::resume::{Changes, Resumable};
 use lalograph_storage::Existing;
@@ -46,7 +45,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
         screen.line(&render_start(&prepared, screen))?;
     }
     let longer = args.epochs.is_some() || args.steps.is_some();
-    if longer && matches!(resumable.plan().training.schedule, Schedule::Cosine | Schedule::OneCycle) {
+    if longer && resumable.rate_depends_on_length() {
         screen.note(
             "the schedule depends on the number of steps: the learning rate continues as in a run of the new length",
         );

@@ -197,7 +197,7 @@ fn way(args: &EmbedTrainArgs) -> Result<Way, Failure> {
     }
     let (direction, usual) = match args.direction {
         DirectionChoice::ContextToWord => (Direction::ContextToWord, 0.25),
-        DirectionChoice::WordToContext => (Direction::WordToContext, 0.05),
+        DirectionChoice::WordToContext => (Direction::WordToContext, 0.06),
     };
     let settings = Settings {
         direction,
@@ -335,4 +335,23 @@ fn near(table: &VectorTable, probe: u32) -> String {
     let near: Vec<String> =
         found.iter().map(|other| format!("{} {:.2}", table.word(other.row), other.cosine)).collect();
     near.join(" \u{b7} ")
+}
+
+#[cfg(test)]
+mod tests {
+    use clap::Parser;
+    use lalograph_vectors::train::Settings;
+
+    use super::{Way, way};
+    use crate::cli::{Cli, Command, EmbedCommand};
+
+    #[test]
+    fn options_that_are_not_given_have_the_defaults_of_the_library() {
+        let cli = Cli::try_parse_from(["lalograph", "embed", "train", "letters.txt"]).unwrap();
+        let Command::Embed { command: EmbedCommand::Train(args) } = cli.command else {
+            panic!("another command");
+        };
+        let Way::Predicting(settings) = way(&args).unwrap() else { panic!("another way") };
+        assert_eq!(settings, Settings::default());
+    }
 }
