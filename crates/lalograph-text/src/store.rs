@@ -628,6 +628,6 @@ mod tests {
         assert!(open(b"short", &own).unwrap_err().to_string().contains("cut short"));
         let mut foreign = bytes.clone();
         foreign[..HEADER_BYTES].fill(b'x');
-        assert!(open(&foreign, &own).unwrap_err().to_string().contains("no token store"));
+        assert!(open(&foreign, &own).unwrap_err().to_string().contains("not a token store"));
     }
 }

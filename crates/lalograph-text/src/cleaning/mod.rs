@@ -316,7 +316,7 @@ mod tests {
         }
         let error =
             serde_json::from_str::<CleaningStep>(r#"{"replace":{"pattern":"[","with":""}}"#).unwrap_err();
-        assert!(error.to_string().contains("cannot be understood"), "{error}");
+        assert!(error.to_string().contains("invalid pattern"), "{error}");
     }
 
     #[test]

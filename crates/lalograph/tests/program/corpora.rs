@@ -111,9 +111,7 @@ fn columns_flags_and_encodings_that_do_not_fit_are_answered_with_advice() {
     workshop.run("survey a.txt --encoding martian").fails(2, &["no encoding `martian`", "latin1"]);
     workshop.run("survey a.txt --match (").fails(2, &["--match"]);
     workshop.run("survey a.txt --near=7").fails(2, &["at most 1"]);
-    workshop
-        .run("survey a.txt --cleaning lower")
-        .fails(2, &["no cleaning step is called `lower`", "lower_case"]);
+    workshop.run("survey a.txt --cleaning lower").fails(2, &["no cleaning step `lower`", "lower_case"]);
     workshop.run("survey a.txt --delimiter \u{e9}").fails(2, &["corpus.delimiter", "ASCII"]);
     workshop.write("empty/inner/a.txt", "x");
     workshop.run("survey empty").fails(1, &["no files ending in .txt", "--recursive"]);
@@ -306,7 +304,7 @@ fn what_a_split_sets_aside_is_explained() {
         let told = workshop.run(&asked).ok();
         assert!(told.contains("1 document set aside for the label (dispute)"), "{told}");
         assert!(told.contains("a.csv, line 5: dispute"), "{told}");
-        if told.contains("set aside between two parts") {
+        if told.contains("near duplicates of documents in two parts") {
             assert!(told.contains("a.csv, line 4: near duplicates of two parts"), "{told}");
             found = Some(json(&workshop.run(&format!("{asked} --force --json")).ok()));
         }

@@ -17,7 +17,7 @@ fn json(text: &str) -> Value {
 fn begun(workshop: &Workshop, name: &str) -> (Child, BufReader<std::process::ChildStdout>) {
     let words = format!(
         "train thornmere/diaries --document line --hidden 64 --epochs 100000 --validate-every 5 --samples-every 0 \
-         --set training.schedule=constant --name {name} --json"
+         --set training.schedule=constant --set training.warmup_steps=10 --name {name} --json"
     );
     let mut child = workshop
         .command()
@@ -67,7 +67,7 @@ fn a_run_that_is_told_to_end_says_how_to_go_on_and_ends_as_if_it_had_not_been() 
         assert!(done.contains("validation perplexity"), "{done}");
         let words = format!(
             "train thornmere/diaries --document line --hidden 64 --steps {steps} --validate-every 5 --samples-every 0 \
-             --set training.schedule=constant --set training.epochs=100000 --name whole-{name} --quiet"
+             --set training.schedule=constant --set training.warmup_steps=10 --set training.epochs=100000 --name whole-{name} --quiet"
         );
         workshop.run_words(&words.split_whitespace().collect::<Vec<_>>()).ok();
         let model =
@@ -173,7 +173,7 @@ fn a_run_is_gone_on_with_from_another_folder_and_given_more() {
     workshop.write("letters.txt", letters("mill"));
     workshop
         .run("resume two --steps 12")
-        .fails(1, &["the corpus is not the one that runs/two was begun with"]);
+        .fails(1, &["the corpus is not the one that runs/two was started with"]);
 }
 
 #[test]
@@ -583,7 +583,7 @@ fn plans_are_written_for_a_purpose_and_checked_with_every_mistake_named() {
         "{done:?}"
     );
     assert!(done.out.contains("wrong.toml:4:2: no setting `trainig"), "{done:?}");
-    done.fails(1, &["2 things are wrong"]);
+    done.fails(1, &["2 problems in the plan"]);
     workshop.write("wrong.toml", "[model]\nhidden = 0\nlayers = 0\n[corpus]\npaths = [\"nowhere\"]\n");
     let found = workshop.run("plan check wrong.toml --json");
     let problems = json(&found.out)["problems"].as_array().unwrap().clone();

@@ -251,7 +251,7 @@ fn damaged_and_foreign_model_files_are_refused() {
     }
     workshop.run("sample missing.safetensors").fails(1, &["missing.safetensors"]);
     workshop.write("empty/nothing", "");
-    workshop.run("sample empty").fails(1, &["holds no model file"]);
+    workshop.run("sample empty").fails(1, &["no model file in this folder"]);
 }
 
 #[test]
@@ -269,7 +269,7 @@ fn corpora_that_cannot_be_trained_on_are_refused_and_nothing_is_left_behind() {
         ("train short.txt", 1, "--batch or --window"),
         ("train nowhere", 1, "no such file or folder"),
         ("train folder", 1, "no files ending in .txt"),
-        ("train words.txt --minimum-count 5000", 1, "nothing but its reserved tokens"),
+        ("train words.txt --minimum-count 5000", 1, "reserved tokens only"),
         ("train words.txt --vocabulary-file nowhere.json", 1, "nowhere.json"),
         ("train -", 2, "standard input"),
         ("train words.txt --hidden 0", 2, "`model.hidden` is 0"),
