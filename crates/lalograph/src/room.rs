@@ -55,6 +55,6 @@ mod tests {
     fn what_no_machine_has_is_refused_and_little_is_not() {
         check(1, "a byte", "").unwrap();
         let refused = check(u64::MAX, "everything", "ask for less");
-        assert!(refused.is_err_and(|failure| failure.words().starts_with("everything would take")));
+        assert!(refused.is_err_and(|failure| failure.words().starts_with("everything needs")));
     }
 }

@@ -8,6 +8,7 @@ use lalograph_demo::{
 use lalograph_lab::run::records::{MetricsRecord, read_lines};
 use lalograph_lab::run::shelf;
 use lalograph_lab::{LabError, LanguageTask, Plan, RunFolder, TrainingOutcome};
+use lalograph_net::Cell;
 use lalograph_storage::{Existing, FileSet, Folder, StorageError};
 use lalograph_text::Division;
 use lalograph_text::survey::SurveySpec;
@@ -236,18 +237,18 @@ fn demo_plan(args: &DemoArgs) -> Plan {
     plan.samples.tokens = 130;
     plan.model.embedding = 64;
     plan.model.hidden = 128;
-    // The grammar agrees over fifty tokens and more: the memory has to last.
-    plan.model.keep_bias = Some(3.0);
-    plan.training.batch = 16;
-    plan.training.window = 64;
-    plan.training.learning_rate = 0.01;
-    plan.training.clip_norm = 0.25;
+    plan.training.window = 48;
     if args.quick {
-        plan.training.epochs = 16;
+        // In few steps a GRU learns more.
+        plan.model.cell = Cell::Gru;
+        plan.training.epochs = 12;
         plan.training.validate_every = 80;
         plan.samples.every = 160;
     } else {
-        plan.training.epochs = 36;
+        // The grammar agrees over fifty tokens and more: the memory has to last.
+        plan.model.keep_bias = Some(3.0);
+        plan.training.learning_rate = 0.01;
+        plan.training.epochs = 28;
         plan.training.validate_every = 300;
         plan.samples.every = 900;
     }

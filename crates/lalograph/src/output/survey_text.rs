@@ -214,7 +214,7 @@ fn characters(survey: &Survey, screen: &Screen) -> String {
         .iter()
         .map(|(c, n)| format!("{} {}", visible(&c.to_string()), percent(*n, survey.characters)))
         .collect();
-    format!("{drawn}\n{}", indented(&format!("most_frequent: {}", listed.join(" \u{b7} ")), screen.width()))
+    format!("{drawn}\n{}", indented(&format!("most frequent: {}", listed.join(" \u{b7} ")), screen.width()))
 }
 
 fn duplicates(survey: &Survey, screen: &Screen) -> String {

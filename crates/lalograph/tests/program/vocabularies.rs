@@ -204,9 +204,9 @@ fn the_tokens_of_a_corpus_are_kept_and_used_again_only_while_they_fit() {
     std::fs::copy(other.join("training.tokens"), kept[0].join("training.tokens")).unwrap();
     let swapped = train("four", "");
     assert!(
-        swapped
-            .err
-            .contains("training.tokens: the token store was made with another vocabulary; it is not used"),
+        swapped.err.contains(
+            "training.tokens: the token store was made with another vocabulary; encoding the corpus again"
+        ),
         "{swapped:?}"
     );
     assert_eq!(model("one"), model("four"));

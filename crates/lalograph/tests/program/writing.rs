@@ -122,7 +122,7 @@ fn what_is_no_way_to_choose_is_refused_with_a_reason() {
         ("--beam 0", 2, "beam width"),
         ("--beam 2 --best 3", 2, "the width of the beam"),
         ("--beam 2 --length-power 9", 2, "length power"),
-        ("--beam 2 --temperature 1", 2, "a beam does not draw tokens"),
+        ("--beam 2 --temperature 1", 2, "beam search draws no tokens"),
         ("--greedy --beam 2", 2, "cannot be used with"),
         ("--force", 2, "--force has no effect"),
         ("--best 2", 2, "--beam"),

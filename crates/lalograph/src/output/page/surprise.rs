@@ -135,7 +135,7 @@ mod tests {
         let told = "&lt;b&gt;: 0.5 bits, probability 0.707, rank 7. Likeliest: &lt;i&gt; 0.500, a 1e-4";
         assert!(page.contains(&format!("<span class=\"s0\" title=\"{told}\">&lt;b&gt;</span>")), "{page}");
         assert!(page.contains("class=\"s3 unknown\" title=\"not in the vocabulary: 9.0 bits"), "{page}");
-        assert!(page.contains("?<sub>9</sub>") && page.contains("2 tokens more are not on this page"));
+        assert!(page.contains("?<sub>9</sub>") && page.contains("2 more tokens are not on this page"));
         assert!(page.contains("<h3>b&amp;c.txt, line 20: perplexity 16.00 over 1 tokens</h3>"), "{page}");
         assert!(page.contains("a &amp; b") && !page.contains("http://"));
         assert!(surprise_page("m", &[], &[], &[], 0).contains("Token by token"));
