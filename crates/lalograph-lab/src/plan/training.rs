@@ -7,19 +7,19 @@ use super::section::section;
 lalograph_net::choice! {
     /// How the learning rate moves after its warm-up.
     pub enum Schedule = Cosine {
-        /// It stays.
+        /// Constant.
         Constant = "constant",
-        /// It falls by a factor every so many steps.
+        /// Reduced by a factor at intervals.
         Step = "step",
-        /// The same, spread evenly over the steps.
+        /// The same reduction, at every step.
         Exponential = "exponential",
-        /// It falls along half a cosine.
+        /// Half a cosine, down to the last step.
         Cosine = "cosine",
-        /// It falls with the square root of the steps.
+        /// Reduced with the square root of the steps.
         InverseSquareRoot = "inverse_square_root",
-        /// It rises for a third of the steps and falls for the rest.
+        /// Up for a third of the steps, then down.
         OneCycle = "one_cycle",
-        /// It falls by a factor when validation no longer improves.
+        /// Reduced by a factor when validation no longer improves.
         Plateau = "plateau",
     }
 }
@@ -27,11 +27,11 @@ lalograph_net::choice! {
 lalograph_net::choice! {
     /// How windows are taken from the text.
     pub enum WindowKind = Carried {
-        /// Streams read in order, the state carried from window to window.
+        /// Streams read in order, with the state carried from window to window.
         Carried = "carried",
-        /// Windows by themselves, shuffled.
+        /// Shuffled windows, each from the initial state.
         Independent = "independent",
-        /// Whole documents, one after the other.
+        /// Whole documents, each from the initial state.
         Documents = "documents",
     }
 }
@@ -41,7 +41,7 @@ lalograph_net::choice! {
     pub enum LossAt = Every {
         /// Every token.
         Every = "every",
-        /// The last.
+        /// The last token.
         Last = "last",
     }
 }

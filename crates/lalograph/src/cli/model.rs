@@ -6,7 +6,7 @@ use std::time::Duration;
 use clap::builder::TypedValueParser;
 use clap::{Args, ValueEnum};
 
-use lalograph_lab::plan::Schedule;
+use lalograph_lab::plan::{LossAt, Schedule, WindowKind};
 use lalograph_lab::writing::decoding::UnknownTokens;
 use lalograph_net::Cell;
 use lalograph_net::heads::softmax::Softmax;
@@ -89,6 +89,18 @@ pub(crate) struct TrainArgs {
     /// Optimiser.
     #[arg(long, value_parser = choice::<Rule>(), value_name = "RULE", help_heading = "Training")]
     pub(crate) optimiser: Option<Rule>,
+    /// Kind of windows.
+    #[arg(long, value_parser = choice::<WindowKind>(), value_name = "KIND", help_heading = "Training")]
+    pub(crate) windows: Option<WindowKind>,
+    /// Tokens from the start of one independent window to the start of the next (default: the window).
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) stride: Option<usize>,
+    /// Tokens of an independent window that are predicted.
+    #[arg(long, value_parser = choice::<LossAt>(), value_name = "WHICH", help_heading = "Training")]
+    pub(crate) loss_at: Option<LossAt>,
+    /// Steps of linear warm-up (default: 200, or a quarter of the steps if fewer than 800).
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) warmup_steps: Option<u64>,
     /// Learning-rate schedule after the warm-up.
     #[arg(long, value_parser = choice::<Schedule>(), value_name = "SCHEDULE", help_heading = "Training")]
     pub(crate) schedule: Option<Schedule>,
@@ -110,6 +122,9 @@ pub(crate) struct TrainArgs {
     /// Validate every N epochs, such as 1 or 0.5; by steps too if --validate-every is given (default: by steps only).
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) validate_every_epochs: Option<f64>,
+    /// Share of the validation text to use during training, from its start.
+    #[arg(long, value_name = "SHARE", help_heading = "Training")]
+    pub(crate) validate_share: Option<f64>,
     /// Stop after N minutes of training (default: no limit). `resume` continues exactly where training stopped; the learning rate follows the
     /// schedule of all steps.
     #[arg(long, value_name = "N", help_heading = "Training", value_parser = minutes)]

@@ -90,6 +90,11 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
     lay(&args.validation_share, &mut plan.corpus.validation_share);
     lay(&args.seed, &mut plan.training.seed);
     lay(&args.epochs, &mut plan.training.epochs);
+    lay(&args.windows, &mut plan.training.windows);
+    plan.training.stride = args.stride.or(plan.training.stride);
+    lay(&args.loss_at, &mut plan.training.loss_at);
+    plan.training.warmup_steps = args.warmup_steps.or(plan.training.warmup_steps);
+    lay(&args.validate_share, &mut plan.training.validate_share);
     lay(&args.learning_rate, &mut plan.training.learning_rate);
     lay(&args.clip_norm, &mut plan.training.clip_norm);
     lay(&args.dropout, &mut plan.training.dropout);

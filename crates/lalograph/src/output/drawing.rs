@@ -174,7 +174,7 @@ fn name_curves(scene: &mut Scene, places: &ComputedLayout, curves: &[Curve]) {
         .collect();
     named.sort_by(|a, b| a.2.total_cmp(&b.2));
     let wanted: Vec<f64> = named.iter().map(|(_, _, y)| *y).collect();
-    let heights = apart(&wanted, places.margin_top, places.height - 12.0);
+    let heights = apart(&wanted, places.margin_top, places.height - places.margin_bottom - 4.0);
     let edge = places.width - places.margin_right;
     for ((curve, x, y), height) in named.into_iter().zip(heights) {
         if edge - x > 4.0 || (height - y).abs() > 2.0 {

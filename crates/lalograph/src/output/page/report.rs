@@ -51,7 +51,7 @@ pub(crate) fn report_page(
     let sections: String = parts.iter().map(|(id, heading, body)| section(id, heading, body)).collect();
     let started = history.description.started.replace('T', " ");
     let body = format!(
-        "<h1>{}</h1>\n<p class=\"lead\">{}. Begun {}, {}.</p>\n<nav>{links}</nav>\n{}{}{sections}",
+        "<h1>{}</h1>\n<p class=\"lead\">{}. Started {}, {}.</p>\n<nav>{links}</nav>\n{}{}{sections}",
         text(&name),
         text(&model(about)),
         text(started.get(..16).unwrap_or(&started)),

@@ -93,7 +93,7 @@ fn figures(state: &State, clock: Clock, width: usize, screen: &Screen) -> Vec<St
         }
         if let Some(figures) = &state.figures {
             parts.push(format!("{} tokens/s", count(figures.tokens_per_second as u64)));
-            parts.push(format!("pass {:.2}", figures.epoch));
+            parts.push(format!("epoch {:.2}", figures.epoch));
         }
         rows.push(parts);
     }
