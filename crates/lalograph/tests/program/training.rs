@@ -98,12 +98,15 @@ fn score_agrees_with_a_plain_forward_pass_over_the_model_file() {
     let workshop = workshop_with_demo();
     workshop.run(&format!("{SMALL} --layers 2 --name deep")).ok();
     workshop.run(&format!("{SMALL} --name carried --set training.reset_at_documents=false")).ok();
+    workshop
+        .run("train thornmere/diaries --document line --embedding 24 --hidden 40 --steps 60 --quiet --name wide")
+        .ok();
     let mut text: Vec<String> =
         workshop.read("thornmere/diaries/volume-00001.txt").lines().take(6).map(str::to_owned).collect();
     text.push("Hesper , the wexlery keeper,  vlorped 77 combs\tof na\u{ef}ve bees".into());
     text.push("vlorped .".into());
     workshop.write("eight.txt", text.join("\n") + "\n");
-    for run in ["runs/deep", "runs/carried", "thornmere/runs/demo"] {
+    for run in ["runs/deep", "runs/carried", "runs/wide"] {
         let score = workshop.run(&format!("score {run} eight.txt --json")).ok();
         let score: Value = serde_json::from_str(&score).unwrap();
         let documents: Vec<Vec<u32>> = text

@@ -132,7 +132,7 @@ fn what_is_no_way_to_choose_is_refused_with_a_reason() {
         workshop.run(&format!("sample thornmere/runs/demo {flags}")).fails(status, &[message]);
     }
     std::fs::copy(workshop.path("thornmere/vocabulary.json"), workshop.path("words.json")).unwrap();
-    workshop.run("next words.json x").fails(1, &["words.json: this is a vocabulary, and a model is needed"]);
+    workshop.run("next words.json x").fails(1, &["words.json: this is a vocabulary, not a model"]);
     workshop.run("sample thornmere/runs/demo/plan.toml").fails(1, &["this is a plan"]);
     workshop.run("next thornmere/diaries.truth.json x").fails(1, &["not a usable model file"]);
     workshop.run("train thornmere/diaries --learning-rate -0.1").fails(2, &["-0.1"]);
