@@ -82,7 +82,7 @@ fn article((path, line): &(String, u64), tokens: &[SurpriseToken]) -> String {
         let likeliest: Vec<String> =
             likeliest.map(|(name, share)| format!("{name} {}", probability(*share))).collect();
         let told = format!(
-            "{}: {:.1} bits, probability {}, rank {}. Likeliest: {}",
+            "{}: {:.1} bits, probability {}, rank {}. Most probable: {}",
             if token.unknown { "not in the vocabulary" } else { token.text.trim() },
             token.bits,
             probability((-token.bits).exp2()),
@@ -132,11 +132,11 @@ mod tests {
         let places = [("a.txt".to_owned(), 1), ("b&c.txt".to_owned(), 20)];
         let page = surprise_page("a & b", &[("tokens", "4".into())], &tokens, &places, 6);
         assert_eq!(page.matches("<article").count(), 2);
-        let told = "&lt;b&gt;: 0.5 bits, probability 0.707, rank 7. Likeliest: &lt;i&gt; 0.500, a 1e-4";
+        let told = "&lt;b&gt;: 0.5 bits, probability 0.707, rank 7. Most probable: &lt;i&gt; 0.500, a 1e-4";
         assert!(page.contains(&format!("<span class=\"s0\" title=\"{told}\">&lt;b&gt;</span>")), "{page}");
         assert!(page.contains("class=\"s3 unknown\" title=\"not in the vocabulary: 9.0 bits"), "{page}");
         assert!(page.contains("?<sub>9</sub>") && page.contains("2 more tokens are not on this page"));
-        assert!(page.contains("<h3>b&amp;c.txt, line 20: perplexity 16.00 over 1 tokens</h3>"), "{page}");
+        assert!(page.contains("<h3>b&amp;c.txt, line 20: perplexity 16.00 over 1 token</h3>"), "{page}");
         assert!(page.contains("a &amp; b") && !page.contains("http://"));
         assert!(surprise_page("m", &[], &[], &[], 0).contains("Token by token"));
     }
