@@ -16,7 +16,7 @@ const ENTRIES_PER_VOLUME: u64 = 500;
 /// Below this a corpus is too small to be of use.
 pub(crate) const SMALLEST_BYTES: u64 = 50_000;
 
-/// What to write.
+/// The request.
 #[derive(Debug, Clone)]
 pub struct CorpusPlan {
     /// Bytes of text to reach, line ends included; at least 50,000. The last entry is written whole.
@@ -50,7 +50,7 @@ pub struct CorpusFiles {
     pub truth: PathBuf,
 }
 
-/// What is known of a written corpus because it was generated.
+/// True figures of a generated corpus.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 pub struct CorpusTruth {
     /// The seed it was drawn with.

@@ -12,7 +12,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::grammar::{Features, Grammar, MAX_FEATURES, Symbol, UNBOUND, stands_alone};
 
-/// What the rule probabilities say about the text, exactly.
+/// Exact figures of the text, from the rule probabilities.
 ///
 /// Per-word and per-character figures are ratios of expectations: total bits over total tokens as a
 /// corpus grows. Each entry counts one more token, and one more character, for its end.

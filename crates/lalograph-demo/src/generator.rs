@@ -10,11 +10,11 @@ use crate::grammar::{Features, Grammar, MAX_FEATURES, Symbol, UNBOUND, stands_al
 pub struct Entry {
     /// Its number, from 1.
     pub number: u64,
-    /// Who wrote it.
+    /// Keeper.
     pub keeper: String,
     /// When in the year.
     pub season: String,
-    /// How the colony fares: `thriving`, `steady`, `restless` or `failing`.
+    /// State of the colony: `thriving`, `steady`, `restless` or `failing`.
     pub outcome: String,
     /// The entry itself, on one line.
     pub text: String,

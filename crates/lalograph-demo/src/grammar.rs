@@ -20,7 +20,7 @@ pub enum GrammarError {
     Syntax {
         /// Line number in the grammar text.
         line: usize,
-        /// What is wrong with it.
+        /// The problem.
         what: String,
     },
     /// A reference leads to no rule.
@@ -121,7 +121,7 @@ impl Grammar {
         Ok(grammar)
     }
 
-    /// How many rule families there are.
+    /// Number of rule families.
     pub fn rule_count(&self) -> usize {
         self.rules.len()
     }

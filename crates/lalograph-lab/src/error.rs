@@ -28,7 +28,7 @@ pub enum LabError {
     Io {
         /// The file or folder.
         path: PathBuf,
-        /// What the system said.
+        /// The error of the system.
         source: io::Error,
     },
     /// Something is where the result should go.
@@ -63,7 +63,7 @@ pub enum LabError {
     BadRun {
         /// The file.
         path: PathBuf,
-        /// What is wrong with it.
+        /// The problem.
         what: String,
     },
     /// A checkpoint is not what it should be.
@@ -71,7 +71,7 @@ pub enum LabError {
     BadCheckpoint {
         /// The file.
         path: PathBuf,
-        /// What is wrong with it.
+        /// The problem.
         what: String,
     },
     /// The corpus or the vocabulary of a run is another than it was.
@@ -126,7 +126,7 @@ pub enum LabError {
         text: &'static str,
         /// The parameter with the greatest weight.
         parameter: String,
-        /// That weight, without its sign.
+        /// Absolute value of that weight.
         greatest: f32,
     },
     /// A model file is not what it should be.
@@ -134,7 +134,7 @@ pub enum LabError {
     BadModel {
         /// The file.
         path: PathBuf,
-        /// What is wrong with it.
+        /// The problem.
         what: String,
     },
     /// A file of word vectors is not what it should be.
@@ -142,7 +142,7 @@ pub enum LabError {
     BadVectors {
         /// The file.
         path: PathBuf,
-        /// What is wrong with it.
+        /// The problem.
         what: String,
     },
     /// Word vectors.
@@ -169,7 +169,7 @@ pub enum LabError {
         setting: &'static str,
         /// Its value.
         value: String,
-        /// What it must be.
+        /// The allowed values.
         must: &'static str,
     },
     /// A temperature that is not above zero.
@@ -180,13 +180,13 @@ pub enum LabError {
     BadFile {
         /// The file.
         path: PathBuf,
-        /// What is wrong with it.
+        /// The problem.
         source: TextError,
     },
     /// An n-gram model of an order that cannot be.
     #[error("an n-gram model of order {order} cannot be made: the order is 1 to {highest}")]
     Order {
-        /// What was asked for.
+        /// The requested value.
         order: usize,
         /// The highest there is.
         highest: usize,

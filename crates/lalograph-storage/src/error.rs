@@ -19,7 +19,7 @@ pub enum StorageError {
     Io {
         /// The file or folder.
         path: PathBuf,
-        /// What the system said.
+        /// The error of the system.
         source: io::Error,
     },
 }

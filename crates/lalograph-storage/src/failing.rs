@@ -126,7 +126,7 @@ impl FailingDisk {
     /// Writes to `to`, a new folder, what `root` holds after the loss. The root is one that was opened through this storage.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn after(&self, loss: Loss, root: &Path, to: &Path) -> io::Result<()> {
         self.known(&DiskFolder::at(root)?)?;
         let state = self.state();

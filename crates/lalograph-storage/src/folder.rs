@@ -8,7 +8,7 @@ use std::sync::Arc;
 use crate::error::StorageError;
 use crate::storage::{Entry, Existing, Storage, StoredFile, StoredFolder};
 
-/// What the names of unfinished files and folders begin with.
+/// Prefix of unfinished files and folders.
 pub const HIDDEN: &str = ".lalograph-";
 
 /// An open folder.
@@ -22,7 +22,7 @@ impl Folder {
     /// Opens a folder.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn open(storage: &dyn Storage, path: &Path) -> Result<Self, StorageError> {
         let real = if path.as_os_str().is_empty() { Path::new(".") } else { path };
         Ok(Self { inner: storage.open_folder(real).map_err(StorageError::at(real))?, path: path.to_owned() })
@@ -31,7 +31,7 @@ impl Folder {
     /// Opens a folder after making it where it is missing.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn make(storage: &dyn Storage, path: &Path) -> Result<Self, StorageError> {
         Ok(Self { inner: storage.make_folders(path).map_err(StorageError::at(path))?, path: path.to_owned() })
     }
@@ -39,7 +39,7 @@ impl Folder {
     /// The folder that a path lies in, and its name there.
     ///
     /// # Errors
-    /// What the file system refuses; a path that ends in no name.
+    /// An error of the file system, or a path without a last name.
     pub fn of<'p>(storage: &dyn Storage, path: &'p Path) -> Result<(Self, &'p OsStr), StorageError> {
         let Some(name) = path.file_name() else {
             return Err(StorageError::at(path)(std::io::ErrorKind::InvalidFilename.into()));
@@ -59,7 +59,7 @@ impl Folder {
         Self { path, ..self }
     }
 
-    /// Where it was opened.
+    /// Path at which it was opened.
     pub fn path(&self) -> &Path {
         &self.path
     }
@@ -80,7 +80,7 @@ impl Folder {
     /// Opens a folder inside it.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn folder(&self, name: impl AsRef<OsStr>) -> Result<Self, StorageError> {
         let name = name.as_ref();
         Ok(Self { inner: self.inner.open_folder(name).map_err(self.at(name))?, path: self.path.join(name) })
@@ -89,7 +89,7 @@ impl Folder {
     /// Opens a folder inside it after making it where it is missing.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn make_folder(&self, name: impl AsRef<OsStr>) -> Result<Self, StorageError> {
         let name = name.as_ref();
         if self.entry(name)?.is_none() {
@@ -104,18 +104,18 @@ impl Folder {
         self.folder(name)
     }
 
-    /// What is in it under a name.
+    /// Kind of an entry.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn entry(&self, name: impl AsRef<OsStr>) -> Result<Option<Entry>, StorageError> {
         self.inner.entry(name.as_ref()).map_err(self.at(name.as_ref()))
     }
 
-    /// What is in it, by name.
+    /// Its entries, by name.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn entries(&self) -> Result<Vec<(std::ffi::OsString, Entry)>, StorageError> {
         self.inner.entries().map_err(StorageError::at(&self.path))
     }
@@ -123,7 +123,7 @@ impl Folder {
     /// The bytes of a file in it; none if it is not there.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn read(&self, name: impl AsRef<OsStr>) -> Result<Option<Vec<u8>>, StorageError> {
         let name = name.as_ref();
         let mut bytes = Vec::new();
@@ -139,7 +139,7 @@ impl Folder {
     /// Opens a file in it to write at its end; makes it if it is not there.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn append(&self, name: impl AsRef<OsStr>) -> Result<Box<dyn StoredFile>, StorageError> {
         self.inner.append(name.as_ref()).map_err(self.at(name.as_ref()))
     }
@@ -147,7 +147,7 @@ impl Folder {
     /// Makes a file in it that is not there yet.
     ///
     /// # Errors
-    /// What the file system refuses; something of that name.
+    /// An error of the file system, or an existing entry of that name.
     pub fn create(&self, name: impl AsRef<OsStr>) -> Result<Box<dyn StoredFile>, StorageError> {
         self.inner.create(name.as_ref()).map_err(self.at(name.as_ref()))
     }
@@ -171,7 +171,7 @@ impl Folder {
     /// Removes a file in it; nothing happens if it is not there.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn remove_file(&self, name: impl AsRef<OsStr>) -> Result<(), StorageError> {
         unless_gone(self.inner.remove_file(name.as_ref())).map_err(self.at(name.as_ref()))
     }
@@ -179,7 +179,7 @@ impl Folder {
     /// Removes a folder in it that is empty.
     ///
     /// # Errors
-    /// What the file system refuses; a folder with something in it.
+    /// An error of the file system, or a folder that is not empty.
     pub fn remove_folder(&self, name: impl AsRef<OsStr>) -> Result<(), StorageError> {
         self.inner.remove_folder(name.as_ref()).map_err(self.at(name.as_ref()))
     }
@@ -187,7 +187,7 @@ impl Folder {
     /// Removes a file or a folder in it with all that is inside; nothing happens if it is not there.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn remove_all(&self, name: impl AsRef<OsStr>) -> Result<(), StorageError> {
         let name = name.as_ref();
         match self.entry(name)? {
@@ -206,7 +206,7 @@ impl Folder {
     /// Makes sure that the names in it are kept.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn sync(&self) -> Result<(), StorageError> {
         self.inner.sync().map_err(StorageError::at(&self.path))
     }

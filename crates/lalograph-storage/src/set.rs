@@ -102,7 +102,7 @@ impl FileSet {
     /// Begins one of the files.
     ///
     /// # Errors
-    /// What the file system refuses; something that has come there meanwhile.
+    /// An error of the file system, or a file that was created there meanwhile.
     pub fn file(&mut self, path: &Path) -> Result<WholeFile, StorageError> {
         self.list.placed = true;
         let existing = self.existing_of(path);
@@ -128,7 +128,7 @@ impl FileSet {
     /// Says that all are there.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn finish(mut self) -> Result<(), StorageError> {
         if self.list.lock.is_some() {
             self.list.folder.remove_file(&self.list.name)?;

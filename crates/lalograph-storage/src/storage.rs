@@ -8,7 +8,7 @@ use std::io::{self, Write};
 use std::path::Path;
 use std::sync::Arc;
 
-/// What to do when something is in the place already.
+/// Handling of an existing file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Existing {
     /// Leave it and fail.
@@ -24,18 +24,18 @@ impl Existing {
     }
 }
 
-/// Where files are kept.
+/// A file system.
 pub trait Storage: Debug + Send + Sync {
     /// Opens a folder.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn open_folder(&self, path: &Path) -> io::Result<Arc<dyn StoredFolder>>;
 
     /// Opens a folder after making it, and those that it lies in, where they are missing. What was made is sure to be there.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn make_folders(&self, path: &Path) -> io::Result<Arc<dyn StoredFolder>> {
         let path = if path.as_os_str().is_empty() { Path::new(".") } else { path };
         match self.open_folder(path) {
@@ -58,7 +58,7 @@ pub trait Storage: Debug + Send + Sync {
     }
 }
 
-/// What is in a folder under a name.
+/// Kind of an entry of a folder.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Entry {
     /// A file.
@@ -74,73 +74,73 @@ pub trait StoredFolder: Debug + Send + Sync {
     /// Opens a folder inside it.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn open_folder(&self, name: &OsStr) -> io::Result<Arc<dyn StoredFolder>>;
 
     /// Makes a folder inside it.
     ///
     /// # Errors
-    /// What the file system refuses; something of that name.
+    /// An error of the file system, or an existing entry of that name.
     fn make_folder(&self, name: &OsStr) -> io::Result<()>;
 
     /// Makes a file that is not there yet.
     ///
     /// # Errors
-    /// What the file system refuses; something of that name.
+    /// An error of the file system, or an existing entry of that name.
     fn create(&self, name: &OsStr) -> io::Result<Box<dyn StoredFile>>;
 
     /// Opens a file to write at its end; makes it if it is not there.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn append(&self, name: &OsStr) -> io::Result<Box<dyn StoredFile>>;
 
     /// Gives something another name in this folder. With [`Existing::Keep`] nothing of that name may be there.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn rename(&self, from: &OsStr, to: &OsStr, existing: Existing) -> io::Result<()>;
 
     /// Removes a file, or a link.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn remove_file(&self, name: &OsStr) -> io::Result<()>;
 
     /// Removes a folder that is empty.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn remove_folder(&self, name: &OsStr) -> io::Result<()>;
 
     /// Makes sure that the names in it are kept.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn sync(&self) -> io::Result<()>;
 
     /// Opens a file to read it.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn read(&self, name: &OsStr) -> io::Result<File>;
 
-    /// What is in it, by name.
+    /// Its entries, by name.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn entries(&self) -> io::Result<Vec<(OsString, Entry)>>;
 
-    /// What is in it under a name; a link is not followed.
+    /// Kind of an entry; links are not followed.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn entry(&self, name: &OsStr) -> io::Result<Option<Entry>>;
 
     /// Which folder it is, whatever its name: the device and the number there.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn identity(&self) -> io::Result<(u64, u64)>;
 }
 
@@ -149,30 +149,30 @@ pub trait StoredFile: Write + Debug + Send {
     /// Makes sure that its content is kept.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn sync(&mut self) -> io::Result<()>;
 
     /// Its length in bytes.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn length(&self) -> io::Result<u64>;
 
     /// Cuts what is behind so many bytes.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn cut(&mut self, bytes: u64) -> io::Result<()>;
 
     /// Locks it for this process until it is closed; `false` if another has it. Where the file system knows no locks, nobody has it.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn try_lock(&self) -> io::Result<bool>;
 
     /// Whether it still has a name.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn has_name(&self) -> io::Result<bool>;
 }

@@ -14,7 +14,7 @@ pub trait WholeWriter: Write + Send {
     /// Puts the file in its place.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     fn finish(self: Box<Self>) -> io::Result<()>;
 }
 
@@ -195,7 +195,7 @@ fn remove_leftover(folder: &Folder, hidden: &OsStr) -> Result<bool, StorageError
 /// Removes what dead processes left in a folder: hidden files that no living one has.
 ///
 /// # Errors
-/// What the file system refuses.
+/// An error of the file system.
 pub fn sweep(folder: &Folder) -> Result<(), StorageError> {
     for (name, entry) in folder.entries()? {
         let ours = name.as_bytes().strip_prefix(HIDDEN.as_bytes());

@@ -15,12 +15,12 @@ pub(crate) type Pair = (u32, u32);
 /// Symbols that are single bytes.
 pub(crate) const BYTES: u32 = 256;
 
-/// What was learnt.
+/// Result of learning.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub(crate) struct Learnt {
     /// The bytes of every token: the 256 single ones, then those made by merging, in the order in which they were made.
     pub(crate) tokens: Vec<Box<[u8]>>,
-    /// How often each is used in the text that was learnt from.
+    /// Number of its uses in the training text.
     pub(crate) counts: Vec<u64>,
     /// The pairs in the order in which they were merged. Two pairs may make the same token.
     pub(crate) merges: Vec<Pair>,

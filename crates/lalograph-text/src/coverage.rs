@@ -20,7 +20,7 @@ pub struct CoveragePoint {
     pub size: u64,
     /// Tokens that the held-out text is cut into.
     pub tokens: u64,
-    /// How many of them have no index.
+    /// Number of them without an index.
     pub unknown_tokens: u64,
     /// Different tokens without an index.
     pub distinct_unknown: u64,
@@ -34,7 +34,7 @@ pub struct CoveragePoint {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Coverage {
-    /// What a token is.
+    /// Unit of a token.
     pub unit: Unit,
     /// Documents that the vocabularies were counted on.
     pub training_documents: u64,
@@ -48,7 +48,7 @@ pub struct Coverage {
     pub points: Vec<CoveragePoint>,
 }
 
-/// What one thread counts.
+/// Counts of one thread.
 struct Counting {
     builder: VocabularyBuilder,
     held_out: Tally,

@@ -29,7 +29,7 @@ pub enum TextError {
     BadGlob {
         /// The pattern.
         pattern: String,
-        /// What is wrong with it.
+        /// The problem.
         what: String,
     },
     /// A table has no column of that name or number.
@@ -37,7 +37,7 @@ pub enum TextError {
     NoColumn {
         /// The table.
         path: PathBuf,
-        /// What was asked for.
+        /// The requested value.
         column: String,
         /// The columns that it has.
         known: Vec<String>,
@@ -53,7 +53,7 @@ pub enum TextError {
     Io {
         /// The file or folder.
         path: PathBuf,
-        /// What the system said.
+        /// The error of the system.
         source: io::Error,
     },
     /// After reading everything there was no document with text in it.
@@ -111,7 +111,7 @@ pub enum TextError {
     BadStore {
         /// The file.
         path: PathBuf,
-        /// What is wrong with it.
+        /// The problem.
         what: String,
     },
     /// A token store that was whole and is no longer.
@@ -119,7 +119,7 @@ pub enum TextError {
     StoreLost {
         /// The file.
         path: PathBuf,
-        /// What the system said.
+        /// The error of the system.
         why: String,
     },
     /// A token store whose indices mean other tokens.

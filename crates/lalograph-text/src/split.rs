@@ -14,7 +14,7 @@ use crate::error::TextError;
 const FORMAT: &str = "lalograph split";
 const VERSION: u32 = 1;
 
-/// Where a document is.
+/// Place of a document.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Part {

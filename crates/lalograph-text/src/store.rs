@@ -31,7 +31,7 @@ const DOCUMENT_BYTES: usize = 24;
 /// Vocabularies up to this size are stored in 16 bits.
 const SMALL: usize = 1 << 16;
 
-/// What a store holds besides tokens: both, either or neither.
+/// Planes of a store besides tokens.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Planes {
     /// Whether each token is a target that is scored.
@@ -81,7 +81,7 @@ pub struct StorePlace {
 pub struct StoredDocument<'a> {
     /// Its indices with the end token.
     pub indices: &'a [u32],
-    /// How many of them are unknown.
+    /// Number of unknown tokens.
     pub unknown: u64,
     /// The bytes of its text, its end counted as one.
     pub text_bytes: u64,
@@ -194,7 +194,7 @@ impl<W: Write> StoreWriter<W> {
     /// Begins a store of indices of this vocabulary.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn new(inner: W, vocabulary: &Vocabulary, planes: Planes) -> io::Result<Self> {
         let beside = || {
             let file = tempfile::tempfile().map_err(Scratch::marked)?;
@@ -225,7 +225,7 @@ impl<W: Write> StoreWriter<W> {
     /// Appends a document.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn push(&mut self, document: StoredDocument<'_>) -> io::Result<()> {
         let StoredDocument { indices, unknown, text_bytes, remainder, scored, label } = document;
         if self.width == 2 {
@@ -263,7 +263,7 @@ impl<W: Write> StoreWriter<W> {
     /// Writes what comes behind the tokens, and gives the writer back.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn finish(mut self) -> io::Result<W> {
         self.flush()?;
         let Self { mut out, width, planes, mut scored, table, labels, bits, tokens, totals, .. } = self;
@@ -382,7 +382,7 @@ impl Store {
         }
     }
 
-    /// How often each index of the vocabulary is in it.
+    /// Count of each index of the vocabulary.
     pub fn counts(&self) -> &[u64] {
         &self.counts
     }
@@ -408,7 +408,7 @@ impl Store {
         }
     }
 
-    /// What it holds besides tokens.
+    /// Its planes.
     pub fn planes(&self) -> Planes {
         self.planes
     }

@@ -22,7 +22,7 @@ use crate::words::each_word;
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct FirstRow {
-    /// Where it is.
+    /// Its place.
     pub place: DocumentPlace,
     /// Its class, if labels were asked for.
     pub label: Option<String>,
@@ -30,7 +30,7 @@ pub struct FirstRow {
     pub text: String,
 }
 
-/// Where a document is.
+/// Place of a document.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct DocumentPlace {
@@ -64,7 +64,7 @@ pub struct Lengths {
 pub struct RankPoint {
     /// The rank, from 1 for the most frequent word.
     pub rank: u64,
-    /// How often the word of that rank occurs.
+    /// Count of the word of that rank.
     pub count: u64,
     /// How many of all words are this word or a commoner one.
     pub covered_words: u64,
@@ -152,7 +152,7 @@ impl ClassCount {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct MatchExample {
-    /// Where it is.
+    /// Its place.
     pub place: DocumentPlace,
     /// Some text before the first match.
     pub before: String,
@@ -162,7 +162,7 @@ pub struct MatchExample {
     pub after: String,
 }
 
-/// What a pattern matches.
+/// Matches of a pattern.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Matches {
@@ -178,9 +178,9 @@ pub struct Matches {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct RepeatedText {
-    /// How often.
+    /// Number of times.
     pub copies: u64,
-    /// Where it is first.
+    /// First place.
     pub place: DocumentPlace,
 }
 
@@ -220,7 +220,7 @@ pub struct NearDuplicates {
     pub examples: Vec<NearExample>,
 }
 
-/// What a corpus holds. All but `bytes` is counted after the cleaning.
+/// Counts of a corpus. All but `bytes` is counted after the cleaning.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Survey {
@@ -258,7 +258,7 @@ pub struct Survey {
     pub classes: Vec<ClassCount>,
     /// Documents whose labels are more than can be distinguished here.
     pub documents_of_other_classes: u64,
-    /// What the pattern matches, if there was one.
+    /// Matches of the pattern, if any.
     pub matches: Option<Matches>,
     /// Documents that are equal.
     pub duplicates: Duplicates,
@@ -268,10 +268,10 @@ pub struct Survey {
     pub first_rows: Vec<FirstRow>,
 }
 
-/// What to look for, and how much to keep of it.
+/// Settings of a survey.
 #[derive(Debug, Clone, Default)]
 pub struct SurveySpec {
-    /// What is done to each document first.
+    /// Cleaning of documents.
     pub cleaning: Cleaning,
     /// MostFrequent words and characters listed.
     pub most_frequent: usize,
@@ -290,7 +290,7 @@ pub struct SurveySpec {
 /// Classes that are counted one by one; more than this are no classes.
 const CLASSES: usize = 10_000;
 
-/// What one thread counts.
+/// Counts of one thread.
 struct Counting {
     tally: Tally,
     ascii: [[u64; 256]; 4],
@@ -335,7 +335,7 @@ impl Counting {
     }
 }
 
-/// What is found in one batch and needs its place in the order.
+/// Results of one batch.
 #[derive(Default)]
 struct Found {
     hashes: Vec<[u8; 16]>,
@@ -586,7 +586,7 @@ pub fn count(
 struct WordTable {
     distinct: u64,
     most_frequent: Vec<(String, u64)>,
-    /// How many words occur how often.
+    /// Number of words by count.
     counts: BTreeMap<u64, u64>,
 }
 

@@ -234,7 +234,7 @@ impl Sample {
         }
     }
 
-    /// What was kept, in the order of code points, with counts.
+    /// Kept strings in the order of code points, with counts.
     pub(crate) fn sorted(self) -> Vec<(Box<str>, u64)> {
         let mut sample: Vec<(Box<str>, u64)> =
             self.kept.into_iter().map(|(Reverse(count), _, text)| (text, count)).collect();

@@ -136,7 +136,7 @@ impl TokenSequence {
         }
     }
 
-    /// How often each of `size` indices is in it.
+    /// Count of each of `size` indices.
     pub fn counts(&self, size: usize) -> Vec<u64> {
         let mut counts = vec![0; size];
         match &self.indices {
@@ -319,7 +319,7 @@ fn at(path: &Path) -> impl FnOnce(io::Error) -> TextError + '_ {
     }
 }
 
-/// What is held out of a corpus.
+/// Held-out parts of a corpus.
 #[derive(Debug, Clone, PartialEq)]
 pub enum HeldOut {
     /// Nothing.
@@ -354,7 +354,7 @@ impl HeldOut {
     }
 }
 
-/// How the held-out part was chosen.
+/// Rule of the held-out part.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum SplitKind {
     /// Whole documents, by the hash of their text.
@@ -372,9 +372,9 @@ pub struct EncodedCorpus {
     pub validation: TokenSequence,
     /// Held out, to be scored once, at the end.
     pub test: TokenSequence,
-    /// How the parts were chosen.
+    /// Rule of the split.
     pub split: SplitKind,
-    /// What was read and what was left out.
+    /// Counts of read and left out documents.
     pub reading: Reading,
     /// A hash of every document's text, in order, in hexadecimal.
     pub text_hash: String,

@@ -181,7 +181,7 @@ fn add_logs(a: f64, b: f64) -> f64 {
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Token {
     pub(crate) text: Box<str>,
-    /// How often it is used in the text that was learnt from.
+    /// Number of its uses in the training text.
     pub(crate) count: u64,
     /// The logarithm of its probability.
     pub(crate) score: f64,

@@ -6,7 +6,7 @@ use unicode_segmentation::UnicodeSegmentation;
 use crate::pieces::each_piece;
 use crate::words::each_word;
 
-/// What a token is.
+/// Unit of a token.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Unit {

@@ -16,7 +16,7 @@ pub enum VectorError {
         setting: &'static str,
         /// Its value.
         value: String,
-        /// What it must be.
+        /// The allowed values.
         must: &'static str,
     },
     /// Nothing to learn from.
@@ -41,7 +41,7 @@ pub enum VectorError {
     Line {
         /// The line, from 1.
         line: u64,
-        /// What is wrong with it.
+        /// The problem.
         what: String,
     },
     /// A file of vectors with none that is wanted.

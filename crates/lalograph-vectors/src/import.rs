@@ -14,7 +14,7 @@ const LONGEST_LINE: u64 = 1 << 24;
 pub struct BadLine {
     /// Which, from 1.
     pub line: u64,
-    /// What is wrong with it.
+    /// The problem.
     pub what: String,
 }
 

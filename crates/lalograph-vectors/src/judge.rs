@@ -70,12 +70,12 @@ pub struct Pair {
     pub similarity: f64,
 }
 
-/// How well cosines rank pairs as people do.
+/// Rank correlation of cosines with given similarities.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Similarity {
     /// Pairs of the file.
     pub pairs: usize,
-    /// Those of which both words have vectors.
+    /// Pairs of which both words have vectors.
     pub known: usize,
     /// Spearman's rank correlation over those; none for fewer than three, or where all are alike.
     pub spearman: Option<f64>,
@@ -138,18 +138,18 @@ pub struct Section {
     pub questions: Vec<[String; 4]>,
 }
 
-/// How many questions of a section were answered rightly.
+/// Right answers of a section.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct SectionScore {
     /// The heading.
     pub name: String,
     /// Questions of the file.
     pub questions: usize,
-    /// Those of which all four words have vectors.
+    /// Questions of which all four words have vectors.
     pub known: usize,
-    /// Those whose answer came first.
+    /// Questions answered first.
     pub right: usize,
-    /// Those whose answer was among the first five.
+    /// Questions answered among the first five.
     pub right_among_five: usize,
 }
 

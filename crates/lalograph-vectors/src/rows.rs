@@ -52,7 +52,7 @@ impl<T> Rows<T> {
         self.stride
     }
 
-    /// How many rows there are.
+    /// Number of rows.
     pub fn count(&self) -> usize {
         self.lines.len() / self.stride
     }

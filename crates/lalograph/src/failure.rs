@@ -16,7 +16,7 @@ use crate::output::number::count;
 pub(crate) enum Failure {
     /// The work failed. Exit status 1.
     Work {
-        /// What went wrong, and where.
+        /// The problem and its place.
         what: String,
         /// What to do about it.
         remedy: Option<String>,
@@ -40,7 +40,7 @@ impl Failure {
         Self::Work { what: what.to_string(), remedy: Some(remedy.into()) }
     }
 
-    /// What went wrong.
+    /// The problem.
     pub(crate) fn words(&self) -> &str {
         match self {
             Self::Work { what, .. } | Self::Usage(what) | Self::Interrupted(what) => what,

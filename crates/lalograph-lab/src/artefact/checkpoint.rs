@@ -28,7 +28,7 @@ const KIND: Kind = Kind { format: "lalograph checkpoint", version: "1" };
 pub(crate) struct Position {
     /// Steps made.
     pub(crate) step: u64,
-    /// What comes next: the name of a duty, `record`, `validate`, or `step`.
+    /// The next action: the name of a duty, `record`, `validate`, or `step`.
     pub(crate) next: String,
     pub(crate) seconds: f64,
     pub(crate) meters: Meters,

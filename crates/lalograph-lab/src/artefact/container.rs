@@ -17,7 +17,7 @@ use crate::error::LabError;
 /// Texts with names: the metadata of a container.
 pub type Assets = BTreeMap<&'static str, String>;
 
-/// What a container holds.
+/// The contents of a container.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Kind {
     /// The metadata's `format`.

@@ -10,7 +10,7 @@ use crate::error::LabError;
 /// The container of a model file.
 pub(crate) const KIND: Kind = Kind { format: "lalograph model", version: "1" };
 
-/// How far a model was trained.
+/// Training progress of a model.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Trained {

@@ -22,11 +22,11 @@ const KIND: Kind = Kind { format: "lalograph word vectors", version: "1" };
 pub struct VectorFile {
     /// The vectors.
     pub table: VectorTable,
-    /// How often each word was counted, in the order of the table; none where nobody knows.
+    /// Count of each word, in the order of the table, if known.
     pub counts: Option<Vec<u64>>,
     /// The vocabulary that they were learnt with, whose cleaning and unit texts go through.
     pub vocabulary: Option<Vocabulary>,
-    /// How they were made, as JSON.
+    /// Settings that they were made with, as JSON.
     pub made: String,
 }
 
@@ -34,7 +34,7 @@ impl VectorFile {
     /// Writes them to a file.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn save(&self, mut file: WholeFile) -> Result<(), LabError> {
         let mut metadata = Assets::from([("words", json(&self.table.words())?), ("made", self.made.clone())]);
         if let Some(counts) = &self.counts {
@@ -62,7 +62,7 @@ impl VectorFile {
     /// Writes the words and their numbers as text, a line each after a line of how many there are and of how many numbers.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn save_text(&self, mut file: WholeFile) -> Result<(), LabError> {
         let path = &file.path();
         let table = &self.table;

@@ -12,7 +12,7 @@ use super::filler::Filler;
 /// beginning. Every token is predicted exactly once.
 #[derive(Debug)]
 pub(crate) struct ReadingRows {
-    /// Where each row begins, and the text's length.
+    /// Start of each row, and length of the text.
     bounds: Vec<usize>,
     window: usize,
     filler: Filler,

@@ -6,7 +6,7 @@ use lalograph_net::blocks::recurrent::window::Extent;
 
 use crate::error::LabError;
 
-/// Where a batch's windows come from, epoch after epoch. `W` is the window that one lane works on.
+/// Source of the windows of batches, epoch by epoch. `W` is the window that one lane works on.
 pub trait Windows<W>: Send {
     /// Windows in an epoch, the same for all.
     fn count(&self) -> usize;

@@ -33,7 +33,7 @@ struct Description {
     text_hash: String,
 }
 
-/// Where encoded corpora are kept.
+/// A store of encoded corpora.
 #[derive(Debug, Clone, Copy)]
 pub struct TokenCache<'c> {
     /// What they are written to.

@@ -7,7 +7,7 @@ use serde::Serialize;
 use super::documents::Documents;
 use super::score::Judgement;
 
-/// What a model makes of the documents of one class.
+/// Score of the documents of one class.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct ClassScore {
     /// The class; none for documents without a label.
@@ -18,7 +18,7 @@ pub struct ClassScore {
     pub bytes: u64,
     /// Tokens predicted.
     pub tokens: u64,
-    /// How many of them are unknown.
+    /// Number of unknown tokens.
     pub unknown_tokens: u64,
     /// Mean natural-log cross-entropy per token.
     pub loss: f64,

@@ -30,7 +30,7 @@ pub struct ParameterCost {
     pub parameters: u64,
 }
 
-/// What training keeps in memory, in bytes, besides the text.
+/// Memory of training in bytes, without the text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 pub struct MemoryCost {
     /// The weights.
@@ -39,9 +39,9 @@ pub struct MemoryCost {
     pub packed_weights: u64,
     /// The gradients of all lanes.
     pub gradients: u64,
-    /// What the optimiser remembers.
+    /// State of the optimiser.
     pub optimiser: u64,
-    /// What lanes keep of a window, and the memory that they work in.
+    /// Activations of the lanes and their scratch memory.
     pub activations: u64,
     /// The lanes in which the validation text is read.
     pub validation: u64,
@@ -68,7 +68,7 @@ impl MemoryCost {
     }
 }
 
-/// What a plan costs over a vocabulary.
+/// The cost of a plan for a vocabulary.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Cost {
     /// Token indices, reserved ones included.

@@ -36,7 +36,7 @@ impl ReadDocument {
 pub struct Documents {
     /// All of them, in order.
     pub list: Vec<ReadDocument>,
-    /// What was read and left out.
+    /// Counts of read and left out documents.
     pub reading: Reading,
 }
 

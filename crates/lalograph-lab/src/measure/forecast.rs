@@ -15,13 +15,13 @@ use crate::training::trainer::Trainer;
 pub struct Repeated {
     /// Its name: that of a duty's records, or `validation` or `test`.
     pub name: &'static str,
-    /// How often.
+    /// Number of times.
     pub times: u64,
     /// Seconds each time.
     pub seconds_each: f64,
 }
 
-/// What a run will take, if it makes all of its steps.
+/// Forecast of the time of a whole run.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Forecast {
     /// Steps of the run.
@@ -30,7 +30,7 @@ pub struct Forecast {
     pub seconds_per_step: f64,
     /// Tokens, or other examples, that are learnt from in a second while steps are made.
     pub tokens_per_second: f64,
-    /// What is done besides.
+    /// Other work.
     pub besides: Vec<Repeated>,
 }
 

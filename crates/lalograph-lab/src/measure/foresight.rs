@@ -12,7 +12,7 @@ use crate::writing::generator::NextToken;
 /// Tokens that are named as the most probable.
 pub const NAMED: usize = 3;
 
-/// What was expected where a token came.
+/// The most probable tokens at one place.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Expected {
     /// The token's place among all by probability, from 1.

@@ -48,7 +48,7 @@ impl Spread {
     }
 }
 
-/// What was measured.
+/// The measurements.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Gauge {
     /// Threads used.
@@ -73,7 +73,7 @@ pub struct Gauge {
     pub sampling_share_of_limit: Spread,
     /// Tokens written in a second, in so many texts side by side on one thread.
     pub batch_sampling_tokens_per_second: Spread,
-    /// How many texts that is.
+    /// Number of texts.
     pub batch_sampling_texts: usize,
 }
 

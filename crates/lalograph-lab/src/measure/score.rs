@@ -18,7 +18,7 @@ use crate::error::LabError;
 use crate::run::records::{Evaluation, Figures};
 use crate::task::language::model::ModelFile;
 
-/// What a model makes of a text. Every document's end counts as a token to be predicted.
+/// Score of a text. The end of every document is a predicted token.
 ///
 /// Bits per byte are the length of a code from which the text, as cleaned, can be put together again, over the bytes of the text before
 /// cleaning: the bits of all tokens, those of the spelling of unknown ones, and those of the white space that tokens do not hold. An
@@ -34,7 +34,7 @@ pub struct Score {
     pub changed_documents: u64,
     /// Tokens predicted.
     pub tokens: u64,
-    /// How many of them are unknown.
+    /// Number of unknown tokens.
     pub unknown_tokens: u64,
     /// Bits of the spelling of the unknown tokens.
     pub spelling_bits: f64,
@@ -85,7 +85,7 @@ impl Score {
 /// Steps of a window while scoring, where nobody says another; no result depends on it.
 pub const WINDOW: usize = 64;
 
-/// How a text is scored.
+/// Settings of scoring.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Scoring {
     /// Tokens read at once.
@@ -102,23 +102,23 @@ impl Default for Scoring {
     }
 }
 
-/// What a model makes of one document, or of a part of one.
+/// Score of a document or of a part of one.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct PassageScore {
     /// Which document it is, or is of, from 0.
     pub document: u64,
-    /// Where its tokens begin.
+    /// Position of its first token.
     pub start: u64,
     /// Tokens predicted; the document's end is one of its last passage's.
     pub tokens: u64,
-    /// How many of them are unknown.
+    /// Number of unknown tokens.
     pub unknown_tokens: u64,
     /// Mean natural-log cross-entropy per token.
     pub loss: f64,
 }
 
-/// What a model makes of a text, as a whole and by document.
+/// Score of a text, in all and by document.
 #[derive(Debug, Clone)]
 pub struct Judgement {
     /// The whole.
@@ -145,7 +145,7 @@ pub struct Code {
 /// A judgement and the text that it is of.
 #[derive(Debug, Clone)]
 pub struct TextScore {
-    /// What the model makes of it.
+    /// Its score.
     pub judgement: Judgement,
     /// Its tokens.
     pub text: TokenSequence,
@@ -335,7 +335,7 @@ fn each_loss(
     true
 }
 
-/// How many bits per byte one judgement is above another of the same documents.
+/// Difference in bits per byte between two models on the same documents.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Difference {
     /// The difference.

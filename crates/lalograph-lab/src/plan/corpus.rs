@@ -59,7 +59,7 @@ section! {
 }
 
 impl CorpusPlan {
-    /// What to read. A delimiter that is not ASCII is refused by [`Plan::check`].
+    /// The corpus. A delimiter that is not ASCII is refused by [`Plan::check`].
     pub fn spec(&self) -> CorpusSpec {
         CorpusSpec {
             paths: self.paths.clone(),
@@ -111,7 +111,7 @@ section! {
 }
 
 impl VocabularyPlan {
-    /// What to build.
+    /// The vocabulary to build.
     pub fn spec(&self) -> VocabularySpec {
         VocabularySpec {
             unit: self.unit,

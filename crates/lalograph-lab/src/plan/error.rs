@@ -29,7 +29,7 @@ impl Place {
     }
 }
 
-/// What is wrong with a plan.
+/// A problem of a plan.
 #[derive(Debug, Error)]
 pub enum PlanError {
     /// Not TOML, or a value of the wrong kind; the text draws the place.
@@ -51,7 +51,7 @@ pub enum PlanError {
     Kind {
         /// The key, with its section.
         key: String,
-        /// What it is, and what it must be.
+        /// The value, and the allowed values.
         what: String,
     },
     /// A value outside its range.
@@ -61,7 +61,7 @@ pub enum PlanError {
         key: &'static str,
         /// Its value.
         value: String,
-        /// What it must be.
+        /// The allowed values.
         must: &'static str,
     },
     /// Something wrong at a place of the file.
@@ -69,7 +69,7 @@ pub enum PlanError {
     Placed {
         /// Where its name is.
         place: Place,
-        /// What is wrong there.
+        /// The problem.
         problem: Box<PlanError>,
     },
     /// An override that is not `section.key=value`.

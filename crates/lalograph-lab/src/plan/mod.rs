@@ -42,25 +42,25 @@ pub use training::{
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(default, deny_unknown_fields)]
 pub struct Plan {
-    /// What is read.
+    /// Input tokens.
     pub corpus: CorpusPlan,
-    /// How text becomes indices.
+    /// Vocabulary settings.
     pub vocabulary: VocabularyPlan,
     /// The network.
     pub model: ModelPlan,
-    /// Where the first values of weights come from.
+    /// Origin of the initial weights.
     pub start: StartPlan,
-    /// How it learns.
+    /// Training settings.
     pub training: TrainingPlan,
-    /// How weights are moved.
+    /// The optimiser.
     pub optimiser: OptimiserPlan,
-    /// What keeps it from learning by heart.
+    /// Regularisation settings.
     pub regularisation: RegularisationPlan,
-    /// What differs between groups of weights.
+    /// Settings by group of weights.
     pub groups: GroupsPlan,
-    /// What it writes meanwhile.
+    /// Settings of samples.
     pub samples: SamplesPlan,
-    /// What it is resumed from.
+    /// Settings of checkpoints.
     pub checkpoints: CheckpointsPlan,
 }
 
@@ -108,7 +108,7 @@ impl Plan {
         self.paths_mut().for_each(|path| *path = folder.join(&path));
     }
 
-    /// What training does besides lowering the loss.
+    /// Regularisation.
     pub fn regularisation(&self) -> Regularisation {
         let RegularisationPlan { activation_penalty, temporal_penalty, label_smoothing, .. } =
             self.regularisation;
@@ -127,7 +127,7 @@ impl Plan {
         }
     }
 
-    /// How weights are moved in a run of so many steps.
+    /// The optimiser of a run of so many steps.
     pub fn optimiser(&self, steps: u64) -> OptimiserSettings {
         let plan = &self.optimiser;
         let groups = &self.groups;
@@ -144,7 +144,7 @@ impl Plan {
         }
     }
 
-    /// How gradients are limited.
+    /// Gradient clipping.
     pub fn clipping(&self) -> Clipping {
         let limit = |value: f64| (value > 0.0).then_some(value);
         let GroupsPlan { embedding_clip_norm, layers_clip_norm, output_clip_norm, .. } = self.groups;

@@ -11,7 +11,7 @@ use super::{
 pub struct Section {
     /// As it is in brackets.
     pub name: String,
-    /// What it is about.
+    /// Description.
     pub about: String,
     /// Its settings, in order.
     pub settings: Vec<Setting>,

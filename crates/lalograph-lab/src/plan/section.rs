@@ -4,7 +4,7 @@
 pub(crate) trait Documented {
     /// Its name in brackets.
     const NAME: &'static str;
-    /// What it is about.
+    /// Description.
     const ABOUT: &'static str;
     /// The keys of its settings, each with the lines of its documentation.
     const SETTINGS: &'static [(&'static str, &'static [&'static str])];

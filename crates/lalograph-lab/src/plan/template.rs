@@ -42,7 +42,7 @@ impl Preset {
         plan
     }
 
-    /// What it is for, as part of a sentence.
+    /// Purpose, as part of a sentence.
     pub fn phrase(self) -> &'static str {
         match self {
             Self::Word => "a model of words",
@@ -52,7 +52,7 @@ impl Preset {
     }
 }
 
-/// What most people set.
+/// The most common settings.
 const COMMON: [&str; 29] = [
     "corpus.paths",
     "corpus.document",

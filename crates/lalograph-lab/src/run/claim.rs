@@ -68,7 +68,7 @@ impl Claim {
     /// Writes `run.json` again.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn describe(&self, description: &RunDescription) -> Result<(), LabError> {
         let mut json =
             serde_json::to_vec_pretty(description).map_err(|error| LabError::Write(error.to_string()))?;
@@ -79,7 +79,7 @@ impl Claim {
     /// Gives the run another plan: the moment at which the description is written again decides which of the two it has.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub(crate) fn change_plan(&self, plan: &Plan, description: &mut RunDescription) -> Result<(), LabError> {
         let text = plan.to_toml()?;
         self.folder.write(NEXT_PLAN, text.as_bytes(), Existing::Replace)?;

@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 
 use super::records::Evaluation;
 
-/// What a description says that it is.
+/// Format name of a description.
 pub const FORMAT: &str = "lalograph run";
 /// The version of its form.
 pub const VERSION: u32 = 1;
@@ -63,11 +63,11 @@ pub struct Resumption {
     pub time: String,
     /// After which step.
     pub step: u64,
-    /// What was changed in the plan, as `section.key = value`.
+    /// Changes of the plan, as `section.key = value`.
     pub changed: Vec<String>,
 }
 
-/// What is known of a run's text before anything is learnt from it.
+/// Facts about the text of a run before training.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct TextFacts {
@@ -141,7 +141,7 @@ pub struct RunDescription {
     pub failure: Option<String>,
     /// The step at which its numbers were no longer finite, if that is why.
     pub not_finite_step: Option<u64>,
-    /// What is known of its text.
+    /// Facts about its text.
     pub text: TextFacts,
     /// When it was resumed.
     pub resumed: Vec<Resumption>,

@@ -45,7 +45,7 @@ impl RunHistory {
         })
     }
 
-    /// What its figures say.
+    /// Its hints.
     pub fn hints(&self) -> Vec<Hint> {
         let stage = match (self.standing, self.description.not_finite_step) {
             (_, Some(step)) => Stage::NotFinite(step),

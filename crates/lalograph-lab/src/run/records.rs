@@ -32,13 +32,13 @@ impl Figures {
     }
 }
 
-/// What a model makes of held-out data.
+/// Figures of a model on held-out data.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Evaluation {
     /// The mean loss.
     pub loss: f64,
-    /// What the task says besides.
+    /// Further figures of the task.
     pub figures: Figures,
 }
 
@@ -93,7 +93,7 @@ pub enum MetricsRecord {
         seconds: f64,
         /// Mean validation loss.
         loss: f64,
-        /// What the task says besides.
+        /// Further figures of the task.
         figures: Figures,
         /// Whether it is the lowest loss so far.
         best: bool,
@@ -104,7 +104,7 @@ pub enum MetricsRecord {
         step: u64,
         /// Mean test loss.
         loss: f64,
-        /// What the task says besides.
+        /// Further figures of the task.
         figures: Figures,
     },
 }
@@ -156,7 +156,7 @@ pub struct SampleRecord {
     pub validation_perplexity: Option<f64>,
     /// The temperature that it was drawn at.
     pub temperature: f64,
-    /// What it continues from.
+    /// Seed text.
     pub seed_text: String,
     /// The sample, without the seed text.
     pub text: String,
@@ -188,7 +188,7 @@ impl Lines {
     /// Goes on with a file after so many bytes of it: what comes after them is taken away. A file that is not there is made.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn after(folder: &Folder, name: &str, bytes: u64) -> Result<Self, LabError> {
         let path = folder.path_of(name);
         let mut file = folder.append(name)?;
@@ -203,7 +203,7 @@ impl Lines {
     /// Bytes of the file, once they are all sure to be there.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn synced_bytes(&mut self) -> Result<u64, LabError> {
         self.file.sync().map_err(LabError::at(&self.path))?;
         Ok(self.bytes)
@@ -212,7 +212,7 @@ impl Lines {
     /// Appends one record.
     ///
     /// # Errors
-    /// What the file system refuses.
+    /// An error of the file system.
     pub fn push<T: Serialize>(&mut self, record: &T) -> Result<(), LabError> {
         let mut line = serde_json::to_vec(record)
             .map_err(|error| LabError::Io { path: self.path.clone(), source: error.into() })?;

@@ -21,7 +21,7 @@ use crate::training::trainer::Trainer;
 pub trait Task: Sync {
     /// The network.
     type Net: Network;
-    /// What its duties write down.
+    /// Notes of its duties.
     type Note: Note;
 
     /// The kind of the task, as files name it.
@@ -36,13 +36,13 @@ pub trait Task: Sync {
     /// Steps to make.
     fn steps(&self) -> u64;
 
-    /// What is known of the data beforehand.
+    /// Facts about the data before training.
     fn facts(&self) -> TextFacts;
 
     /// The training data, epoch after epoch.
     fn windows(&self) -> Box<dyn Windows<<Self::Net as Network>::Window> + '_>;
 
-    /// What all lanes read in a step.
+    /// Data shared by all lanes of a step.
     fn shared(&self) -> <Self::Net as Network>::Shared<f32>;
 
     /// Refuses a start that is not there any more, before anything is changed for it.
@@ -65,13 +65,13 @@ pub trait Task: Sync {
     /// The test data, if there is any.
     fn test(&self) -> Option<Box<dyn Evaluator<Self::Net> + '_>>;
 
-    /// What is done now and then besides recording and validating, in this order.
+    /// Duties besides recording and validating, in this order.
     fn duties(&self) -> Vec<Box<dyn Duty<Self> + '_>>;
 
     /// Figures of a mean training loss.
     fn training_figures(&self, loss: f64) -> Figures;
 
-    /// What a model file holds besides weights.
+    /// Contents of a model file besides weights.
     ///
     /// # Errors
     /// Something that has no form as text.
@@ -109,7 +109,7 @@ pub trait Duty<T: Task + ?Sized>: Send {
     fn perform(&mut self, moment: Moment<'_, '_, T::Net>) -> Result<Option<Vec<T::Note>>, LabError>;
 }
 
-/// What a duty is given.
+/// The input of a duty.
 pub struct Moment<'m, 't, N: Network> {
     /// The trainer after the current step.
     pub trainer: &'m mut Trainer<'t, N>,

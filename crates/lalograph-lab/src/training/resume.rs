@@ -14,7 +14,7 @@ use crate::run::description::{Resumption, RunDescription, RunStatus};
 use crate::run::folder::{CHECKPOINTS, RunFolder};
 use crate::task::Task;
 
-/// What may be changed in a plan when a run continues.
+/// Changes of a plan that are allowed when a run continues.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Changes {
     /// Passes over the training text, from the beginning of the run.
@@ -25,7 +25,7 @@ pub struct Changes {
     pub learning_rate: Option<f64>,
     /// Validations without a gain to wait for.
     pub patience: Option<u64>,
-    /// What samples continue from; as before if there are none.
+    /// Seed texts of samples; unchanged if empty.
     pub seed_texts: Vec<String>,
 }
 
@@ -99,7 +99,7 @@ impl Resumable {
         Ok(Self { run, claim, description, plan, changed, anew })
     }
 
-    /// What was written down of it.
+    /// Its description.
     pub fn description(&self) -> &RunDescription {
         &self.description
     }

@@ -24,7 +24,7 @@ use crate::run::folder::{CHECKPOINTS, RunFolder};
 use crate::run::records::{Evaluation, MetricsRecord};
 use crate::task::{Duty, Evaluator, Moment, Task, flow_of};
 
-/// What came of a run.
+/// The outcome of a run.
 #[derive(Debug, Clone, PartialEq)]
 pub struct TrainingOutcome {
     /// Finished or interrupted.
@@ -45,11 +45,11 @@ pub struct TrainingOutcome {
     pub seconds: f64,
     /// Tokens trained on in a second of training alone.
     pub tokens_per_second: f64,
-    /// What its figures say.
+    /// Its hints.
     pub hints: Vec<Hint>,
 }
 
-/// What a run is trained in, and from where on.
+/// The claim of a run, and its starting point.
 #[derive(Debug)]
 pub struct Running {
     /// The folder.
@@ -102,7 +102,7 @@ struct Loop<'a, T: Task> {
     /// Seconds before it was last resumed.
     seconds_before: f64,
     last_checkpoint: Instant,
-    /// What comes next: a duty's name, or one of the names above.
+    /// The next action: the name of a duty, or one of the names above.
     next: String,
     stopped: bool,
 }

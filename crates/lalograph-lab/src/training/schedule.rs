@@ -9,11 +9,11 @@ const LONGEST_WARMUP: u64 = 200;
 /// The share of the steps over which one cycle rises.
 const RISE: f64 = 1.0 / 3.0;
 
-/// What a schedule remembers of the validations so far.
+/// State of a schedule from past validations.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct Plateau {
-    /// What the rate was brought down to.
+    /// Current factor of the rate.
     factor: f64,
     best: Option<f64>,
     waited: u64,

@@ -3,7 +3,7 @@
 use super::trainer::TrainerSettings;
 use crate::plan::{Plan, TrainingPlan};
 
-/// How a network is trained by a plan, in a run of so many steps.
+/// Training settings of a plan, for a run of so many steps.
 pub(crate) fn trainer_settings(plan: &Plan, steps: u64) -> TrainerSettings {
     TrainerSettings {
         seed: plan.training.seed,

@@ -14,18 +14,18 @@ use lalograph_net::weights::packed::{PackedWeights, Parameters, Pass};
 use crate::data::source::Windows;
 use crate::error::LabError;
 
-/// How a network is trained.
+/// Training settings.
 #[derive(Debug, Clone, PartialEq)]
 pub struct TrainerSettings {
     /// Fixes first values, dropout and samples.
     pub seed: u64,
     /// Lanes that the batch is cut into.
     pub lanes: usize,
-    /// What training does besides lowering the loss.
+    /// Regularisation.
     pub regularisation: Regularisation,
-    /// How gradients are limited.
+    /// Gradient clipping.
     pub clipping: Clipping,
-    /// How weights are moved.
+    /// The optimiser.
     pub optimiser: OptimiserSettings,
 }
 
@@ -134,7 +134,7 @@ impl<'t, N: Network> Trainer<'t, N> {
         Ok(Learnt { tokens, loss: loss.sum / tokens.max(1) as f64 })
     }
 
-    /// What was measured of the last gradient.
+    /// Measurements of the last gradient.
     pub fn clipped(&self) -> &Clipped {
         self.meter.clipped()
     }

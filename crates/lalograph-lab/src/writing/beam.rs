@@ -12,7 +12,7 @@ use super::decoding::log_total;
 use crate::error::LabError;
 use crate::task::language::model::ReadyModel;
 
-/// How to search.
+/// Settings of beam search.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Beam {
     /// Texts that are continued at each step.
@@ -20,7 +20,7 @@ pub struct Beam {
     /// Texts are compared by their log-probability over their length to this power: 0 for the log-probability itself, which favours short
     /// texts, 1 for its mean.
     pub length_power: f64,
-    /// How many of the best to keep.
+    /// Number of texts to return.
     pub best: usize,
     /// Whether the beam is drawn at random without replacement, each text as likely as the model has it (stochastic beam search, Kool, van Hoof
     /// and Welling, 2019), instead of the most probable.
@@ -48,7 +48,7 @@ impl Beam {
         }
     }
 
-    /// What texts are compared by.
+    /// Score for ranking texts.
     pub fn score(&self, log_probability: f64, tokens: usize) -> f64 {
         log_probability / (tokens.max(1) as f64).powf(self.length_power)
     }

@@ -20,9 +20,9 @@ use crate::error::LabError;
 pub struct CopiedRun {
     /// Tokens.
     pub tokens: usize,
-    /// Where it begins in the sample, in tokens.
+    /// Start in the sample, in tokens.
     pub start: usize,
-    /// Where it first begins in the training text, in tokens.
+    /// First start in the training text, in tokens.
     pub training_start: u64,
 }
 
@@ -39,7 +39,7 @@ pub struct Copying {
     pub repeated_share: Option<f64>,
 }
 
-/// What is measured.
+/// The settings of the measurement.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct CopyingSettings {
     /// Tokens from which on a run counts as copied.

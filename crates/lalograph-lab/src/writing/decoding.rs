@@ -34,7 +34,7 @@ pub struct Decoding {
     /// What the log-probability of every token that is in the text already is multiplied by, 1 or above: p becomes p to this power. After
     /// Keskar et al. (2019), whose penalty depends on where scores have their zero.
     pub repeat_power: f64,
-    /// What becomes of the unknown token.
+    /// Handling of the unknown token.
     pub unknown: UnknownTokens,
 }
 

@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 use super::decoding::Decoding;
 use crate::error::LabError;
 
-/// Where a text ends, besides where its document does.
+/// Conditions that end a text before its document ends.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Stop {
     /// After a full stop, a question mark or an exclamation mark that ends a word.
@@ -36,18 +36,18 @@ pub enum Ended {
     Stopped,
 }
 
-/// What to write.
+/// The request.
 #[derive(Debug, Clone, Copy)]
 pub struct Request<'a> {
-    /// What to continue from; empty for the start of a document.
+    /// Seed text; empty for the start of a document.
     pub seed_text: &'a str,
-    /// How tokens are chosen.
+    /// Decoding.
     pub decoding: &'a Decoding,
     /// Tokens at most.
     pub tokens: usize,
     /// Whether to continue another document where one ends.
     pub past_end: bool,
-    /// Where to stop before that.
+    /// Stop conditions.
     pub stop: &'a Stop,
 }
 
@@ -115,7 +115,7 @@ impl<'v> Row<'v> {
         })
     }
 
-    /// What was written.
+    /// The written text.
     pub(super) fn sample(self) -> Sample {
         Sample {
             text: self.text,

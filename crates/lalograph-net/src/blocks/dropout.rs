@@ -33,9 +33,9 @@ impl DropoutRates {
 pub struct Dropout {
     /// The rates.
     pub rates: DropoutRates,
-    /// What masks are drawn from.
+    /// Random stream of the masks.
     pub random: Stream,
-    /// What decides which words are dropped: the same in all lanes.
+    /// Random stream of dropped words, the same in all lanes.
     pub words: WordMask,
 }
 

@@ -12,7 +12,7 @@ use crate::weights::packed::Parameters;
 /// Added to the variance, against division by zero.
 const EPSILON: f64 = 1e-5;
 
-/// Where the gains and biases lie.
+/// Places of gains and biases.
 #[derive(Debug, Clone)]
 pub struct LayerNorm {
     width: usize,
@@ -20,7 +20,7 @@ pub struct LayerNorm {
     bias: Range<usize>,
 }
 
-/// What the backward pass needs.
+/// Data for the backward pass.
 #[derive(Debug, Clone, Default)]
 pub struct NormTape<T> {
     /// The normalised vectors: tokens x width.

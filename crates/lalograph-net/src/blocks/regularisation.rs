@@ -2,7 +2,7 @@
 
 use super::dropout::DropoutRates;
 
-/// What training does besides lowering the loss.
+/// Regularisation.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Regularisation {
     /// Shares of numbers dropped.
@@ -15,7 +15,7 @@ pub struct Regularisation {
     pub label_smoothing: f64,
 }
 
-/// What a lane is made for.
+/// Purpose of a lane.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum LaneUse {
     /// Forward passes only.
@@ -30,7 +30,7 @@ impl LaneUse {
         matches!(self, Self::Training(_))
     }
 
-    /// What training does besides lowering the loss; nothing while reading.
+    /// Regularisation; none while reading.
     pub fn regularisation(self) -> Regularisation {
         match self {
             Self::Reading => Regularisation::default(),

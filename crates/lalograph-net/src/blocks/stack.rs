@@ -17,7 +17,7 @@ use crate::weights::gradient::Gradient;
 use crate::weights::layout::{GroupId, Layout};
 use crate::weights::packed::Parameters;
 
-/// What the layers are.
+/// The shape of the layers.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct StackShape {
     /// Their kind.
@@ -37,7 +37,7 @@ pub struct StackShape {
     pub residual: bool,
     /// Whether the state before the first token is learnt instead of zero.
     pub learn_first_state: bool,
-    /// How weights are filled.
+    /// Initialisation of weights.
     pub start: StartingValues,
 }
 
@@ -72,7 +72,7 @@ pub struct Stack {
     layers: Vec<Layer>,
 }
 
-/// What is needed of a tape.
+/// Sizes of a tape.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct StackRoom {
     /// The largest window.
@@ -133,7 +133,7 @@ impl Stack {
         Self { shape, layers: (0..shape.layers).map(layer).collect() }
     }
 
-    /// What the layers are.
+    /// The shape of the layers.
     pub fn shape(&self) -> &StackShape {
         &self.shape
     }
@@ -244,7 +244,7 @@ impl Stack {
         }
     }
 
-    /// What the last layer outputs: steps x rows x outputs.
+    /// Outputs of the last layer: steps x rows x outputs.
     pub fn outputs<'t, T: Real>(&self, extent: Extent, tape: &'t StackTape<T>) -> &'t [T] {
         let (hidden, width) = (self.shape.hidden, self.shape.outputs());
         tape.layers.last().map_or(&[], |last| handed(last, extent, hidden, width))

@@ -17,7 +17,7 @@ use crate::weights::gradient::Gradient;
 use crate::weights::layout::{GroupId, Layout, PackId, ReadIn};
 use crate::weights::packed::Parameters;
 
-/// How the tokens are clustered.
+/// Division of tokens into clusters.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Clusters {
     /// Where the frequent ends, and each cluster but the last: rising, the first above 0, all below the vocabulary's size.

@@ -3,7 +3,7 @@
 /// A target that is not scored: no loss, no gradient.
 pub const IGNORED: u32 = u32::MAX;
 
-/// What a training pass yields.
+/// Loss of a training step.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Loss {
     /// Sum of -ln p(target); against the sample, where training uses one.

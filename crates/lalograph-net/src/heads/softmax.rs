@@ -30,7 +30,7 @@ crate::choice! {
 /// A softmax with its sizes.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct SoftmaxSettings {
-    /// How the distribution is computed.
+    /// Kind of softmax.
     pub kind: Softmax,
     /// For [`Softmax::Clustered`].
     pub clusters: Clusters,

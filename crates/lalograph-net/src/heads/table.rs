@@ -31,7 +31,7 @@ pub(crate) fn chunk_rows(outcomes: usize, rows: usize) -> usize {
 /// differences of scores stay numbers.
 pub(crate) const IMPOSSIBLE: f64 = -1e30;
 
-/// How training reads a table.
+/// Access of training to a table.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Training {
     /// All of it in every step.
@@ -113,7 +113,7 @@ impl Table {
         chunk_rows(self.outcomes, rows) * self.outcomes
     }
 
-    /// How many outcomes there are.
+    /// Number of outcomes.
     pub fn outcomes(&self) -> usize {
         self.outcomes
     }
@@ -252,7 +252,7 @@ impl Table {
 pub(crate) struct Exponentiated<T> {
     /// -ln p(target).
     pub(crate) loss: f64,
-    /// What to divide the row by to make it a distribution.
+    /// Sum of the exponentials of the row.
     pub(crate) sum: T,
     /// The greatest score.
     pub(crate) best: T,

@@ -7,7 +7,7 @@ use crate::numbers::real::Real;
 use crate::vectorised;
 use crate::weights::layout::{GroupId, Layout};
 
-/// How gradients are limited. The limit on values comes first, then those on norms.
+/// Limits of gradients: values first, then norms.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Clipping {
     /// The greatest absolute value of a number.
@@ -18,7 +18,7 @@ pub struct Clipping {
     pub group_norms: Vec<Option<f64>>,
 }
 
-/// What was measured of a gradient, and what it is to be multiplied by. The default leaves a gradient as it is.
+/// Measurements of a gradient, and its factors. The default factor is 1.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct Clipped {
     /// The norm of the whole gradient as it came.
@@ -130,7 +130,7 @@ impl GradientMeter {
         clipped
     }
 
-    /// What was last measured.
+    /// The last measurements.
     pub fn clipped(&self) -> &Clipped {
         &self.clipped
     }

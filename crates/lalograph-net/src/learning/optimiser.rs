@@ -29,7 +29,7 @@ crate::choice! {
     }
 }
 
-/// What an optimiser does.
+/// Settings of an optimiser.
 #[derive(Debug, Clone, PartialEq)]
 pub struct OptimiserSettings {
     /// The rule.

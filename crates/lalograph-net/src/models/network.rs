@@ -11,12 +11,12 @@ use crate::weights::gradient::LaneGradient;
 use crate::weights::layout::Layout;
 use crate::weights::packed::Parameters;
 
-/// What a lane must have room for.
+/// Sizes of a lane.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct LaneRoom {
     /// The largest window: steps, and the rows of the batch that the lane has.
     pub extent: Extent,
-    /// What the lane is made for.
+    /// Purpose of the lane.
     pub used_for: LaneUse,
     /// Whether rows may be reset inside a window.
     pub resets: bool,
@@ -30,7 +30,7 @@ impl LaneRoom {
     }
 }
 
-/// What chance decides in a step.
+/// Random streams of a step.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Draw {
     /// The seed of the run.
@@ -39,10 +39,10 @@ pub struct Draw {
     pub step: u64,
 }
 
-/// How one lane learns in one step.
+/// Training of one lane in one step.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct LaneStep {
-    /// What chance decides.
+    /// Random streams.
     pub draw: Draw,
     /// The number of the lane among all lanes of the batch, wherever they are computed.
     pub lane: u64,
@@ -59,7 +59,7 @@ pub trait Network: Sync {
     /// The state of some rows of a batch and the memory to work on them. Nothing is allocated after it is made.
     type Lane<T: Real>: Send;
 
-    /// What all lanes read in a step besides weights, drawn once for all of them.
+    /// Data shared by all lanes of a step besides weights, drawn once.
     type Shared<T: Real>: Send + Sync;
 
     /// The names and places of the weights.

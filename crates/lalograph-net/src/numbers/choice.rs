@@ -8,7 +8,7 @@ pub trait Choice: Copy + PartialEq + Send + Sync + 'static {
     /// The value's name in plan files.
     fn name(self) -> &'static str;
 
-    /// What the value means, in one line.
+    /// Meaning of the value, in one line.
     fn about(self) -> &'static str;
 
     /// The value of this name.

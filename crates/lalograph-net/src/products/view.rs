@@ -50,7 +50,7 @@ impl<'a, T> Matrix<'a, T> {
     }
 }
 
-/// What a product does with the numbers that its output holds.
+/// Treatment of existing numbers in an output.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Accumulation {
     /// The product replaces them.

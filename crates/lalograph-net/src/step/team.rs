@@ -24,7 +24,7 @@ pub struct Team<N: Network, T: Real> {
     shared: N::Shared<T>,
 }
 
-/// What one lane has.
+/// Memory of one lane.
 struct Seat<N: Network, T: Real> {
     lane: N::Lane<T>,
     window: N::Window,
@@ -54,7 +54,7 @@ impl<N: Network, T: Real> Team<N, T> {
         }
     }
 
-    /// How the batch is cut.
+    /// Division of the batch.
     pub fn lanes(&self) -> Lanes {
         self.lanes
     }

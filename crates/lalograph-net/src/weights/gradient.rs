@@ -10,7 +10,7 @@ use crate::numbers::rooms::Rooms;
 pub struct Gradient<'a, T> {
     /// The numbers.
     pub data: &'a mut [T],
-    /// Where they begin in the layout.
+    /// Offset in the layout.
     pub offset: usize,
 }
 
@@ -25,7 +25,7 @@ impl<T> Gradient<'_, T> {
 /// have none.
 #[derive(Debug, Clone, Default)]
 pub struct RowGradient<T> {
-    /// Where the table lies.
+    /// Place of the table.
     pub table: Range<usize>,
     /// Numbers of a row.
     pub width: usize,
@@ -40,7 +40,7 @@ pub struct RowGradient<T> {
 pub struct LaneGradient<T> {
     /// What is laid out in full, like the weights from `offset` on.
     pub dense: Vec<T>,
-    /// Where that begins in the layout.
+    /// Offset in the layout.
     pub offset: usize,
     /// What is given by rows, a table each.
     pub tables: Vec<RowGradient<T>>,

@@ -24,11 +24,11 @@ pub struct Tensor {
     pub name: String,
     /// Its sizes, outermost first; row-major.
     pub shape: Vec<usize>,
-    /// Where it lies in the flat array.
+    /// Its offset in the flat array.
     pub range: Range<usize>,
-    /// How it is filled at the start.
+    /// Its initialisation.
     pub initial: Initial,
-    /// What it belongs to.
+    /// Its group.
     pub group: GroupId,
 }
 
@@ -39,7 +39,7 @@ impl Tensor {
     }
 }
 
-/// How a tensor is filled before training.
+/// Initialisation of a tensor.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Initial {
     /// Uniform in [-bound, bound].
@@ -171,7 +171,7 @@ impl Layout {
         &self.tensors
     }
 
-    /// How many numbers there are in all.
+    /// Number of weights.
     pub fn len(&self) -> usize {
         self.tensors.last().map_or(0, |tensor| tensor.range.end)
     }

@@ -6,7 +6,7 @@ use super::layout::{Layout, PackId, PackPlan, ReadIn};
 use crate::numbers::real::Real;
 use crate::products::pack::Packed;
 
-/// What packed copies are wanted for.
+/// Purpose of packed copies.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Pass {
     /// Forward passes whose result is read: validation, scoring, sampling.

@@ -80,7 +80,7 @@ pub struct Guess {
 /// The most places that are remembered one by one; an observer sees all of them.
 const KEPT: usize = 1000;
 
-/// What came of reading a corpus.
+/// Result of reading a corpus.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Reading {
     /// Files looked at.

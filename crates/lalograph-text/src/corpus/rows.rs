@@ -18,7 +18,7 @@ pub(super) fn read(lines: &mut dyn BufRead, division: Division, intake: &mut Int
     }
 }
 
-/// What has been read of the current document.
+/// Part of the current document that was read.
 struct Gathered {
     text: Vec<u8>,
     start: u64,

@@ -20,7 +20,7 @@ pub enum Division {
     Paragraph,
 }
 
-/// What a file holds.
+/// Format of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Form {
@@ -54,12 +54,12 @@ impl Default for TableStyle {
     }
 }
 
-/// How much is let in.
+/// Limits.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Limits {
     /// The longest document, in bytes; at most 2^31.
     pub document_bytes: u64,
-    /// How many times their size compressed files may grow to, once they are past 64 MiB.
+    /// Maximum decompression ratio of files above 64 MiB.
     pub expansion: u64,
 }
 
@@ -69,7 +69,7 @@ impl Default for Limits {
     }
 }
 
-/// What to read.
+/// The corpus.
 #[derive(Debug, Clone, PartialEq, Default)]
 pub struct CorpusSpec {
     /// Files, folders, patterns such as `letters/*.txt`, or `-` for standard input. Gzip and Zstandard are unpacked, whatever
@@ -77,7 +77,7 @@ pub struct CorpusSpec {
     pub paths: Vec<PathBuf>,
     /// Whether folders inside folders are read.
     pub recursive: bool,
-    /// What the files hold.
+    /// Format of the files.
     pub form: Form,
     /// What one document of a text is; none means [`Division::File`].
     pub division: Option<Division>,
@@ -89,13 +89,13 @@ pub struct CorpusSpec {
     pub folder_labels: bool,
     /// Further columns or field paths to be handed out with the text.
     pub keep: Vec<String>,
-    /// How tables are written.
+    /// Format of tables.
     pub table: TableStyle,
     /// The encoding of all files; none means that it is found out for each.
     pub encoding: Option<String>,
     /// Stop after so many documents; more than there are means all.
     pub first: Option<u64>,
-    /// How much is let in.
+    /// Limits.
     pub limits: Limits,
     /// Whether the first place that would be left out is an error.
     pub strict: bool,

@@ -11,18 +11,18 @@ use crate::tally::{MostFrequent, Sample, Tally};
 use crate::unigram::{self, CutTable};
 use crate::unit::Unit;
 
-/// What a vocabulary is to be.
+/// Settings of a vocabulary.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub struct VocabularySpec {
-    /// What a token is.
+    /// Unit of a token.
     pub unit: Unit,
-    /// What is done to a text first.
+    /// Cleaning.
     pub cleaning: Cleaning,
     /// Tokens at most, reserved ones not counted; none means all. Subwords need a size; the 256 bytes are among it.
     pub size: Option<usize>,
     /// Tokens that occur less often get no index. For subwords by merging, pairs that occur less often are not merged.
     pub minimum_count: u64,
-    /// How the reserved tokens are spelt.
+    /// Spellings of the reserved tokens.
     pub reserved: Reserved,
     /// Tokens that get an index however rare they are.
     pub include: Vec<String>,

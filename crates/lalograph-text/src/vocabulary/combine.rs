@@ -16,7 +16,7 @@ use crate::tally::Sample;
 pub struct OneSided {
     /// Tokens that only this vocabulary has.
     pub tokens: u64,
-    /// How often they were counted, together.
+    /// Sum of their counts.
     pub count: u64,
     /// All counts of this vocabulary.
     pub total_count: u64,
@@ -32,7 +32,7 @@ pub struct Comparison {
     pub same_tokens: bool,
     /// Tokens that both have.
     pub shared_tokens: u64,
-    /// How many of these have the same index in both.
+    /// Number of these with the same index in both.
     pub same_index: u64,
     /// Of the first.
     pub only_first: OneSided,

@@ -54,7 +54,7 @@ impl Default for Reserved {
 }
 
 impl Reserved {
-    /// How many there are.
+    /// Their number.
     pub const COUNT: u32 = 4;
     /// Index of the padding token.
     pub const PADDING: u32 = 0;
@@ -78,7 +78,7 @@ impl Reserved {
     }
 }
 
-/// What a vocabulary was counted on.
+/// Text that a vocabulary was counted on.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Counted {
@@ -106,7 +106,7 @@ pub struct Located {
 pub struct Token {
     /// Its bytes: UTF-8, except for parts of characters.
     pub bytes: Box<[u8]>,
-    /// How often it was counted.
+    /// Its count.
     pub count: u64,
 }
 
@@ -131,7 +131,7 @@ fn shown(bytes: &[u8]) -> Cow<'_, str> {
     }
 }
 
-/// What a unit needs besides its tokens.
+/// Data of a unit besides its tokens.
 #[derive(Debug, Clone, PartialEq)]
 enum Method {
     /// Tokens are found as they are.
@@ -239,12 +239,12 @@ impl Vocabulary {
         false
     }
 
-    /// What a token is.
+    /// Unit of a token.
     pub fn unit(&self) -> Unit {
         self.unit
     }
 
-    /// What is done to a text first.
+    /// Cleaning.
     pub fn cleaning(&self) -> &Cleaning {
         &self.cleaning
     }
@@ -254,7 +254,7 @@ impl Vocabulary {
         &self.reserved
     }
 
-    /// What it was counted on.
+    /// Text that it was counted on.
     pub fn counted(&self) -> Counted {
         self.counted
     }

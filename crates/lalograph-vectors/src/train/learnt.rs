@@ -8,7 +8,7 @@ use crate::objective::Weights;
 use crate::pieces::{Pieces, weight_of};
 use crate::table::VectorTable;
 
-/// How far it has come.
+/// Its status.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct LearningProgress {
     /// Tokens read, of all passes.
@@ -19,7 +19,7 @@ pub struct LearningProgress {
     pub loss: Option<f64>,
 }
 
-/// What was learnt.
+/// Result of learning.
 #[derive(Debug)]
 pub struct Learnt {
     pub(super) weights: Weights<f32>,

@@ -16,7 +16,7 @@ pub enum Direction {
     WordToContext,
 }
 
-/// How vectors are learnt.
+/// Settings of training vectors.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Settings {

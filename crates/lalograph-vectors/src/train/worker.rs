@@ -26,7 +26,7 @@ pub(super) fn share(workers: usize, changes: u32) -> f32 {
     1.0 / (1.0 + (workers as f32 - 1.0) * changes / (changes + MANY))
 }
 
-/// What all workers read.
+/// Data shared by all workers.
 pub(super) struct Job<'t> {
     pub(super) settings: &'t Settings,
     pub(super) text: &'t TokenSequence,
@@ -64,7 +64,7 @@ pub(super) struct Worker {
 /// Rows that have changed since the last exchange: inputs first, then outputs.
 pub(super) struct Touched {
     pub(super) rows: Vec<u32>,
-    /// How often each was changed.
+    /// Number of changes of each.
     pub(super) changes: Vec<u32>,
     pub(super) inputs: usize,
 }

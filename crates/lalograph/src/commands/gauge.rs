@@ -23,7 +23,7 @@ const HIDDEN: [usize; 5] = [128, 256, 512, 1024, 2048];
 const BATCH: [usize; 6] = [8, 16, 32, 64, 128, 256];
 const INDICES: [usize; 4] = [100, 1_000, 10_000, 100_000];
 
-/// What `gauge --json` prints.
+/// JSON output of `gauge`.
 #[derive(Serialize)]
 struct GaugeDocument {
     model: String,

@@ -16,7 +16,7 @@ use crate::output::palette::TEAL;
 use crate::output::screen::Screen;
 use crate::output::table::facts;
 
-/// What `next --json` prints.
+/// JSON output of `next`.
 #[derive(Serialize)]
 struct NextDocument {
     text: String,

@@ -57,7 +57,7 @@ fn new(args: &PlanNewArgs, screen: &Screen) -> Result<(), Failure> {
     }
 }
 
-/// What `plan check --json` prints.
+/// JSON output of `plan check`.
 #[derive(Serialize)]
 struct CheckDocument {
     problems: Vec<Found>,
@@ -124,7 +124,7 @@ fn missing_files(plan: &Plan) -> Vec<String> {
     missing
 }
 
-/// What `plan cost --json` prints.
+/// JSON output of `plan cost`.
 #[derive(Serialize)]
 struct CostDocument<'a> {
     #[serde(flatten)]
@@ -183,7 +183,7 @@ fn text_of(args: &PlanCostArgs, screen: &Screen) -> Result<Option<LanguageTask>,
     Ok(Some(prepared))
 }
 
-/// What a run takes, in words.
+/// Cost of a run, in words.
 fn run_rows(run: &Forecast, threads: usize) -> Vec<(&'static str, String)> {
     let mut rows = vec![
         (

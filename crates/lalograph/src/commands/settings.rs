@@ -154,7 +154,7 @@ pub(super) fn describe(shape: &LanguageModelShape) -> String {
     parts.join(", ")
 }
 
-/// How windows are taken, in a line.
+/// Kind of windows, in a line.
 pub(super) fn describe_windows(training: &TrainingPlan) -> String {
     let TrainingPlan { batch, window, .. } = training;
     match training.windows {

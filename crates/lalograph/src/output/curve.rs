@@ -75,13 +75,13 @@ impl Mark {
 struct Curve {
     /// Rows from the top.
     rows: Vec<Vec<Mark>>,
-    /// What is at the top.
+    /// Label at the top.
     highest: f64,
-    /// What is at the bottom.
+    /// Label at the bottom.
     lowest: f64,
-    /// What is at the left.
+    /// Label at the left.
     first: f64,
-    /// What is at the right.
+    /// Label at the right.
     last: f64,
 }
 

@@ -10,7 +10,7 @@ use crate::output::line::{Axis, dots, drawable, line};
 use crate::output::number::perplexity;
 use crate::output::palette::{ASH, BRICK, Colour, HONEY, PLUM, TEAL};
 
-/// What came of one way of choosing.
+/// Result of one decoding.
 pub(crate) struct DecodingPoint<'t> {
     /// What it has in common with those of its curve.
     pub(crate) series: String,

@@ -11,7 +11,7 @@ pub(crate) type Points = Vec<(f64, f64)>;
 /// and ticks in steps, neither of which it bounds; a damaged record can hold any number.
 const LARGEST: f64 = 1e30;
 
-/// How the numbers of an axis are spaced.
+/// Scale of an axis.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Axis {
     /// Evenly.

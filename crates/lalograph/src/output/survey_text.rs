@@ -5,7 +5,7 @@ use lalograph_text::survey::{CharacterKind, DocumentPlace, PlainCounts, Survey, 
 use crate::output::number::{bytes, count, counted, percent, visible};
 use crate::output::palette::{ASH, BRICK, HONEY};
 use crate::output::screen::Screen;
-use crate::output::table::{Column, facts, table};
+use crate::output::table::{Column, coloured_bars, facts, table};
 use crate::output::wrap::indented;
 
 /// Bars of the length histogram.
@@ -168,7 +168,7 @@ fn classes(survey: &Survey, screen: &Screen) -> String {
     let most_frequent = survey.classes.first().map_or(String::new(), |class| class.label.clone());
     format!(
         "{}\n  Always predicting `{most_frequent}` is right for {} of documents. The largest class has {:.1} times as many as the smallest.",
-        coloured(&drawn, screen),
+        coloured_bars(&drawn, HONEY, screen),
         percent(largest, survey.documents),
         largest as f64 / smallest as f64
     )
@@ -289,16 +289,11 @@ fn histogram(survey: &Survey, screen: &Screen) -> String {
     });
     let drawn =
         table(screen, &["words", "documents", ""], &[Column::Number, Column::Number, Column::Text], &rows);
-    format!("{}\n  Documents that fit a fixed length: {}.", coloured(&drawn, screen), kept.join(", "))
-}
-
-/// Colours the bars at the ends of lines.
-fn coloured(drawn: &str, screen: &Screen) -> String {
-    let line = |line: &str| match line.find('\u{2588}') {
-        Some(start) => format!("{}{}", &line[..start], screen.styled(HONEY.style(), &line[start..])),
-        None => line.to_owned(),
-    };
-    drawn.lines().map(line).collect::<Vec<_>>().join("\n")
+    format!(
+        "{}\n  Documents that fit a fixed length: {}.",
+        coloured_bars(&drawn, HONEY, screen),
+        kept.join(", ")
+    )
 }
 
 fn most_frequent(survey: &Survey, screen: &Screen) -> String {

@@ -5,6 +5,7 @@ use comfy_table::{CellAlignment, ColumnConstraint, ContentArrangement, LineStyle
 use unicode_width::UnicodeWidthStr;
 
 use crate::output::cut::cut;
+use crate::output::palette::Colour;
 use crate::output::screen::Screen;
 
 const STYLE: TableStyle =
@@ -108,6 +109,15 @@ fn drawn(screen: &Screen, heads: &[&str], columns: &[Column], rows: &[Vec<String
     }
     let text: Vec<String> = table.lines().map(|line| line.trim_end().to_owned()).collect();
     text.join("\n")
+}
+
+/// A drawn table with the bars at the ends of its lines in a colour.
+pub(crate) fn coloured_bars(drawn: &str, colour: Colour, screen: &Screen) -> String {
+    let line = |line: &str| match line.find('\u{2588}') {
+        Some(start) => format!("{}{}", &line[..start], screen.styled(colour.style(), &line[start..])),
+        None => line.to_owned(),
+    };
+    drawn.lines().map(line).collect::<Vec<_>>().join("\n")
 }
 
 /// Two columns without a head: names and what they represent.

@@ -10,7 +10,7 @@ use lalograph_text::{Reserved, Vocabulary};
 
 pub use ngram::{NgramModel, NgramReader};
 
-/// How many indices of a vocabulary are predicted.
+/// Number of predicted indices of a vocabulary.
 fn predicted(size: usize) -> usize {
     size.saturating_sub(Reserved::NEVER_PREDICTED.len()).max(1)
 }

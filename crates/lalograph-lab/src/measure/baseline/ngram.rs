@@ -31,7 +31,7 @@ struct Level {
     discounts: [f64; 3],
 }
 
-/// What is known of what follows an n-gram.
+/// Counts of the tokens after an n-gram.
 #[derive(Debug, Clone, Copy, Default)]
 struct Context {
     /// The sum of the counts of what follows.

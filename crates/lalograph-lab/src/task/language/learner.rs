@@ -26,9 +26,9 @@ pub struct LanguageTask {
     pub steps: u64,
     /// What samples continue from: the plan's seed texts and those drawn from the validation text.
     pub seed_texts: Vec<String>,
-    /// What is known of the text beforehand.
+    /// Facts about the text before training.
     pub facts: TextFacts,
-    /// What the weights start from.
+    /// Origin of the initial weights.
     pub(super) start: Start,
 }
 

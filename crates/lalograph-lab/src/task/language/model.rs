@@ -15,7 +15,7 @@ use crate::plan::Plan;
 /// The task that such files name.
 pub(super) const TASK: &str = "language model";
 
-/// What a model file or a checkpoint of a language model holds besides weights.
+/// Contents of a model file or checkpoint of a language model besides weights.
 pub(super) fn language_assets(plan: &Plan, vocabulary: &Vocabulary) -> Result<Assets, LabError> {
     Ok(Assets::from([
         ("task", TASK.to_owned()),
@@ -32,7 +32,7 @@ pub struct ModelFile {
     pub plan: Plan,
     /// The vocabulary, with its cleaning.
     pub vocabulary: Vocabulary,
-    /// How far it was trained.
+    /// Progress of its training.
     pub trained: Trained,
     /// The architecture.
     pub model: LanguageModel,

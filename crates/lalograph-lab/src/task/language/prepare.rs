@@ -102,7 +102,7 @@ fn lay_out(
     Ok(LanguageTask { plan, vocabulary, corpus, model, steps, seed_texts, facts, start })
 }
 
-/// What a plan holds out of its corpus.
+/// The held-out parts of a corpus.
 pub(super) fn held_out(plan: &Plan) -> Result<HeldOut, LabError> {
     Ok(match &plan.corpus.split {
         Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),

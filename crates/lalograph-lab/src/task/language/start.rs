@@ -18,7 +18,7 @@ use crate::error::LabError;
 use crate::plan::StartPlan;
 use crate::run::folder::model_in;
 
-/// What was read to start from.
+/// Files that initial weights come from.
 #[derive(Debug, Default)]
 pub(super) struct Start {
     vectors: Option<Imported>,

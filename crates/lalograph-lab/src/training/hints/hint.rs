@@ -10,7 +10,7 @@ use serde::Serialize;
 pub enum Hint {
     /// Validation loss has risen while training loss fell.
     Overfitting {
-        /// Where validation was best.
+        /// Step of the best validation.
         best_step: u64,
         /// Validation perplexity there.
         best_perplexity: f64,
@@ -36,7 +36,7 @@ pub enum Hint {
     },
     /// Gradients grow on their way back, or from step to step.
     ExplodingGradients {
-        /// How many times the norm has grown.
+        /// Factor by which the norm has grown.
         times: f64,
         /// Tokens back where it has; none if it grew from step to step.
         tokens_back: Option<usize>,
@@ -66,16 +66,16 @@ pub enum Hint {
         text: Text,
         /// The lowest perplexity.
         perplexity: f64,
-        /// What knowing how frequent each token is gives.
+        /// Perplexity of the unigram model.
         unigram_perplexity: f64,
         /// The highest learning rate.
         learning_rate: f64,
-        /// What training loss shows of the cause.
+        /// The cause that training loss points to.
         cause: Cause,
     },
     /// Validation perplexity is far above training perplexity.
     Gap {
-        /// Where validation was best.
+        /// Step of the best validation.
         step: u64,
         /// Validation perplexity there.
         validation_perplexity: f64,
@@ -107,9 +107,9 @@ pub enum Hint {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Text {
-    /// What is learnt from.
+    /// The training text.
     Training,
-    /// What is held out.
+    /// The validation text.
     Validation,
 }
 

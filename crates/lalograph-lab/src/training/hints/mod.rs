@@ -35,7 +35,7 @@ const FEW_STEPS: u64 = 100;
 /// A loss that still falls by so much in the last fifth of a run has not come to rest: perplexity by a twentieth.
 const STILL_FALLING: f64 = 0.05;
 
-/// How far a run has come.
+/// The status of a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Stage {
     /// It continues, or was interrupted.
@@ -46,7 +46,7 @@ pub enum Stage {
     NotFinite(u64),
 }
 
-/// What is known of a run.
+/// The records that hints are computed from.
 #[derive(Debug, Clone, Copy)]
 pub struct Evidence<'a> {
     /// Its plan.
@@ -57,7 +57,7 @@ pub struct Evidence<'a> {
     pub metrics: &'a [MetricsRecord],
     /// The last measurement of how far back gradients reach, if there was one.
     pub flow: Option<&'a FlowRecord>,
-    /// How far it has come.
+    /// Its status.
     pub stage: Stage,
 }
 

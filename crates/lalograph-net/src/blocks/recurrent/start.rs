@@ -28,11 +28,11 @@ crate::choice! {
 /// Initial values of the layers.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct StartingValues {
-    /// How recurrent matrices are filled.
+    /// Initialisation of recurrent matrices.
     pub recurrent: RecurrentStart,
     /// The recurrent matrices' size: 1 keeps lengths, less lets the past fade.
     pub recurrent_gain: f64,
-    /// How input weights and token vectors are filled; the variance is the same for both.
+    /// Initialisation of input weights and token vectors, of equal variance.
     pub inputs: InputStart,
     /// Bias of the forget gate of the LSTM and of the update gate of the GRU, which keeps what is remembered (Jozefowicz et al., 2015).
     pub keep_bias: f64,

@@ -18,7 +18,7 @@ use crate::weights::gradient::Gradient;
 use crate::weights::layout::{GroupId, Initial, Layout, PackId, ReadIn};
 use crate::weights::packed::Parameters;
 
-/// What a tape must have room for.
+/// Sizes of a tape.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct TapeRoom {
     /// The largest window.

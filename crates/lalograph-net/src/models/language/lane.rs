@@ -11,9 +11,9 @@ use crate::products::pack::Workspace;
 /// A window of parallel streams of tokens, step-major: number `step * rows + row`.
 #[derive(Debug, Clone, Default)]
 pub struct TokenWindow {
-    /// What is read.
+    /// Input tokens.
     pub inputs: Vec<u32>,
-    /// What should come next, or [`IGNORED`](crate::heads::loss::IGNORED).
+    /// Targets, or [`IGNORED`](crate::heads::loss::IGNORED).
     pub targets: Vec<u32>,
     /// Before which tokens a row's state is reset; empty if nowhere.
     pub resets: Vec<bool>,

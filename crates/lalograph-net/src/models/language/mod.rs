@@ -201,7 +201,7 @@ impl LanguageModel {
         self.head.loss(weights, top, targets, head, each, work)
     }
 
-    /// What the softmax reads: steps x rows x width.
+    /// Inputs of the softmax: steps x rows x width.
     fn top<'l, T: Real>(&self, extent: Extent, tape: &'l StackTape<T>, projected: &'l [T]) -> &'l [T] {
         match self.projection {
             Some(_) => &projected[..extent.tokens() * self.shape.embedding],

@@ -6,7 +6,7 @@ use crate::blocks::recurrent::cell::Cell;
 use crate::blocks::recurrent::start::StartingValues;
 use crate::heads::softmax::{Softmax, SoftmaxSettings};
 
-/// What settles a model's weights.
+/// The shape of a model.
 #[derive(Debug, Clone, PartialEq)]
 pub struct LanguageModelShape {
     /// Token indices, reserved ones included.
@@ -29,7 +29,7 @@ pub struct LanguageModelShape {
     pub tied: bool,
     /// How the distribution over the vocabulary is computed.
     pub softmax: SoftmaxSettings,
-    /// How weights are filled; of no meaning for a trained model.
+    /// Initialisation of weights; unused by a trained model.
     pub start: StartingValues,
 }
 
@@ -63,9 +63,9 @@ pub enum ShapeError {
     TooLarge {
         /// Which.
         name: &'static str,
-        /// What it was.
+        /// The value.
         value: usize,
-        /// What it may be.
+        /// The limit.
         limit: usize,
     },
     /// Clusters that do not divide the vocabulary.

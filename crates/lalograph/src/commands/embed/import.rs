@@ -20,7 +20,7 @@ use crate::output::table::facts;
 /// Bad lines and missing words that are named.
 const NAMED: usize = 8;
 
-/// What `embed import --json` prints.
+/// JSON output of `embed import`.
 #[derive(Serialize)]
 struct ImportDocument<'a> {
     vectors: String,

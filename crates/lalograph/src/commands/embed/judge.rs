@@ -17,7 +17,7 @@ use crate::output::number::{count, percent};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, table};
 
-/// What `embed judge --json` prints of each file.
+/// JSON output of `embed judge`, for each file.
 #[derive(Serialize)]
 struct Judged {
     vectors: String,

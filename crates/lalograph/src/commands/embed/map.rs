@@ -17,7 +17,7 @@ use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 use crate::output::word_map::word_map;
 
-/// What `embed map --json` prints.
+/// JSON output of `embed map`.
 #[derive(Serialize)]
 struct MapDocument {
     picture: String,

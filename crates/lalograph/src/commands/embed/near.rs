@@ -9,8 +9,9 @@ use serde::Serialize;
 use super::words::{NearWord, load, words_of};
 use crate::cli::{EmbedNearArgs, EmbedRelateArgs, MethodChoice, WeighChoice};
 use crate::failure::Failure;
+use crate::output::palette::TEAL;
 use crate::output::screen::Screen;
-use crate::output::table::{Column, table};
+use crate::output::table::{Column, coloured_bars, table};
 use crate::output::wrap::indented;
 
 /// The weight of frequent words in a text: a share of this much halves it.
@@ -19,7 +20,7 @@ const HALVING: f64 = 1e-3;
 /// Columns of a bar.
 const BAR: usize = 30;
 
-/// What `embed near --json` prints.
+/// JSON output of `embed near`.
 #[derive(Serialize)]
 struct NearDocument<'a> {
     queries: Vec<QueryFound<'a>>,
@@ -183,5 +184,6 @@ fn render(words: &[NearWord<'_>], screen: &Screen) -> String {
             vec![near.word.to_owned(), format!("{:.3}", near.cosine), "\u{2588}".repeat(length)]
         })
         .collect();
-    table(screen, &[], &[Column::Text, Column::Number, Column::Text], &rows)
+    let drawn = table(screen, &[], &[Column::Text, Column::Number, Column::Text], &rows);
+    coloured_bars(&drawn, TEAL, screen)
 }

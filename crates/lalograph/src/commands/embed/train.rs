@@ -34,7 +34,7 @@ use crate::room;
 const NEIGHBOURS: usize = 5;
 const PROBES: usize = 4;
 
-/// How often neighbours are shown.
+/// Number of times that neighbours are shown.
 const MOMENTS: u64 = 5;
 
 /// The words that are first in a table say little: marks, and words that occur with everything.
@@ -65,7 +65,7 @@ enum Line<'a> {
     },
 }
 
-/// How vectors are made.
+/// Method of making vectors.
 enum Way {
     Predicting(Settings),
     Factorising(Factorising),

@@ -53,7 +53,7 @@ pub(super) fn spellings(vocabulary: &Vocabulary) -> Vec<String> {
     (0..vocabulary.len() as u32).map(spelling).collect()
 }
 
-/// How often each word was counted, in the order of the vocabulary.
+/// Count of each word, in the order of the vocabulary.
 pub(super) fn counts(vocabulary: &Vocabulary) -> Vec<u64> {
     vocabulary.tokens().iter().map(|token| token.count).collect()
 }

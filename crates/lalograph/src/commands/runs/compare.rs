@@ -24,7 +24,7 @@ use crate::output::table::{Column, facts, table};
 use crate::output::training::HintLine;
 use crate::output::wrap::indented;
 
-/// What `runs compare --json` prints.
+/// JSON output of `runs compare`.
 #[derive(Serialize)]
 struct CompareDocument<'a> {
     runs: Vec<Compared<'a>>,

@@ -16,7 +16,7 @@ use crate::output::number::bytes;
 use crate::output::screen::Screen;
 use crate::output::table::{Column, table};
 
-/// What `runs list --json` prints.
+/// JSON output of `runs list`.
 #[derive(Serialize)]
 struct ListDocument {
     runs: Vec<Listed>,

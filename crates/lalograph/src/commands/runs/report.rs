@@ -23,7 +23,7 @@ use crate::output::run_charts::{gradient_chart, rate_chart};
 use crate::output::screen::Screen;
 use crate::output::table::facts;
 
-/// What `runs report --json` prints.
+/// JSON output of `runs report`.
 #[derive(Serialize)]
 struct ReportDocument<'a> {
     report: &'a Path,

@@ -19,7 +19,7 @@ use crate::output::table::facts;
 use crate::output::training::HintLine;
 use crate::output::wrap::indented;
 
-/// What `runs show --json` prints.
+/// JSON output of `runs show`.
 #[derive(Serialize)]
 struct ShowDocument<'a> {
     #[serde(flatten)]
@@ -80,7 +80,7 @@ pub(super) fn run(args: &ShowArgs, screen: &Screen) -> Result<(), Failure> {
     Ok(())
 }
 
-/// What there is to know of a run, in pairs.
+/// Facts about a run, in pairs.
 pub(super) fn about(history: &RunHistory) -> Vec<(&'static str, String)> {
     let RunHistory { description, plan, .. } = history;
     let text = &description.text;

@@ -76,7 +76,7 @@ fn places(
     Ok(found.iter().map(place).collect())
 }
 
-/// What was found in some samples.
+/// Copied sequences of some samples.
 pub(super) struct Copies {
     measure: CopyingSettings,
     found: Vec<Copying>,
@@ -104,7 +104,7 @@ impl Copies {
         Ok(Self { measure, found, places, names, held_out })
     }
 
-    /// What was found in one sample.
+    /// Copied sequences of one sample.
     pub(super) fn of(&self, index: usize) -> CopyingOfSample<'_> {
         let place = self.places[index].as_ref();
         CopyingOfSample {

@@ -31,7 +31,7 @@ const TOP_K: [usize; 1] = [10];
 const TOP_P: [f64; 1] = [0.9];
 const WIDTH: usize = 4;
 
-/// What `sample --measure --json` prints.
+/// JSON output of `sample --measure`.
 #[derive(Serialize)]
 struct MeasureDocument<'a> {
     seed: u64,

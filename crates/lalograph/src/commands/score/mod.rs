@@ -31,7 +31,7 @@ use crate::output::screen::Screen;
 use crate::output::table::facts;
 use crate::output::wrap::indented;
 
-/// What `score --json` prints.
+/// JSON output of `score`.
 #[derive(Serialize)]
 struct ScoreDocument<'a> {
     #[serde(flatten)]

@@ -5,7 +5,7 @@ use lalograph_lab::run::history::RunHistory;
 use super::parts::{Cell, figure, page, sample, section, table, text};
 use crate::output::number::count;
 
-/// What a comparison says, ready to be shown in any form.
+/// A comparison, ready for output.
 #[derive(Debug, Clone, PartialEq)]
 pub(crate) struct Rows {
     /// The runs' names.

@@ -15,7 +15,7 @@ pub(crate) struct SurpriseToken {
     pub(crate) before: String,
     /// As it is in the text.
     pub(crate) text: String,
-    /// How surprising it was.
+    /// Its surprise.
     pub(crate) bits: f64,
     /// Whether it is the end of a document.
     pub(crate) ends_document: bool,
@@ -23,7 +23,7 @@ pub(crate) struct SurpriseToken {
     pub(crate) unknown: bool,
     /// Its place among all tokens by probability, from 1.
     pub(crate) rank: usize,
-    /// What was most probable there, with probabilities.
+    /// Most probable tokens there, with probabilities.
     pub(crate) likeliest: [(String, f64); 3],
 }
 
