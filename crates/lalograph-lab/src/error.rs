@@ -31,7 +31,7 @@ pub enum LabError {
         /// The error of the system.
         source: io::Error,
     },
-    /// Something is where the result should go.
+    /// A file or folder of that name exists.
     #[error("{0} exists already")]
     Exists(PathBuf),
     /// A folder that is not a run would have to give way to one.

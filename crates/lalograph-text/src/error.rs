@@ -37,10 +37,12 @@ pub enum TextError {
     NoColumn {
         /// The table.
         path: PathBuf,
-        /// The requested value.
+        /// The requested column.
         column: String,
-        /// The columns that it has.
+        /// The columns of the table.
         known: Vec<String>,
+        /// Whether their names were read from a header row; if not, they are numbers.
+        head: bool,
     },
     /// No encoding has that name.
     #[error("no encoding `{0}`")]

@@ -235,16 +235,15 @@ impl From<VectorError> for Failure {
 /// What to do about an error of a corpus; `None` where there is nothing to say.
 fn corpus_remedy(error: &TextError) -> Option<String> {
     Some(match error {
-        TextError::NoColumn { column, known, .. } => {
+        TextError::NoColumn { column, known, head, .. } => {
             let likest = nearest_name(column, known);
             let suggestion = likest.map_or_else(String::new, |name| format!("did you mean `{name}`? "));
             let hidden = match known.as_slice() {
                 [only] => [';', '\t', '|'].into_iter().find(|c| only.contains(*c)),
                 _ => None,
             };
-            // Columns of a table without a header row are numbered; any other numbers are data that were read as names.
-            let numbered = known.iter().zip(1..).all(|(name, number)| *name == number.to_string());
-            let numbers = !numbered && known.iter().all(|name| name.parse::<f64>().is_ok());
+            // Names that are all numbers are most likely data.
+            let numbers = *head && known.iter().all(|name| name.parse::<f64>().is_ok());
             match hidden {
                 None if numbers => format!(
                     "the first row, {}, was read as the header row; if the table has none, use --no-head, and its columns are 1, 2, ...",

@@ -1,5 +1,5 @@
-//! A softmax over clusters of tokens by frequency (Grave et al., 2017): the most frequent tokens and one entry for each cluster of the rest are
-//! in the frequent; a token of a cluster is then chosen within it, from a narrower vector. A token's probability is exact: that of its cluster
+//! A softmax over clusters of tokens by frequency (Grave et al., 2017): the most frequent tokens and one entry for each cluster of the rest
+//! are in one table; a token of a cluster is then chosen within it, from a narrower vector. A token's probability is exact: that of its cluster
 //! times that within it. Where most text is common words, most rows never meet the long lists.
 //!
 //! Indices must run from the most frequent token to the rarest, as those of word vocabularies do.
@@ -20,14 +20,14 @@ use crate::weights::packed::Parameters;
 /// Division of tokens into clusters.
 #[derive(Debug, Clone, PartialEq, Eq, Hash)]
 pub struct Clusters {
-    /// Where the frequent ends, and each cluster but the last: rising, the first above 0, all below the vocabulary's size.
+    /// End of the most frequent tokens, and of each cluster but the last: rising, the first above 0, all below the vocabulary's size.
     pub ends: Vec<usize>,
     /// Each cluster's vectors are narrower by this factor than those of the one before.
     pub shrink: usize,
 }
 
 impl Clusters {
-    /// A good division of a vocabulary whose counts fall as a power: a frequent of about 4 %, at least 1,000, a cluster up to a quarter, and the rest.
+    /// A good division of a vocabulary whose counts fall as a power: about 4 % most frequent tokens, at least 1,000, a cluster up to a quarter, and the rest.
     pub fn usual(vocabulary: usize) -> Self {
         let frequent = (vocabulary / 25).max(1000);
         let middle = vocabulary / 4;
@@ -51,7 +51,7 @@ struct ClusterTable {
 pub(crate) struct Clustered {
     inputs: usize,
     frequent: Table,
-    /// Tokens of the frequent.
+    /// Number of most frequent tokens.
     common: usize,
     clusters: Vec<ClusterTable>,
 }

@@ -35,6 +35,7 @@ impl Columns {
                 path: path.to_owned(),
                 column: wanted.clone(),
                 known: names.clone(),
+                head: spec.table.head,
             })
         };
         let text = match spec.text.as_slice() {

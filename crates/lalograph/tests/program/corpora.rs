@@ -130,6 +130,12 @@ fn a_table_whose_first_row_is_numbers_is_asked_about() {
     assert!(!out.err.contains("header row") && out.ok().contains("3 in 1 file"));
     workshop.run("survey n.csv").fails(2, &["no column `text`", "use --no-head"]);
     workshop.run("survey n.csv --text 2 --strict").fails(1, &["line 1"]);
+    // Data that look like the numbers of columns are asked about too, unless the table is known to have no header row.
+    workshop.write("m.csv", "1,2\n3,4\n");
+    workshop.run("survey m.csv").fails(2, &["the first row, 1, 2, was read as the header row"]);
+    let known = workshop.run("survey m.csv --no-head");
+    assert!(!known.err.contains("header row"), "{known:?}");
+    known.fails(2, &["columns: 1, 2"]);
 }
 
 #[test]
