@@ -37,7 +37,7 @@ impl CorpusPlan {
     }
 }
 
-/// Where a corpus was written; all paths lie in the folder given.
+/// Paths of a written corpus, all inside the given folder.
 #[derive(Debug, Clone)]
 pub struct CorpusFiles {
     /// The folder of text files, one entry a line.

@@ -88,7 +88,7 @@ impl Grammar {
     }
 }
 
-/// What expanding a rule gives in expectation, and the features it leaves bound with what probability.
+/// The expected result of expanding a rule: its entropy, and the distribution of the features that it binds.
 struct Summary {
     bits: f64,
     words: f64,

@@ -9,7 +9,7 @@ pub(crate) const MAX_FEATURES: usize = 8;
 /// The value of a feature that has not been bound yet.
 pub(crate) const UNBOUND: u16 = u16::MAX;
 
-/// What each feature holds at a point of a derivation, by feature index.
+/// The value of each feature at a point of a derivation, by feature index.
 pub(crate) type Features = [u16; MAX_FEATURES];
 
 /// Why a grammar text was refused; `line` counts from 1.

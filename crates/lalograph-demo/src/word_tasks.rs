@@ -1,4 +1,4 @@
-//! What is known of the words of the diaries because the grammar was written so: which are similar, and which pairs are analogous.
+//! Word tasks with known answers from the grammar: similar words and analogous pairs.
 
 /// Words that occur in the same place of the same sentences, whatever else an entry says; no text distinguishes them.
 const SAME_PLACE: [[&str; 2]; 16] = [

@@ -1,4 +1,4 @@
-//! What can go wrong in a run.
+//! Errors of a run.
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -165,7 +165,7 @@ pub enum LabError {
     /// A way of choosing tokens that is none.
     #[error("the {setting} is {value} and must be {must}")]
     Decoding {
-        /// What.
+        /// Name of the setting.
         setting: &'static str,
         /// Its value.
         value: String,

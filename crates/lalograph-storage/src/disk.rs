@@ -19,7 +19,7 @@ pub struct Disk;
 
 const FOLDER: OFlags = OFlags::DIRECTORY.union(OFlags::RDONLY).union(OFlags::CLOEXEC);
 const WRITTEN: OFlags = OFlags::WRONLY.union(OFlags::CREATE).union(OFlags::CLOEXEC);
-/// What the user's mask leaves of them.
+/// Permission bits before the user's mask.
 const FILE_MODE: Mode = Mode::from_raw_mode(0o666);
 const FOLDER_MODE: Mode = Mode::from_raw_mode(0o777);
 

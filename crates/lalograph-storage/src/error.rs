@@ -1,4 +1,4 @@
-//! What can go wrong while files are written.
+//! Errors of writing files.
 
 use std::io;
 use std::path::{Path, PathBuf};

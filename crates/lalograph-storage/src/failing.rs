@@ -13,13 +13,13 @@ use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use crate::disk::{DiskFile, DiskFolder};
 use crate::storage::{Entry, Existing, Storage, StoredFile, StoredFolder};
 
-/// What goes wrong, by the number of an operation, from 1.
+/// Faults, by the number of an operation, from 1.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub enum Fault {
     /// Nothing.
     #[default]
     None,
-    /// That operation fails, and no other.
+    /// Only that operation fails.
     Once(u64),
     /// From that one on nothing more can be written: the disk is full.
     Full(u64),
@@ -27,7 +27,7 @@ pub enum Fault {
     Stop(u64),
 }
 
-/// What is lost when everything stops.
+/// Losses of a power failure.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Loss {
     /// Nothing: a process was killed.
@@ -49,7 +49,7 @@ struct State {
     operations: BTreeMap<&'static str, u64>,
     stopped: bool,
     next: u64,
-    /// What the file system's numbers represent now: it gives a number to another file once one is gone.
+    /// File of each inode number now: the file system reuses the number of a removed file.
     files: HashMap<u64, u64>,
     folders: HashMap<u64, u64>,
     written: HashMap<u64, Vec<u8>>,

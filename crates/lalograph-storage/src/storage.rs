@@ -1,5 +1,5 @@
-//! What a storage must do. Names inside a folder lead to it through the open folder and not through its path: they lead to the same place when
-//! it is moved, and nowhere when it is gone.
+//! The storage seam. Names inside a folder are resolved through the open folder and not through its path: they lead to the same place when
+//! the folder is moved, and nowhere when it is gone.
 
 use std::ffi::{OsStr, OsString};
 use std::fmt::Debug;

@@ -118,7 +118,7 @@ pub(crate) fn learn(pieces: &[(Box<str>, u64)], size: usize, minimum_count: u64)
     learnt
 }
 
-/// How often a pair occurs, and in which words it may.
+/// The frequency of a pair, and the words that may contain it.
 #[derive(Default)]
 struct Found {
     count: u64,

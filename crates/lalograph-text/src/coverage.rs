@@ -1,4 +1,4 @@
-//! What a vocabulary's size costs and brings, on text that it was not counted on.
+//! Cost and coverage of vocabulary sizes, on text that was not counted.
 
 use std::collections::HashMap;
 

@@ -1,4 +1,4 @@
-//! What can go wrong between a path and its token indices.
+//! Errors between a path and its token indices.
 
 use std::io;
 use std::path::PathBuf;
@@ -85,7 +85,7 @@ pub enum TextError {
         "no {unit} occurs at least {minimum_count} times, so the vocabulary would have reserved tokens only"
     )]
     EmptyVocabulary {
-        /// What was counted: `word` or `character`.
+        /// Unit of the counts: `word` or `character`.
         unit: &'static str,
         /// The least count asked for.
         minimum_count: u64,

@@ -3,7 +3,7 @@
 use crate::corpus::{Batch, Corpus, ReadObserver};
 use crate::error::TextError;
 
-/// Where no white space follows in so many bytes, a document is cut between two characters.
+/// Bytes to search for white space; without any, a document is cut between two characters.
 const LOOKED_FOR: usize = 256;
 
 /// All documents of a small corpus.

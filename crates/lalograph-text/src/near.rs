@@ -247,7 +247,7 @@ impl Candidate {
     }
 }
 
-/// Where the documents are, by their number.
+/// Positions of documents, by their number.
 pub(crate) struct Places {
     signatures: File,
     shingles: File,
@@ -266,7 +266,7 @@ impl Places {
         Ok(std::array::from_fn(|index| u16::from_le_bytes(words[index])))
     }
 
-    /// Where the shingles of a document end.
+    /// End of a document's shingles.
     fn end(&self, number: u64) -> io::Result<u64> {
         let bytes = self.read(number)?;
         Ok(bytes[STORED_BYTES - 8..].first_chunk().map_or(0, |end| u64::from_le_bytes(*end)))

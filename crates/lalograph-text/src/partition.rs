@@ -7,7 +7,7 @@ use crate::error::TextError;
 use crate::near::{NearFinder, Signer};
 use crate::split::{Cutoffs, Fingerprint, Part, PartCount, Split, TextKey, fingerprint};
 
-/// How much of a corpus a part gets.
+/// Size of a part.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Amount {
     /// A share of the documents, 0 to 1.
@@ -16,7 +16,7 @@ pub enum Amount {
     Documents(u64),
 }
 
-/// What to make of a corpus.
+/// Specification of a split.
 #[derive(Debug, Clone, PartialEq)]
 pub struct SplitSpec {
     /// The seed of the positions.
@@ -280,7 +280,7 @@ impl Maker {
         self.classes.entry(label.unwrap_or_default().to_owned()).or_default()
     }
 
-    /// Where the earlier documents are that this one resembles, if there are any.
+    /// The part of an earlier near duplicate of this document, if there is one.
     fn beside(&self, number: u64) -> Option<Part> {
         let earlier = self.resembling.earlier.get(&number)?;
         let mut parts: Vec<Part> =

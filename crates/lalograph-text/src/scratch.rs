@@ -18,7 +18,7 @@ pub(crate) struct Sorter<const N: usize> {
     buffer: Vec<[u8; N]>,
     buffer_records: usize,
     file: Option<File>,
-    /// Where each run begins in the file, in records, and where the last ends.
+    /// First record of each run in the file, and the end of the last.
     bounds: Vec<u64>,
 }
 

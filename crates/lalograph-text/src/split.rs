@@ -46,7 +46,7 @@ impl Part {
 /// Positions are whole numbers below this.
 const POSITIONS: u64 = 1 << 53;
 
-/// Where the parts begin and end, in positions from 0 to 2^53.
+/// Boundaries of the parts, in positions from 0 to 2^53.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Cutoffs {
@@ -72,7 +72,7 @@ impl Cutoffs {
     }
 }
 
-/// What the hash of a document's text says of it.
+/// Position of a document, from the hash of its text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
 pub(crate) struct Fingerprint {
     /// Below 2^53.

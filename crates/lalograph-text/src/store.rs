@@ -18,7 +18,7 @@ const MAGIC: [u8; 8] = *b"laloTOKS";
 const VERSION: u32 = 2;
 /// Magic, version, width, vocabulary hash, planes, and room.
 const HEADER_BYTES: usize = 8 + 4 + 4 + 32 + 4 + 12;
-/// Where the planes are named in the header, a bit each.
+/// Position of the planes in the header, a bit each.
 const PLANES_AT: usize = 48;
 const SCORED: u32 = 1;
 const LABELS: u32 = 2;
@@ -68,7 +68,7 @@ impl Scratch {
     }
 }
 
-/// Where a store is to be, and the file that it is written to.
+/// Path of a store, and the temporary file that it is written to.
 pub struct StorePlace {
     /// The place.
     pub path: PathBuf,
@@ -93,7 +93,7 @@ pub struct StoredDocument<'a> {
     pub label: u32,
 }
 
-/// Where a document's tokens are, and what is known of its text.
+/// Position of a document's tokens, and the counts of its text.
 #[derive(Debug, Clone, PartialEq)]
 pub struct DocumentPlace {
     /// Its tokens, the end token included.
@@ -137,7 +137,7 @@ fn vocabulary_hash(vocabulary: &Vocabulary) -> Result<[u8; 32], TextError> {
     Ok(*blake3::hash(vocabulary.to_json()?.as_bytes()).as_bytes())
 }
 
-/// What is written, and the hash of it.
+/// A writer that hashes the written bytes.
 #[derive(Debug)]
 struct Hashed<W> {
     inner: W,
@@ -179,7 +179,7 @@ pub struct StoreWriter<W> {
     /// Bytes that were not passed on yet.
     block: Vec<u8>,
     planes: Planes,
-    /// What comes behind the tokens is in files of its own until all tokens are written: the bits of scored targets, ends and sizes of the
+    /// The sections after the tokens are kept in files of their own until all tokens are written: the bits of scored targets, ends and sizes of the
     /// documents, their classes.
     scored: io::BufWriter<File>,
     table: io::BufWriter<File>,
@@ -540,7 +540,7 @@ mod tests {
         Remainder { spelling_bits: bits * 0.25, spacing_bits: bits * 1.5, changed: number.is_multiple_of(2) }
     }
 
-    /// What the document of a number and so many tokens is found as.
+    /// The place of the document with this number and these tokens.
     fn place(number: u64, tokens: std::ops::Range<usize>) -> Option<DocumentPlace> {
         Some(DocumentPlace { tokens, text_bytes: number * 7, remainder_bits: number as f64 * 1.75 })
     }

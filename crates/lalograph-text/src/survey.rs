@@ -66,7 +66,7 @@ pub struct RankPoint {
     pub rank: u64,
     /// Count of the word of that rank.
     pub count: u64,
-    /// How many of all words are this word or a commoner one.
+    /// The number of running words that are this word or a more frequent one.
     pub covered_words: u64,
 }
 
@@ -109,7 +109,7 @@ impl CharacterKind {
     }
 }
 
-/// How much of a text a kind of character makes up.
+/// The share of a kind of character in a text.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct KindCount {
@@ -234,17 +234,17 @@ pub struct Survey {
     pub bytes: u64,
     /// Unicode code points.
     pub characters: u64,
-    /// How many different ones.
+    /// Number of distinct characters.
     pub distinct_characters: u64,
     /// Words and punctuation marks, as the word tokeniser finds them.
     pub words: u64,
-    /// How many different ones, as they are spelt.
+    /// Number of distinct words (case matters).
     pub distinct_words: u64,
-    /// How many occur only once.
+    /// Number of words that occur once.
     pub words_seen_once: u64,
     /// Document lengths.
     pub lengths: Lengths,
-    /// How many documents have each length in words; every length that occurs.
+    /// Number of documents of each length in words; only lengths that occur.
     pub length_counts: BTreeMap<u64, u64>,
     /// The most frequent words with their counts.
     pub most_frequent: Vec<(String, u64)>,
@@ -582,7 +582,7 @@ pub fn count(
     Ok((counts, reading))
 }
 
-/// What is kept of all words.
+/// Statistics of all words.
 struct WordTable {
     distinct: u64,
     most_frequent: Vec<(String, u64)>,

@@ -12,7 +12,7 @@ use crate::packed::{pack, unpack};
 
 /// Memory that one tally may take, roughly, before it writes what it has to a temporary file.
 const MEMORY_BYTES: usize = 48 << 20;
-/// What an entry takes besides its letters.
+/// Memory of an entry besides its letters.
 const ENTRY_BYTES: usize = 56;
 
 type Counts<K> = HashMap<K, u64, FixedState>;

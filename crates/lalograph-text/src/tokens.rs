@@ -151,7 +151,7 @@ impl TokenSequence {
         (0..self.len()).map(|at| self.index(at))
     }
 
-    /// What is read before position `at`: the token there, or the start token at a document's beginning.
+    /// The model's input before position `at`: the token there, or the start token at a document's beginning.
     #[inline]
     pub fn input(&self, at: usize) -> u32 {
         match at.checked_sub(1).map(|before| self.index(before)) {
@@ -221,7 +221,7 @@ impl TokenSequence {
         }
     }
 
-    /// How many documents there are, with one at the end that has no end.
+    /// The number of documents, counting a last one without an end mark.
     fn places(&self) -> u64 {
         match &self.indices {
             Indices::Memory(_, places) => places.len() as u64,

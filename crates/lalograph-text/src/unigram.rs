@@ -187,7 +187,7 @@ pub(crate) struct Token {
     pub(crate) score: f64,
 }
 
-/// What was learnt: at most `size` tokens, the most probable first, and how often each byte represents itself.
+/// The learnt pieces, at most `size`, the most probable first, and the count of each byte that is its own piece.
 pub(crate) fn learn(
     pieces: &[(Box<str>, u64)],
     size: usize,

@@ -16,7 +16,7 @@ pub enum Unit {
     Word,
     /// Unicode code points, white space included.
     Character,
-    /// What a reader takes for one character (extended grapheme clusters of Standard Annex 29), white space included.
+    /// Extended grapheme clusters (Unicode Standard Annex 29), white space included.
     Grapheme,
     /// Bytes of UTF-8; nothing is unknown.
     Byte,

@@ -79,7 +79,7 @@ pub(crate) fn each_word<'t>(text: &'t str, mut each: impl FnMut(&'t str)) {
     }
 }
 
-/// Where the word that begins at `at` ends, or where something that is not ASCII may belong to it.
+/// The end of the word that begins at `at`, or the position of a character that is not ASCII and may belong to it.
 #[inline]
 fn end_of_word(bytes: &[u8], at: usize) -> Result<usize, usize> {
     let mut end = at + 1;

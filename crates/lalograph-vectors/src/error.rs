@@ -1,4 +1,4 @@
-//! What can go wrong with word vectors.
+//! Errors of word vectors.
 
 use lalograph_text::TextError;
 use thiserror::Error;
@@ -12,7 +12,7 @@ pub enum VectorError {
     /// A setting outside its range.
     #[error("{setting} is {value} and must be {must}")]
     Setting {
-        /// What.
+        /// Name of the setting.
         setting: &'static str,
         /// Its value.
         value: String,
@@ -50,9 +50,9 @@ pub enum VectorError {
     /// A table of vectors that does not fit.
     #[error("the vectors have {found} dimensions, and {wanted} are needed")]
     Dimensions {
-        /// What they have.
+        /// Their number of dimensions.
         found: usize,
-        /// What is needed.
+        /// The number that is needed.
         wanted: usize,
     },
     /// The file system refused.

@@ -21,7 +21,7 @@ pub struct BadLine {
 /// Vectors that were read.
 #[derive(Debug)]
 pub struct Imported {
-    /// Those that were wanted, in the order of the wanted words; of the file where all were wanted.
+    /// The vectors found: in the order of the wanted words, or of the file if all were wanted.
     pub table: VectorTable,
     /// Lines with a vector.
     pub vectors: u64,
@@ -33,7 +33,7 @@ pub struct Imported {
     pub bad_lines: u64,
 }
 
-/// How a file says where numbers end.
+/// Separator of the numbers in a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Separator {
     Space,

@@ -1,11 +1,11 @@
-//! How good vectors are: do they find similarity where people see it, and relations where there are some?
+//! Evaluation of vectors against known similarities and analogies.
 
 use serde::{Deserialize, Serialize};
 
 use crate::error::VectorError;
 use crate::table::{Neighbour, VectorTable, cosine};
 
-/// How "a is to b as c is to ?" is answered.
+/// Formula that answers "a is to b as c is to ?".
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Method {

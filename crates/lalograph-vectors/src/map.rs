@@ -34,7 +34,7 @@ pub fn principal(vectors: &[&[f32]], seed: u64) -> Result<Plane, VectorError> {
     })
 }
 
-/// How a layout by neighbourhood is made.
+/// Settings of a layout by neighbourhood.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Neighbourhood {
     /// About how many neighbours each point has.

@@ -1,4 +1,4 @@
-//! What is learnt at one place of the text: predicting a word from a weighted sum of some rows, and moving those rows and the outputs at once.
+//! The objective at one place of the text: predict a word from a weighted sum of input rows, and update those rows and the output rows at once.
 //!
 //! With h the sum of the input rows, each times its weight, u the output rows and s the logistic function, negative sampling (Mikolov et al., 2013) lowers
 //!
@@ -6,7 +6,7 @@
 //! -ln s(u_target . h) - sum over the negative samples of ln s(-u_sample . h)
 //! ```
 //!
-//! and the full softmax lowers `-ln softmax(U h)[target]`. What fills up the rows to whole lines is zero and stays so.
+//! and the full softmax lowers `-ln softmax(U h)[target]`. The padding that fills rows to whole lines is zero and stays zero.
 
 use lalograph_net::Real;
 

@@ -4,7 +4,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::error::VectorError;
 
-/// How words are cut into pieces. The same characters are one piece at the start of a word, another at its end and a third inside it; a whole word is no piece.
+/// Pieces of words. The same characters are one piece at the start of a word, another at its end and a third inside it; a whole word is no piece.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Pieces {
@@ -16,7 +16,7 @@ pub struct Pieces {
     pub rows: u32,
 }
 
-/// Where in its word a piece is.
+/// Position of a piece in its word.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Place {
     Start,

@@ -14,14 +14,14 @@ use crate::linear::{Operator, leading};
 use crate::sampling::SAMPLING_POWER;
 use crate::table::VectorTable;
 
-/// How counts become vectors.
+/// Settings of factorising the counts.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Factorising {
     /// Numbers of a vector.
     pub dimensions: usize,
     /// Words to either side that are neighbours; one at a distance d counts as much as a window drawn at random would reach it.
     pub window: usize,
-    /// What the counts are shifted by, k: as many negative samples have the same effect in prediction.
+    /// Shift of the counts, k: it has the effect of k negative samples in prediction.
     pub shift: f64,
     /// The seed of the directions that the search begins with.
     pub seed: u64,

@@ -16,7 +16,7 @@ pub fn negative_samples(counts: &[u64]) -> Sampler {
     Sampler::new(&counts.iter().enumerate().map(powered).collect::<Vec<_>>(), &[])
 }
 
-/// How likely each word is to be learnt from: `sqrt(threshold / share)` of its share of the text, at most 1 (Mikolov et al., 2013). A threshold of 0 keeps all.
+/// The probability of training on each word: `sqrt(threshold / share)` of its share of the text, at most 1 (Mikolov et al., 2013). A threshold of 0 keeps all.
 pub fn keep(counts: &[u64], threshold: f64) -> Vec<f64> {
     let total: u64 = counts.iter().skip(Reserved::COUNT as usize).sum();
     let share = |count: u64| count as f64 / total.max(1) as f64;

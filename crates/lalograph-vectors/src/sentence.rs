@@ -3,7 +3,7 @@
 use crate::error::VectorError;
 use crate::table::{VectorTable, add, cosine, to_length_1};
 
-/// How the vectors of words become one.
+/// Weights of a text's words in its vector.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub enum Weighing {
     /// All alike.

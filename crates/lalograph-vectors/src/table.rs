@@ -91,7 +91,7 @@ impl VectorTable {
         &self.values
     }
 
-    /// How unseen words are cut, and the vectors of pieces, if there are any.
+    /// The division of unseen words into pieces, and the vectors of the pieces, if there are any.
     pub fn pieces(&self) -> Option<(&Pieces, &[f32])> {
         self.pieces.as_ref().map(|(pieces, values)| (pieces, &values[..]))
     }

@@ -11,14 +11,14 @@ use lalograph_vectors::VectorError;
 use crate::nearest::nearest_name;
 use crate::output::number::count;
 
-/// How a command ended when it did not end well.
+/// Ways for a command to fail.
 #[derive(Debug)]
 pub(crate) enum Failure {
     /// The work failed. Exit status 1.
     Work {
         /// The problem and its place.
         what: String,
-        /// What to do about it.
+        /// Advice on what to do.
         remedy: Option<String>,
     },
     /// The command was used wrongly. Exit status 2.
@@ -232,7 +232,7 @@ impl From<VectorError> for Failure {
     }
 }
 
-/// What to do about an error of a corpus; `None` where there is nothing to say.
+/// Advice for an error of a corpus; `None` if there is none.
 fn corpus_remedy(error: &TextError) -> Option<String> {
     Some(match error {
         TextError::NoColumn { column, known, head, .. } => {

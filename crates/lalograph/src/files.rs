@@ -1,4 +1,4 @@
-//! Where everything goes that the program writes.
+//! Writing of all files of the program.
 
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -36,7 +36,7 @@ pub(crate) fn picture(stem: &Path) -> [PathBuf; 2] {
     ["svg", "png"].map(|form| stem.with_extension(form))
 }
 
-/// What tests put in the disk's place, for one thread.
+/// A storage that tests use instead of the disk, for one thread.
 #[cfg(test)]
 pub(crate) mod instead {
     use std::cell::RefCell;

@@ -1,7 +1,7 @@
-//! Checkpoints: all that a run needs to continue as if it had never stopped. `docs/formats/checkpoint.md` describes the file.
+//! Checkpoints: the complete state of a run, enough to continue to the bit. `docs/formats/checkpoint.md` describes the file.
 //!
-//! What chance decides in a step follows from the seed and the step's number, so there is no random state to keep; where the next window
-//! begins follows from the step's number as well.
+//! The random draws of a step follow from the seed and the step's number, so no random state is kept; the position of the next window
+//! follows from the step's number as well.
 
 use std::collections::BTreeMap;
 use std::ffi::OsStr;

@@ -159,7 +159,7 @@ pub fn import_text(
     read_text(reader, wanted, bad, progress).map_err(|error| unusable_text(path, error))
 }
 
-/// How many numbers the vectors of a file have; of a text only the first lines are read.
+/// The dimensions of the vectors in a file. Of a text file only the first lines are read.
 ///
 /// # Errors
 /// As for [`import`].

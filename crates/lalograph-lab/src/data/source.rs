@@ -1,4 +1,4 @@
-//! Where a trainer takes its data from.
+//! The source of a trainer's windows.
 
 use std::ops::Range;
 

@@ -36,7 +36,7 @@ struct Description {
 /// A store of encoded corpora.
 #[derive(Debug, Clone, Copy)]
 pub struct TokenCache<'c> {
-    /// What they are written to.
+    /// The storage that the files are written to.
     pub storage: &'c dyn Storage,
     /// The folder of all of them; made where it is missing.
     pub path: &'c Path,
@@ -92,7 +92,7 @@ impl<'c> CacheEntry<'c> {
         &self.path
     }
 
-    /// Where the parts are stored, ready to be written; makes the folder.
+    /// Makes the folder and returns the places of the three token stores.
     pub(crate) fn places(&mut self) -> Result<[StorePlace; 3], LabError> {
         let missing = self.path.ancestors().take_while(|folder| !folder.exists());
         self.made = missing.map(Path::to_owned).collect();
@@ -146,7 +146,7 @@ impl<'c> CacheEntry<'c> {
         }
     }
 
-    /// What was kept, if it was; an error if it is there and cannot be used.
+    /// Loads the cached tokens, `None` if there are none; an error if they are there and unusable.
     pub(crate) fn load(&self) -> Result<Option<(Vocabulary, EncodedCorpus)>, LabError> {
         let path = self.path.join(DESCRIPTION);
         if !path.exists() {

@@ -216,7 +216,7 @@ fn advance(documents: &[(u64, u64)], (document, done): &mut (usize, u64)) {
     }
 }
 
-/// How far an edge may be moved: less than half a window, so that none is lost.
+/// The largest shift of a window's edge: less than half a window, so that no window is lost.
 fn reach(window: usize, jitter: f64) -> usize {
     ((window as f64 * jitter / 2.0) as usize).min(window.saturating_sub(1) / 2)
 }

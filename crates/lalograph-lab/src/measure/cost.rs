@@ -1,4 +1,4 @@
-//! What a plan will cost before any of it is trained: parameters, memory, operations.
+//! The cost of a plan before training: parameters, memory, operations.
 
 use std::ops::Range;
 
@@ -81,7 +81,7 @@ pub struct Cost {
     pub bytes: MemoryCost,
     /// Matrix operations to read a token and predict the next, a multiplication and an addition counted as two.
     pub forward_operations_per_token: f64,
-    /// Those to learn from a token.
+    /// Operations to train on a token.
     pub training_operations_per_token: f64,
     /// Tokens of a step.
     pub tokens_per_step: u64,

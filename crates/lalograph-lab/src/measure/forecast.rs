@@ -1,4 +1,4 @@
-//! How long a run will take: a little of everything that it does is done and timed.
+//! Forecast of a run's duration: a sample of each part of its work is done and timed.
 
 use std::time::Instant;
 
@@ -47,11 +47,11 @@ impl Forecast {
     }
 }
 
-/// Makes steps for about so many seconds, and everything else once, with so many threads. `go_on` is asked between steps, and stops the work by
-/// returning `false`; the result is then `None`.
+/// Trains for about `seconds` seconds on `threads` threads, and does everything else once. `go_on` is asked between steps; `false` stops the work,
+/// and the result is `None`.
 ///
 /// # Errors
-/// What the task's data meet.
+/// An error of the task's data.
 pub fn forecast<T: Task>(
     task: &T,
     threads: usize,

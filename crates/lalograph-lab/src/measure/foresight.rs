@@ -1,4 +1,4 @@
-//! What a model expected at each token of a text, beside the token that came.
+//! The model's predictions at each token of a text, beside the token itself.
 
 use std::sync::Arc;
 
@@ -21,8 +21,8 @@ pub struct Expected {
     pub likeliest: [NextToken; NAMED],
 }
 
-/// What the model expected at each of the first `count` tokens of a text. The state is reset behind the end of a document, if `resets` says so; none for
-/// as in training. `progress` is called with the share done and stops the work by returning `false`; the result is then `None`.
+/// Predicts each of the first `count` tokens of a text. If `resets`, the state is reset after the end of each document, as in training.
+/// `progress` is called with the share done; `false` stops the work, and the result is `None`.
 pub fn expected(
     ready: Arc<ReadyModel>,
     text: &TokenSequence,

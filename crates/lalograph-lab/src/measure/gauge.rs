@@ -1,4 +1,4 @@
-//! How fast this machine is: its matrix products, and training and sampling by a plan on made-up tokens.
+//! Speed of this machine: matrix products, and training and sampling by a plan on made-up tokens.
 
 use std::time::Instant;
 

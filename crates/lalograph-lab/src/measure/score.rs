@@ -75,7 +75,7 @@ impl Score {
         }
     }
 
-    /// What a run writes down of it: the loss and what judges; what the text counts is known before a run begins.
+    /// The figures that a run records: the loss and the measures computed from it. The counts of the text are known before the run.
     pub fn evaluation(&self) -> Evaluation {
         let figures = Figures::of([("perplexity", self.perplexity), ("bits_per_byte", self.bits_per_byte)]);
         Evaluation { loss: self.loss, figures }
@@ -345,8 +345,8 @@ pub struct Difference {
 }
 
 impl Difference {
-    /// How far `other` is above `base`: the ratio of summed differences to summed bytes, and its linear standard error (Cochran, 1977). What a
-    /// document costs both alike does not count, so that the error is smaller than that of either figure.
+    /// The difference of `other` and `base` in bits per byte: the ratio of summed differences to summed bytes, and its linear standard error (Cochran, 1977).
+    /// Costs that both share cancel, so the error is smaller than that of either figure.
     pub fn between(other: &Judgement, base: &Judgement) -> Self {
         let pairs = || other.codes.iter().zip(&base.codes);
         let bytes = base.codes.iter().map(|code| code.bytes).sum::<u64>().max(1) as f64;

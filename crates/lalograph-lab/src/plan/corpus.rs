@@ -17,7 +17,7 @@ section! {
         pub recursive: bool = false,
         /// File format: `auto` (from the extension), `text`, `csv`, `tsv` or `json_lines`.
         pub form: Form = Form::Auto,
-        /// What one document is in a text file: `file` (also if not set), `line` or `paragraph`. In a table, each row is one document.
+        /// One document in a text file: `file` (also if not set), `line` or `paragraph`. In a table, each row is one document.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub document: Option<Division> = None,
         /// Columns (names or numbers) or field paths (such as `visit.notes`) of the text; `text` if empty.

@@ -1,4 +1,4 @@
-//! What can be wrong with a plan, and where.
+//! Errors of a plan, with their places.
 
 use std::fmt::{self, Display};
 
@@ -67,7 +67,7 @@ pub enum PlanError {
     /// Something wrong at a place of the file.
     #[error("{place}: {problem}")]
     Placed {
-        /// Where its name is.
+        /// Place of the setting's name.
         place: Place,
         /// The problem.
         problem: Box<PlanError>,

@@ -9,9 +9,9 @@ use super::{Plan, reference};
 /// Something wrong in a plan.
 #[derive(Debug)]
 pub struct Problem {
-    /// Where, if it is in the file.
+    /// Its place, if it is in the file.
     pub place: Option<Place>,
-    /// What.
+    /// The error.
     pub error: PlanError,
 }
 
@@ -117,7 +117,7 @@ fn usable(
     usable
 }
 
-/// What is wrong with a value that cannot be read as what its setting is, in words for people.
+/// Explains why a value is not of its setting's kind.
 fn wrong_kind(key: String, message: &str) -> PlanError {
     let kinds = [
         ("expected usize", "a whole number, 0 or above"),
@@ -160,7 +160,7 @@ fn place_of(error: &toml::de::Error, text: &str) -> Option<Place> {
     error.span().map(|span| Place::of(text, span.start))
 }
 
-/// What was parsed, with whole numbers that a table has no form for as text.
+/// Converts the parsed table; whole numbers too large for a table become text.
 fn table_of(parsed: &DeTable<'_>) -> toml::Table {
     parsed.iter().map(|(key, value)| (key.get_ref().to_string(), value_of(value.get_ref()))).collect()
 }

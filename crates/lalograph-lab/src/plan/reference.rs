@@ -1,4 +1,4 @@
-//! What every setting of a plan is, for the reference page, for commented plans and for the names of all keys.
+//! Descriptions of every setting of a plan: for the reference page, commented plans and the list of all keys.
 
 use super::section::Documented;
 use super::{
@@ -24,7 +24,7 @@ pub struct Setting {
     pub key: String,
     /// As TOML; none where nothing is the default.
     pub default: Option<String>,
-    /// What it is.
+    /// Description of the setting.
     pub about: String,
 }
 

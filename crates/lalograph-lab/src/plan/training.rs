@@ -5,7 +5,7 @@ use lalograph_net::learning::optimiser::Rule;
 use super::section::section;
 
 lalograph_net::choice! {
-    /// How the learning rate moves after its warm-up.
+    /// Learning rate after warm-up.
     pub enum Schedule = Cosine {
         /// Constant.
         Constant = "constant",
@@ -25,7 +25,7 @@ lalograph_net::choice! {
 }
 
 lalograph_net::choice! {
-    /// How windows are taken from the text.
+    /// Windows of training text.
     pub enum WindowKind = Carried {
         /// Streams read in order, with the state carried from window to window.
         Carried = "carried",

@@ -1,4 +1,4 @@
-//! What a run is, besides its plan: `run.json`.
+//! A run's `run.json`: its state and origin, besides its plan.
 
 use std::path::PathBuf;
 
@@ -15,14 +15,14 @@ pub const VERSION: u32 = 1;
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum RunStatus {
-    /// It is being trained, or its process died.
+    /// The run is being trained, or its process died.
     #[default]
     Running,
     /// All steps were made, or it was stopped early because nothing was gained any more.
     Finished,
     /// Somebody stopped it; the best model so far is there.
     Interrupted,
-    /// It could not continue.
+    /// The run failed with an error.
     Failed,
 }
 
@@ -36,7 +36,7 @@ pub enum Standing {
     Finished,
     /// Somebody stopped it.
     Interrupted,
-    /// It could not continue.
+    /// The run failed with an error.
     Failed,
     /// Its process ended without a word.
     Died,

@@ -75,17 +75,17 @@ impl RunFolder {
     /// Reads `run.json`.
     ///
     /// # Errors
-    /// It cannot be read, or is not a description.
+    /// The file cannot be read, or is not a description.
     pub fn description(&self) -> Result<RunDescription, LabError> {
         let path = self.path.join(DESCRIPTION);
         let bytes = fs::read(&path).map_err(LabError::at(&path))?;
         description_of(&bytes).map_err(|what| LabError::BadRun { path, what })
     }
 
-    /// Reads the plan that the description is of.
+    /// Reads the run's plan.
     ///
     /// # Errors
-    /// It cannot be read, is no plan, or is another than the run's.
+    /// The file cannot be read, is no plan, or is not the plan that the run's description records.
     pub fn read_plan(&self) -> Result<Plan, LabError> {
         let hash = self.description()?.plan_hash;
         // A plan that was about to be changed is under another name until it is.

@@ -13,7 +13,7 @@ use crate::training::hints::{Evidence, Hint, Stage, hints};
 pub struct RunHistory {
     /// Its folder.
     pub run: RunFolder,
-    /// What it is.
+    /// The run's description.
     pub description: RunDescription,
     /// Its state.
     pub standing: Standing,
@@ -80,7 +80,7 @@ impl RunHistory {
         })?
     }
 
-    /// What the task says of the best validation, if anything was validated.
+    /// The task's figures of the best validation, if there was a validation.
     pub fn best_figures(&self) -> Option<&Figures> {
         self.metrics.iter().rev().find_map(|record| match record {
             MetricsRecord::Validation { best: true, figures, .. } => Some(figures),

@@ -1,4 +1,4 @@
-//! What a run writes down as it goes, one JSON object a line.
+//! Records of a run, one JSON object a line.
 
 use std::collections::BTreeMap;
 use std::io::{Read, Seek, SeekFrom};
@@ -70,7 +70,7 @@ pub enum MetricsRecord {
         seconds: f64,
         /// Mean training loss, with dropout.
         loss: f64,
-        /// What the task says of the loss: for a language model its perplexity, unless the softmax was trained against a sample.
+        /// The task's figures for the loss: for a language model its perplexity, unless it was trained with a sampled softmax.
         figures: Figures,
         /// At this step.
         learning_rate: f64,

@@ -17,7 +17,7 @@ use super::folder::{PLAN, RunFolder, plan_hash};
 use crate::error::LabError;
 use crate::plan::Plan;
 
-/// What hidden folders are for: a run that is put together, one that gives way to another, one that is removed.
+/// Prefixes of hidden folders: a run being made, a run being replaced, a run being removed.
 const NEW: &str = "new-";
 const OLD: &str = "old-";
 const GONE: &str = "gone-";
@@ -83,10 +83,10 @@ pub fn create(
     Ok((RunFolder::at(path.clone()), claim.moved_to(path), description))
 }
 
-/// Removes a run with all that is in its folder.
+/// Removes a run with all files in its folder.
 ///
 /// # Errors
-/// It is no run, or is being trained; the file system refuses.
+/// The folder is no run, or the run is being trained; errors of the file system.
 pub fn remove(storage: &dyn Storage, run: &RunFolder) -> Result<(), LabError> {
     // Before anything is made beside it: what is no run is left alone with its neighbours.
     run.description()?;
@@ -117,7 +117,7 @@ pub fn tidy(storage: &dyn Storage, parent: &Path) {
     }
 }
 
-/// What is to give way must be a run beyond doubt, and nobody's at the moment.
+/// Proves that a folder to be replaced is a run that no process is training, and claims it.
 fn proved(storage: &dyn Storage, found: Entry, run: &RunFolder) -> Result<Claim, LabError> {
     if found != Entry::Folder {
         return Err(LabError::NotARun(run.path().to_owned()));

@@ -45,10 +45,10 @@ pub trait Task: Sync {
     /// Data shared by all lanes of a step.
     fn shared(&self) -> <Self::Net as Network>::Shared<f32>;
 
-    /// Refuses a start that is not there any more, before anything is changed for it.
+    /// Checks that the files with the first weights still exist, before anything is changed.
     ///
     /// # Errors
-    /// What is not there.
+    /// A file is missing.
     fn check_start(&self) -> Result<(), LabError> {
         Ok(())
     }

@@ -1,4 +1,4 @@
-//! What happens while a run is trained, for those who want to know.
+//! Events of training, for observers.
 
 use std::ops::ControlFlow;
 

@@ -1,4 +1,4 @@
-//! What a run adds up as it goes.
+//! Running sums of training.
 
 use serde::{Deserialize, Serialize};
 

@@ -14,7 +14,7 @@ const METRICS: &str = "metrics";
 /// The files, and what was written to them that is still needed.
 pub(super) struct Notebook<N> {
     metrics: Lines,
-    /// Those of the duties, by their names.
+    /// Lines of the duties, by the duty's name.
     duties: BTreeMap<&'static str, Lines>,
     /// All metrics so far, for what they say together.
     pub(super) so_far: Vec<MetricsRecord>,

@@ -58,7 +58,7 @@ pub struct Running {
     pub claim: Claim,
     /// Its description so far.
     pub description: RunDescription,
-    /// Where to continue from; none from the beginning.
+    /// Checkpoint to continue from; `None` starts at the first step.
     pub from: Option<Checkpoint>,
 }
 
@@ -76,7 +76,7 @@ pub fn train<T: Task>(
     pool.install(|| Loop::new(task, running, observer)?.run())
 }
 
-/// What is done after a step, by name and in this order: duties that come first, a line of figures, a validation, the other duties, and
+/// Names of the work after a step, done in this order: the duties that come first, a line of figures, a validation, the other duties, and
 /// then the next step. Each is done once for a step, however often the run is stopped.
 const RECORD: &str = "record";
 const VALIDATE: &str = "validate";
@@ -470,7 +470,7 @@ impl<'a, T: Task> Loop<'a, T> {
         Ok(Some(found))
     }
 
-    /// What the figures say now; the observer hears of what it has not heard before.
+    /// Computes the hints; the observer receives those that are new.
     fn hint(&mut self, stage: Stage) -> Vec<Hint> {
         let found = hints(&Evidence {
             plan: self.plan(),

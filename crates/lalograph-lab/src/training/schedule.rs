@@ -1,4 +1,4 @@
-//! How the learning rate moves in the course of a run.
+//! Learning rate schedules.
 
 use serde::{Deserialize, Serialize};
 

@@ -1,4 +1,4 @@
-//! What validations have shown, and which step's weights are kept.
+//! The best validation so far, and the step whose weights are kept.
 
 use serde::{Deserialize, Serialize};
 

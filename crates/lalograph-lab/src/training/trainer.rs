@@ -1,4 +1,4 @@
-//! What makes one step after another: windows, lanes, weights and optimiser of a run. It knows nothing of files, nor of plans.
+//! The trainer: windows, lanes, weights and optimiser of a run, one step after another. It knows neither files nor plans.
 
 use lalograph_net::Network;
 use lalograph_net::blocks::regularisation::{LaneUse, Regularisation};

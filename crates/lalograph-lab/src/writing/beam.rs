@@ -60,7 +60,7 @@ pub(super) struct Hypothesis {
     pub(super) indices: Vec<u32>,
     pub(super) log_probabilities: Vec<f64>,
     total: f64,
-    /// What it is ranked by among others of its length: its log-probability, or that with Gumbel noise.
+    /// Score among candidates of the same length: the log-probability, or the log-probability with Gumbel noise.
     rank: f64,
     row: usize,
 }

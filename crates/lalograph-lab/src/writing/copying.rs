@@ -26,7 +26,7 @@ pub struct CopiedRun {
     pub training_start: u64,
 }
 
-/// How much of a sample is in the training text, and how much of it in itself.
+/// The share of a sample that is copied from the training text, and the share that repeats itself.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]
 pub struct Copying {
     /// Tokens of the sample.
@@ -182,7 +182,7 @@ struct Occurrence {
     first_end: u64,
 }
 
-/// What was met, by state.
+/// Occurrences by state.
 struct FoundRuns(Vec<Occurrence>);
 
 impl FoundRuns {
@@ -321,7 +321,7 @@ impl Automaton {
         seen
     }
 
-    /// Where a run was met its ends were, too; and where none of a state's runs was, the longest one of its link is the longest.
+    /// Passes each occurrence to the suffixes of its run; a state without an occurrence of its own takes its link's longest run.
     fn settle(&self, mut seen: FoundRuns) -> FoundRuns {
         let mut order: Vec<u32> = (1..self.states.len() as u32).collect();
         order.sort_unstable_by_key(|&state| self.states[state as usize].length);

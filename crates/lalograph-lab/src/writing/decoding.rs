@@ -1,4 +1,4 @@
-//! How the next token is chosen from its distribution.
+//! Decoding: the choice of the next token from its distribution.
 
 use lalograph_net::numbers::activation::exp_and_sum;
 use lalograph_net::numbers::chance::Stream;
@@ -9,18 +9,18 @@ use rand::RngExt;
 use crate::error::LabError;
 
 lalograph_net::choice! {
-    /// What becomes of the unknown token where text is written.
+    /// Treatment of the unknown token in written text.
     pub enum UnknownTokens = LeaveOut {
-        /// It is never drawn; all other tokens share its probability.
+        /// Never draw it; all other tokens share its probability.
         LeaveOut = "leave_out",
-        /// It is drawn like any other token, and its name is written.
+        /// Draw it like any other token, and write its name.
         Draw = "draw",
-        /// It is drawn like any other token, and a spelling is drawn for it from the vocabulary's spelling model.
+        /// Draw it like any other token, and write a spelling drawn from the vocabulary's spelling model.
         Spell = "spell",
     }
 }
 
-/// How a token is chosen. What is said here is applied in this order: repeat power, the k best, temperature, the smallest set that
+/// Decoding settings, applied in this order: repeat power, the k most probable tokens, temperature, the smallest set that
 /// covers p.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Decoding {
@@ -31,7 +31,7 @@ pub struct Decoding {
     pub top_k: Option<usize>,
     /// Only among the most probable tokens that together cover this share of the distribution (Holtzman et al., 2020); none for among all.
     pub top_p: Option<f64>,
-    /// What the log-probability of every token that is in the text already is multiplied by, 1 or above: p becomes p to this power. After
+    /// Factor on the log-probability of every token that the text already has, at least 1: p becomes p to this power. After
     /// Keskar et al. (2019), whose penalty depends on where scores have their zero.
     pub repeat_power: f64,
     /// Handling of the unknown token.

@@ -30,7 +30,7 @@ pub enum Ended {
     Line,
     /// A text that it was to stop at came.
     Text,
-    /// It had as many tokens as it may.
+    /// The text reached its maximum number of tokens.
     Limit,
     /// Nobody wanted more.
     Stopped,

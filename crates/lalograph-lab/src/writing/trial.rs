@@ -4,8 +4,8 @@ use serde::Serialize;
 
 use super::copying::{Copying, distinct_share};
 
-/// What many texts of one way of choosing are like. Held-out text has the same figures: a way of choosing writes like the text that was learnt
-/// from where they are close to those.
+/// Figures of many texts written with one set of decoding settings. Held-out text has the same figures; the closer the two, the more
+/// the decoding writes like the training text.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Trial {
     /// Texts.

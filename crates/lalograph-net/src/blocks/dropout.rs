@@ -59,7 +59,7 @@ pub struct WordMask {
 }
 
 impl WordMask {
-    /// What to multiply the vector of `token` by: 0 or the scale of those that are kept.
+    /// The factor on the vector of `token`: 0 if it is dropped, otherwise the scale of kept vectors.
     pub fn factor<T: Real>(&self, token: u32) -> T {
         // The finaliser of SplitMix64 (Steele, Lea and Flood, 2014): every bit of the key and the token moves every bit.
         let mut x = self.key ^ u64::from(token).wrapping_mul(0x9e37_79b9_7f4a_7c15);

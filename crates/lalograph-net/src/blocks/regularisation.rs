@@ -1,4 +1,4 @@
-//! What training does besides lowering the loss, and what a lane is made for.
+//! Regularisation during training, and the purpose of a lane.
 
 use super::dropout::DropoutRates;
 

@@ -8,7 +8,7 @@ use crate::products::pack::Workspace;
 use crate::weights::gradient::Gradient;
 use crate::weights::packed::Parameters;
 
-/// What a layer that reads backwards keeps, and the room that it works in.
+/// Values that a backward-reading layer keeps, and its working memory.
 #[derive(Debug, Clone, Default)]
 pub(super) struct ReverseTape<T> {
     tape: Tape<T>,

@@ -48,7 +48,7 @@ impl StackShape {
     }
 }
 
-/// What training asks of the outputs besides a low loss (Merity, McCann and Socher, 2017), each as a factor of a sum over numbers.
+/// Penalties on the outputs (Merity, McCann and Socher, 2017), each a factor of a sum over numbers.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct Penalties {
     /// On the squares of what the last layer outputs, after dropout.
@@ -92,7 +92,7 @@ struct LayerTape<T> {
     forward: Tape<T>,
     reverse: Option<ReverseTape<T>>,
     norm: Option<NormTape<T>>,
-    /// What the layer outputs, where that is not simply its outputs.
+    /// Output of the layer, if it differs from the outputs of its cell.
     handed: Vec<T>,
     mask: Vec<T>,
     masked: bool,
@@ -334,7 +334,7 @@ impl Stack {
         }
     }
 
-    /// Those norms, of the last backward pass: a list a layer, a number a step.
+    /// Gradient norms of the last backward pass: a list a layer, a number a step.
     pub fn flow<T: Real>(&self, tape: &StackTape<T>) -> Vec<Vec<f64>> {
         tape.layers.iter().filter_map(|layer| layer.forward.flow.clone()).collect()
     }

@@ -1,4 +1,4 @@
-//! What a training pass yields, and which targets it leaves out.
+//! The loss of a forward pass, and the targets left out of it.
 
 /// A target that is not scored: no loss, no gradient.
 pub const IGNORED: u32 = u32::MAX;

@@ -103,7 +103,7 @@ impl<T: Real> Candidates<T> {
     }
 }
 
-/// What all lanes of a step are trained against: nothing but their targets, or a sample of the vocabulary besides.
+/// The negative samples of a step, shared by all lanes; empty for a softmax over the whole vocabulary.
 #[derive(Debug, Clone, Default)]
 pub struct SharedSample<T> {
     sampler: Option<Sampler>,

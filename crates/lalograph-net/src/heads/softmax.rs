@@ -16,7 +16,7 @@ use crate::weights::layout::{GroupId, Layout};
 use crate::weights::packed::Parameters;
 
 crate::choice! {
-    /// How the distribution over the vocabulary is computed. Perplexity is exact with all three.
+    /// Distribution over the vocabulary. Perplexity is exact with all three.
     pub enum Softmax = Full {
         /// Over all tokens.
         Full = "full",

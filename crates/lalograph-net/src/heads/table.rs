@@ -40,7 +40,7 @@ pub(super) enum Training {
     BySample,
 }
 
-/// Where the weights (outcomes x inputs) and biases (outcomes) lie.
+/// Positions of the weights (outcomes x inputs) and biases (outcomes).
 #[derive(Debug, Clone)]
 pub struct Table {
     inputs: usize,

@@ -27,14 +27,14 @@ pub struct Clipped {
     pub norm_after: f64,
     /// The greatest absolute value of a number, if that is limited.
     pub value: Option<f64>,
-    /// What each group's gradient is multiplied by after that; 1 for groups beyond the list.
+    /// Factor on each group's gradient; 1 for groups beyond the list.
     pub factors: Vec<f64>,
     /// Whether any number was above the limit of values.
     pub values_limited: bool,
 }
 
 impl Clipped {
-    /// What a group's gradient is multiplied by.
+    /// Factor on a group's gradient.
     pub fn factor(&self, group: usize) -> f64 {
         self.factors.get(group).copied().unwrap_or(1.0)
     }
@@ -146,7 +146,7 @@ impl GradientMeter {
     }
 }
 
-/// What to multiply a gradient of this norm by so that its norm is at most `limit`.
+/// The factor on a gradient of this norm that brings it to at most `limit`.
 fn factor(norm: f64, limit: Option<f64>) -> f64 {
     match limit {
         Some(limit) if norm > limit => limit / norm,

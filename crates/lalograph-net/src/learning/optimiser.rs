@@ -211,7 +211,7 @@ impl<T: Real> Optimiser<T> {
         self.steps
     }
 
-    /// What it remembers, by name: each array is empty, or one number for each weight. To continue exactly, hand a copy of it to [`Optimiser::remember`].
+    /// The optimiser's state, by name: each array is empty, or one number for each weight. To continue exactly, pass a copy to [`Optimiser::remember`].
     pub fn memory(&self) -> [(&'static str, &[T]); 3] {
         [("first", &self.first), ("second", &self.second), ("average", &self.average)]
     }

@@ -1,4 +1,4 @@
-//! What training knows of a network, whatever it computes.
+//! The seam between training and networks of any kind.
 
 use std::ops::Range;
 
@@ -46,7 +46,7 @@ pub struct LaneStep {
     pub draw: Draw,
     /// The number of the lane among all lanes of the batch, wherever they are computed.
     pub lane: u64,
-    /// What the gradient of the summed loss is multiplied by: one over the targets of the whole batch.
+    /// Factor on the gradient of the summed loss: one over the targets of the whole batch.
     pub scale: f64,
 }
 

@@ -30,7 +30,7 @@ macro_rules! vectorised {
     };
 }
 
-/// What [`vectorised!`] calls.
+/// Runs `work` with the widest vector instructions of this machine; [`vectorised!`] calls it.
 #[inline(always)]
 pub fn for_this_machine<R>(work: impl FnOnce() -> R) -> R {
     pulp::Arch::new().dispatch(work)

@@ -16,7 +16,7 @@ pub struct Kernel<T: 'static> {
     tiles: &'static [MicroKernelFn<T>],
 }
 
-/// Where a tile finds its factors and leaves its product.
+/// Positions of a tile's factors and of its product.
 pub(crate) struct Tile<T> {
     /// Products added up for each number.
     pub(crate) depth: usize,

@@ -1,4 +1,4 @@
-//! What happens between the gradients of the lanes and the update.
+//! The exchange: work between the gradients of the lanes and the update.
 
 use std::ops::Range;
 

@@ -1,4 +1,4 @@
-//! How the rows of a batch are cut into lanes.
+//! Division of a batch's rows into lanes.
 
 use std::ops::Range;
 

@@ -38,11 +38,11 @@ pub struct RowGradient<T> {
 /// The gradient that a lane contributes to a step.
 #[derive(Debug, Clone, Default)]
 pub struct LaneGradient<T> {
-    /// What is laid out in full, like the weights from `offset` on.
+    /// The dense part, in the order of the weights from `offset` on.
     pub dense: Vec<T>,
     /// Offset in the layout.
     pub offset: usize,
-    /// What is given by rows, a table each.
+    /// The sparse part: the touched rows of each table.
     pub tables: Vec<RowGradient<T>>,
 }
 

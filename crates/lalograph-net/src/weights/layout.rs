@@ -6,7 +6,7 @@ use std::ops::Range;
 
 use crate::products::view::Matrix;
 
-/// What a tensor belongs to; the model names its groups. Learning rates and limits of gradients can be set for each.
+/// The group of a tensor, named by the model. Learning rates and gradient limits can be set by group.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash)]
 pub struct GroupId(usize);
 
@@ -68,7 +68,7 @@ pub enum ReadIn {
     Every,
     /// In the backward passes of training.
     Backward,
-    /// Where text is only read: by a sampled softmax, which training never computes in full.
+    /// The lane only reads text: for a sampled softmax, whose full distribution training never computes.
     Reading,
 }
 

@@ -250,7 +250,7 @@ fn tag(text: &str, out: &mut String) -> Option<usize> {
     Some(end)
 }
 
-/// Where the tag's `>` is, one outside of quoted values, and past it.
+/// The position after the tag's `>`, ignoring any in quoted values.
 fn end_of_tag(text: &str) -> Option<usize> {
     let mut quote = None;
     for (at, byte) in text.bytes().enumerate().skip(1) {

@@ -1,7 +1,7 @@
-//! What is done to a text before it is cut into tokens.
+//! Cleaning: steps on a text before tokenising.
 //!
-//! The steps are part of the vocabulary and travel in the model file, so that a text given to a model later goes through
-//! exactly the same ones.
+//! The steps are part of the vocabulary and are kept in the model file, so a text given to a model later is cleaned in
+//! exactly the same way.
 
 mod html;
 pub(crate) mod marks;

@@ -73,7 +73,7 @@ struct Entry {
 }
 
 impl Batch {
-    /// How many documents there are.
+    /// The number of documents.
     pub fn len(&self) -> usize {
         self.documents.len()
     }
@@ -127,7 +127,7 @@ impl Batch {
     }
 }
 
-/// What a row is; blank lines between lines are no loss, and a file has no line of its own.
+/// Kind of a row. Blank lines between lines are not counted as left out, and a file has no line of its own.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(super) enum RowKind {
     File,

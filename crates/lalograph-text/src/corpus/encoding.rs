@@ -5,7 +5,7 @@ use std::io::{self, BufRead, Read};
 use chardetng::{EncodingDetector, Iso2022JpDetection, Utf8Detection};
 use encoding_rs::{DecoderResult, Encoding, UTF_8, UTF_16BE, UTF_16LE};
 
-/// How a file's bytes are to be read.
+/// Text encoding of a file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(super) enum Detected {
     /// Not text at all.

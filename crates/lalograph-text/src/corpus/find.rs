@@ -173,7 +173,7 @@ fn class_of(top: &Path, file: &Path) -> Option<String> {
     Some(first.as_os_str().to_string_lossy().into_owned())
 }
 
-/// What the system said, without the number of the error.
+/// The system's message without the error number.
 pub(super) fn plain(error: &std::io::Error) -> String {
     let text = error.to_string();
     match text.find(" (os error") {

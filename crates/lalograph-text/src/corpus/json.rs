@@ -104,7 +104,7 @@ impl Pick<'_> {
     }
 }
 
-/// Those who want something inside the part called `name`.
+/// The wanted paths that continue inside the part called `name`.
 fn inside<'p>(wanted: &[(usize, &'p [&'p str])], name: &str) -> Vec<(usize, &'p [&'p str])> {
     wanted
         .iter()

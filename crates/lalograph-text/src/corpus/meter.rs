@@ -1,8 +1,8 @@
-//! What the thread that reads and the one that asks have in common.
+//! State shared by the reading thread and its caller.
 
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 
-/// How far the reading has come, and whether it is still wanted.
+/// Progress of the reading, and whether it should stop.
 #[derive(Debug, Default)]
 pub(super) struct Meter {
     bytes: AtomicU64,

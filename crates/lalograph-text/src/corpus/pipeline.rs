@@ -130,7 +130,7 @@ impl Corpus {
     }
 }
 
-/// What a thread came to. Its panic continues here: a result that lacks a part of the corpus must not pass for whole.
+/// The result of a thread. If it panicked, the panic continues here: a result without a part of the corpus must not pass for a whole one.
 pub(crate) fn joined<T>(thread: ScopedJoinHandle<'_, T>) -> T {
     thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
 }

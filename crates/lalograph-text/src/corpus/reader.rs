@@ -69,7 +69,7 @@ impl Corpus {
         (is(true), is(false))
     }
 
-    /// What it was asked to read.
+    /// The specification of the corpus.
     pub fn spec(&self) -> &CorpusSpec {
         &self.spec
     }

@@ -1,4 +1,4 @@
-//! What came of reading: documents handed out, and everything that was left out, by name.
+//! Results of reading: documents, and everything that was left out, by name.
 
 use std::path::PathBuf;
 
@@ -7,16 +7,16 @@ use thiserror::Error;
 /// Why a file or a row was left out.
 #[derive(Debug, Clone, PartialEq, Eq, Error)]
 pub enum Reason {
-    /// It is not text.
+    /// Not a text file.
     #[error("not text (it has NUL bytes)")]
     Binary,
     /// Bytes that mean nothing in the encoding it is read with.
     #[error("bytes that are not {0}")]
     Undecodable(&'static str),
-    /// It has nothing but white space.
+    /// Nothing but white space.
     #[error("no text")]
     Blank,
-    /// It has no label although labels were asked for.
+    /// No label although labels were asked for.
     #[error("no label")]
     NoLabel,
     /// A row of a table with more or fewer fields than its head.

@@ -26,7 +26,7 @@ const HARMLESS: u64 = 1 << 26;
 pub(super) struct Source {
     /// UTF-8, without a byte-order mark; bytes FF where something could not be decoded.
     pub(super) lines: Box<dyn BufRead + Send>,
-    /// What it is read as.
+    /// Its text encoding.
     pub(super) encoding: &'static Encoding,
     /// Whether that was guessed.
     pub(super) guessed: bool,
@@ -80,7 +80,7 @@ pub(super) fn open(
     Ok(Source { lines, encoding, guessed })
 }
 
-/// What to say of a file that would not be read on.
+/// The reason to report for a file that could not be read to its end.
 pub(super) fn reason_of(error: &io::Error) -> Reason {
     match error.get_ref().and_then(|inner| inner.downcast_ref::<Reason>()) {
         Some(reason) => reason.clone(),

@@ -1,4 +1,4 @@
-//! What to read.
+//! Specification of a corpus.
 
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -7,7 +7,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::split::{Part, Split};
 
-/// What one document of a text file is. The rows of a table are documents each.
+/// One document of a text file. In a table, each row is one document.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Division {
@@ -24,7 +24,7 @@ pub enum Division {
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Default, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum Form {
-    /// What its name says: `.csv`, `.tsv`, `.jsonl`, and text otherwise. Folders give their `.txt` files.
+    /// By the file's extension: `.csv`, `.tsv`, `.jsonl`, and text otherwise. In a folder, its `.txt` files.
     #[default]
     Auto,
     /// Text.
@@ -37,7 +37,7 @@ pub enum Form {
     JsonLines,
 }
 
-/// How a CSV or TSV file is written.
+/// Style of a CSV or TSV file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct TableStyle {
     /// The byte between fields, where it is not the usual one.
@@ -79,7 +79,7 @@ pub struct CorpusSpec {
     pub recursive: bool,
     /// Format of the files.
     pub form: Form,
-    /// What one document of a text is; none means [`Division::File`].
+    /// One document of a text file; `None` is [`Division::File`].
     pub division: Option<Division>,
     /// Columns or field paths that hold the text, joined by line ends; none means `text`.
     pub text: Vec<String>,

@@ -12,7 +12,7 @@ use super::source;
 use super::spec::{CorpusSpec, Form};
 use crate::error::TextError;
 
-/// Where the wanted columns are.
+/// Indices of the wanted columns.
 struct Columns {
     text: Vec<usize>,
     label: Option<usize>,
@@ -76,7 +76,7 @@ impl Record {
     }
 }
 
-/// What came of asking for a row.
+/// Result of asking for a row.
 enum Next {
     Row,
     TooLong,

@@ -30,7 +30,7 @@ pub struct SpellingModel {
     levels: [Level; ORDER + 1],
 }
 
-/// What follows contexts of one length.
+/// Counts of the characters after contexts of one length.
 #[derive(Debug, Clone, Default)]
 struct Level {
     /// Counts of a context with the symbol after it.

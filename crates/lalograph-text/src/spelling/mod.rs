@@ -1,6 +1,6 @@
-//! What a text costs beside its tokens: the letters of words that have no index, and the white space that the word unit leaves out.
+//! Cost of a text besides its tokens: the letters of words that have no index, and the white space that the word unit leaves out.
 //!
-//! With both, the bits of a text under a model are a code length from which the text (as cleaned) can be put together again, so that bits
+//! With both, the bits of a text under a model are a code length from which the (cleaned) text can be reconstructed, so bits
 //! per byte compare models of any unit and vocabulary.
 
 pub(crate) mod letters;
@@ -45,7 +45,7 @@ impl std::ops::AddAssign for Remainder {
     }
 }
 
-/// What the texts that a vocabulary was counted on hold besides its tokens.
+/// Counts of spelling and white space in the texts of a vocabulary.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub(crate) struct Rest {
     /// Distinct words without an index and their counts, in the order of code points: all of them, or the most frequent.

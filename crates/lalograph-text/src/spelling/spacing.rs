@@ -15,7 +15,7 @@ const SHAPES: u16 = (2 * LINES + 1) * (2 * WIDTH + 1);
 /// Code points that are white space, and the end of a gap that is spelt.
 const SPELT: f64 = 26.0;
 
-/// What is on one side of a gap: the edge of the document, a letter, a digit, another character that is not ASCII, or the ASCII mark itself.
+/// One side of a gap: the edge of the document, a letter, a digit, another character that is not ASCII, or the ASCII mark itself.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 struct Side(u8);
 

@@ -43,7 +43,7 @@ pub struct VocabularyBuilder {
     spec: VocabularySpec,
     tally: Tally,
     spacing: SpacingModel,
-    /// Those of the builders taken in.
+    /// Counts of the merged builders.
     others: Vec<Tally>,
     bytes: [u64; 256],
     documents: u64,

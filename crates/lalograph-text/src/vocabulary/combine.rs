@@ -41,7 +41,7 @@ pub struct Comparison {
 }
 
 impl Vocabulary {
-    /// What both have and what only one has; `listed` tokens of each are named.
+    /// Compares two vocabularies: the shared tokens, and those of only one; at most `listed` tokens of each are named.
     pub fn compare(&self, other: &Self, listed: usize) -> Comparison {
         let shared = self
             .tokens

@@ -26,7 +26,7 @@ pub struct Encoder<'v> {
     spelt: HashMap<Box<str>, f64, FixedState>,
 }
 
-/// How pieces were cut before.
+/// Cache of pieces cut before.
 #[derive(Debug, Default)]
 struct Known {
     short: HashMap<u128, (u32, u32), FixedState>,
@@ -183,7 +183,7 @@ impl<'v> Encoder<'v> {
     }
 }
 
-/// Where a unit has all bytes, they come first.
+/// The index of a byte, in units whose first tokens are all bytes.
 #[inline]
 fn index_of_byte(byte: u8) -> u32 {
     u32::from(byte) + Reserved::COUNT

@@ -37,7 +37,7 @@ struct VocabularyFile<'t> {
     spacing: SpacingModel,
 }
 
-/// How a token is written: as text, or as bytes in hexadecimal where it is a part of a character.
+/// Spelling of a token in the file: text, or bytes in hexadecimal if it is a part of a character.
 #[derive(Serialize, Deserialize)]
 #[serde(untagged)]
 enum TokenText {

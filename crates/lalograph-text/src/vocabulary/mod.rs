@@ -88,7 +88,7 @@ pub struct Counted {
     pub tokens: u64,
     /// Distinct tokens among these.
     pub distinct_tokens: u64,
-    /// How many of all the tokens have an index.
+    /// Number of running tokens that have an index.
     pub tokens_covered: u64,
 }
 

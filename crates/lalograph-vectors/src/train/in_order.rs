@@ -142,7 +142,7 @@ impl Chunk {
     }
 }
 
-/// Where threads wait for each other.
+/// Meeting point of the threads.
 struct Meeting {
     threads: usize,
     arrived: AtomicUsize,

@@ -1,4 +1,4 @@
-//! What is learnt, and how far learning has come.
+//! Results and progress of training.
 
 use lalograph_text::Reserved;
 use serde::Serialize;

@@ -1,4 +1,4 @@
-//! How word vectors are learnt.
+//! Settings of training word vectors.
 
 use serde::{Deserialize, Serialize};
 

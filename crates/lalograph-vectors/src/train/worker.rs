@@ -46,8 +46,8 @@ pub(super) struct Job<'t> {
 #[repr(align(128))]
 pub(super) struct Worker {
     pub(super) own: Weights<f32>,
-    /// What the rows that were touched since the last exchange were before, one after the other in the order of [`Touched::rows`], where the
-    /// common numbers may have changed since.
+    /// The values of the rows touched since the last exchange, as they were then, in the order of [`Touched::rows`]; kept if the shared
+    /// numbers may have changed since.
     pub(super) before: Option<Vec<Line<f32>>>,
     pub(super) touched: Touched,
     pub(super) scratch: Scratch<f32>,

@@ -13,7 +13,7 @@ pub(crate) struct CorpusArgs {
     /// Files, folders, patterns such as 'letters/*.txt', or - for standard input. Gzip and Zstandard are decompressed.
     #[arg(value_name = "PATH", required = true)]
     pub(crate) paths: Vec<PathBuf>,
-    /// How they are read.
+    /// Options of reading.
     #[command(flatten)]
     pub(crate) reading: ReadingArgs,
     /// Which documents of them.
@@ -21,10 +21,10 @@ pub(crate) struct CorpusArgs {
     pub(crate) part: PartArgs,
 }
 
-/// How files become documents.
+/// Options of reading files into documents.
 #[derive(Debug, Default, Args)]
 pub(crate) struct ReadingArgs {
-    /// What one document is in a text file (default: file). In a table, each row is one document.
+    /// One document in a text file (default: file). In a table, each row is one document.
     #[arg(long, value_enum, value_name = "WHAT", help_heading = "Corpus")]
     pub(crate) document: Option<DocumentChoice>,
     /// Read the first N documents only (default: all).
@@ -91,7 +91,7 @@ pub(crate) enum YesNo {
     No,
 }
 
-/// What files hold.
+/// File format.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum FormChoice {
     /// Text.
@@ -148,7 +148,7 @@ pub(crate) struct CleaningArgs {
     pub(crate) cleaning: Vec<String>,
 }
 
-/// What one document is.
+/// Unit of a document.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum DocumentChoice {
     /// The whole file.
@@ -169,7 +169,7 @@ impl From<DocumentChoice> for Division {
     }
 }
 
-/// What a token is.
+/// Unit of a token.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum UnitChoice {
     /// Words; each punctuation mark is a token.
@@ -199,7 +199,7 @@ impl From<UnitChoice> for Unit {
     }
 }
 
-/// How text is cleaned and cut.
+/// Options of cleaning and tokenising.
 #[derive(Debug, Args)]
 pub(crate) struct TokenArgs {
     /// Unit of a token.
@@ -227,7 +227,7 @@ pub(crate) struct TokenArgs {
     /// ‹padding›,‹unknown›,‹start›,‹end›).
     #[arg(long, value_name = "P,U,S,E", value_parser = parse_reserved)]
     pub(crate) reserved: Option<Reserved>,
-    /// What is done to the text first.
+    /// Cleaning steps.
     #[command(flatten)]
     pub(crate) cleaning: CleaningArgs,
 }

@@ -49,7 +49,7 @@ pub(crate) struct EmbedTrainArgs {
     #[arg(long, value_name = "DIR", default_value = "runs")]
     pub(crate) runs: PathBuf,
 
-    /// How files become documents.
+    /// Options of reading files.
     #[command(flatten)]
     pub(crate) reading: ReadingArgs,
     /// Use this vocabulary instead of building one from the corpus (default: none).
@@ -60,7 +60,7 @@ pub(crate) struct EmbedTrainArgs {
         conflicts_with_all = ["unit", "vocabulary_size", "minimum_count", "cleaning", "include", "include_from", "exclude", "exclude_from", "reserved"]
     )]
     pub(crate) vocabulary_file: Option<PathBuf>,
-    /// How text is cleaned and cut.
+    /// Options of cleaning and tokenising.
     #[command(flatten, next_help_heading = "Corpus")]
     pub(crate) tokens: TokenArgs,
 
@@ -220,7 +220,7 @@ pub(crate) struct EmbedNearArgs {
     pub(crate) json: bool,
 }
 
-/// How the vectors of a text's words become one.
+/// Weights of a text's words in its vector.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum WeighChoice {
     /// Equal weights.
@@ -229,7 +229,7 @@ pub(crate) enum WeighChoice {
     Frequency,
 }
 
-/// How an analogy is answered.
+/// Formula that answers an analogy.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum MethodChoice {
     /// The word nearest to B - A + C.
@@ -286,7 +286,7 @@ pub(crate) struct EmbedJudgeArgs {
     pub(crate) json: bool,
 }
 
-/// How words are laid out.
+/// Layout of the words.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum LayoutChoice {
     /// The first two principal components.

@@ -49,7 +49,7 @@ pub(crate) struct Cli {
     /// Options that every command takes.
     #[command(flatten)]
     pub(crate) general: General,
-    /// What to do.
+    /// The command.
     #[command(subcommand)]
     pub(crate) command: Command,
 }
@@ -87,19 +87,19 @@ pub(crate) enum Command {
     Split(SplitArgs),
     /// Build and inspect vocabularies; turn text into token indices and back.
     Vocab {
-        /// What to do with it.
+        /// The command for a vocabulary.
         #[command(subcommand)]
         command: VocabCommand,
     },
     /// Train, import, search, evaluate and map word vectors.
     Embed {
-        /// What to do with them.
+        /// The command for word vectors.
         #[command(subcommand)]
         command: EmbedCommand,
     },
     /// Write, check and cost the settings file of a run.
     Plan {
-        /// What to say of it.
+        /// The command for a plan.
         #[command(subcommand)]
         command: PlanCommand,
     },
@@ -117,7 +117,7 @@ pub(crate) enum Command {
     Flow(FlowArgs),
     /// List, show, compare, report and remove runs.
     Runs {
-        /// What to do with them.
+        /// The command for runs.
         #[command(subcommand)]
         command: RunsCommand,
     },

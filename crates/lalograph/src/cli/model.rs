@@ -46,7 +46,7 @@ pub(crate) struct TrainArgs {
     #[arg(long)]
     pub(crate) json: bool,
 
-    /// How they are read.
+    /// Options of reading files.
     #[command(flatten)]
     pub(crate) reading: ReadingArgs,
     /// Share of documents in the validation text.
@@ -66,7 +66,7 @@ pub(crate) struct TrainArgs {
         conflicts_with_all = ["unit", "vocabulary_size", "minimum_count", "cleaning", "include", "include_from", "exclude", "exclude_from", "reserved"]
     )]
     pub(crate) vocabulary_file: Option<PathBuf>,
-    /// How text is cleaned and cut.
+    /// Options of cleaning and tokenising.
     #[command(flatten, next_help_heading = "Corpus")]
     pub(crate) tokens: TokenArgs,
 
@@ -275,7 +275,7 @@ pub(crate) struct SampleArgs {
         help_heading = "Decoding"
     )]
     pub(crate) repeat_power: f64,
-    /// What to do with the unknown token (default: leave-out). Beam search always leaves it out.
+    /// Treatment of the unknown token (default: leave-out). Beam search always leaves it out.
     #[arg(
         long,
         value_parser = choice::<UnknownTokens>(),
@@ -368,7 +368,7 @@ pub(crate) struct ScoreArgs {
     /// Show the N passages with the highest and the N with the lowest perplexity.
     #[arg(long, value_name = "N", default_value_t = 0, conflicts_with = "beside")]
     pub(crate) worst: usize,
-    /// What a passage is (default: document).
+    /// Unit of a passage (default: document).
     #[arg(long, value_enum, value_name = "WHAT", requires = "worst")]
     pub(crate) by: Option<PassageChoice>,
     /// Show the text with every token coloured by its surprise; high surprise is marked with figures too.
@@ -391,7 +391,7 @@ pub(crate) struct ScoreArgs {
     pub(crate) json: bool,
 }
 
-/// What a passage is.
+/// Unit of a passage.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum PassageChoice {
     /// A sentence of three tokens or more.
@@ -400,7 +400,7 @@ pub(crate) enum PassageChoice {
     Document,
 }
 
-/// What becomes of the state where a document ends.
+/// The state after the end of a document.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 pub(crate) enum StateChoice {
     /// Reset at every document.

@@ -97,10 +97,10 @@ pub(crate) struct PlanCostArgs {
     /// whole run.
     #[arg(value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
-    /// How it is read.
+    /// Options of reading files.
     #[command(flatten)]
     pub(crate) reading: ReadingArgs,
-    /// How it is cut.
+    /// Options of tokenising.
     #[command(flatten)]
     pub(crate) tokens_of: TokenArgs,
     /// Number of epochs.

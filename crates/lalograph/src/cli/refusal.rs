@@ -1,4 +1,4 @@
-//! What is wrong with a command line, in our own words: what, the nearest name, and where to get help.
+//! Errors of the command line in our own words: the error, the nearest name, and the command for help.
 
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Command, Error};

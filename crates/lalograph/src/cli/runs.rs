@@ -7,7 +7,7 @@ use clap::{Args, Subcommand};
 
 use super::choice::minutes;
 
-/// Where runs are kept.
+/// Folder of all runs.
 #[derive(Debug, Args)]
 pub(crate) struct RunsFolder {
     /// Folder of the runs.
@@ -20,7 +20,7 @@ pub(crate) struct RunsFolder {
 pub(crate) struct OneRun {
     /// Run: its name or its folder.
     pub(crate) run: PathBuf,
-    /// Where it is kept.
+    /// Folder of all runs.
     #[command(flatten)]
     pub(crate) folder: RunsFolder,
 }
@@ -84,7 +84,7 @@ pub(crate) enum RunsCommand {
     after_help = "Examples:\n  lalograph runs list --runs thornmere/runs\n  lalograph runs list --runs thornmere/runs --json"
 )]
 pub(crate) struct ListArgs {
-    /// Where they are kept.
+    /// Folder of all runs.
     #[command(flatten)]
     pub(crate) place: RunsFolder,
     /// Print one JSON document.
@@ -115,7 +115,7 @@ pub(crate) struct RemoveArgs {
     /// Runs: their names or their folders.
     #[arg(value_name = "RUN", required_unless_present = "encoded_corpora")]
     pub(crate) names: Vec<PathBuf>,
-    /// Where they are kept.
+    /// Folder of all runs.
     #[command(flatten)]
     pub(crate) place: RunsFolder,
     /// Remove the encoded corpora that are kept beside the runs; they are encoded again when needed.
@@ -132,7 +132,7 @@ pub(crate) struct CompareArgs {
     /// Runs: their names or their folders.
     #[arg(value_name = "RUN", required = true, num_args = 2..)]
     pub(crate) names: Vec<PathBuf>,
-    /// Where they are kept.
+    /// Folder of all runs.
     #[command(flatten)]
     pub(crate) place: RunsFolder,
     /// Write an HTML page and its charts to DIR (default: none).

@@ -36,7 +36,7 @@ pub(crate) struct VocabBuildArgs {
     /// The corpus.
     #[command(flatten)]
     pub(crate) corpus: CorpusArgs,
-    /// How text is cleaned and cut.
+    /// Options of cleaning and tokenising.
     #[command(flatten)]
     pub(crate) tokens: TokenArgs,
     /// Write the vocabulary to FILE.
@@ -99,7 +99,7 @@ pub(crate) struct VocabCoverageArgs {
     /// The corpus.
     #[command(flatten)]
     pub(crate) corpus: CorpusArgs,
-    /// How text is cleaned and cut.
+    /// Options of cleaning and tokenising.
     #[command(flatten)]
     pub(crate) tokens: TokenArgs,
     /// Vocabulary sizes to measure besides the largest (default: steps up to the largest).

@@ -34,7 +34,7 @@ use crate::output::table::{Column, facts, table};
 use crate::output::training::Output;
 use crate::output::wrap::indented;
 
-/// What a demo writes beside its corpus and its run.
+/// Files that a demo writes besides its corpus and its run.
 const OWN_FILES: [&str; 5] =
     ["similarity.tsv", "analogies.txt", "vocabulary.json", "vectors.safetensors", "vectors.txt"];
 /// The folder of its runs, and the name of its run there.

@@ -1,4 +1,4 @@
-//! What is asked of a person's input: text, words that a model does not know, threads.
+//! Input that commands share: text, words that a model does not know, threads.
 
 use crate::failure::Failure;
 use crate::output::screen::Screen;

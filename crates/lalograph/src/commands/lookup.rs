@@ -26,7 +26,7 @@ pub(crate) fn model_path(path: &Path) -> PathBuf {
     if path.is_dir() { model_in(&path) } else { path }
 }
 
-/// What a file says that it is, if it is one of the program's that people can read.
+/// The kind that a file names in its first key, if it is one of the program's JSON files.
 fn said_kind(path: &Path) -> Option<&'static str> {
     use std::io::Read;
     let mut head = Vec::new();
@@ -47,7 +47,7 @@ pub(crate) fn last_part(path: &Path) -> String {
     path.file_name().unwrap_or_default().to_string_lossy().into_owned()
 }
 
-/// What may have been meant by a path that is not there: a run of that name, or what is beside it and is spelt alike.
+/// A suggestion for a missing path: a run of that name, or a similarly spelt file beside it.
 pub(crate) fn meant_instead(path: &Path) -> Option<PathBuf> {
     let run = Path::new(RUNS).join(path);
     if run.exists() {

@@ -108,7 +108,7 @@ fn check(args: &PlanCheckArgs, screen: &Screen) -> Result<(), Failure> {
     }
 }
 
-/// What a plan names and is not there.
+/// The missing files of a plan.
 fn missing_files(plan: &Plan) -> Vec<String> {
     let mut missing = Vec::new();
     if !plan.corpus.paths.is_empty() {
@@ -136,7 +136,7 @@ struct CostDocument<'a> {
     run_seconds: Option<f64>,
 }
 
-/// What this machine does with it.
+/// Speed of this machine with a plan.
 #[derive(Serialize)]
 struct Measured {
     threads: usize,

@@ -1,4 +1,4 @@
-//! What all commands that read a corpus have in common: which corpus it is, how the reading goes, what was left out.
+//! Reading of a corpus for all commands: its specification, its progress, and the parts left out.
 
 use std::io::Write;
 use std::path::{Path, PathBuf};
@@ -206,7 +206,7 @@ pub(crate) fn watched<T>(
     }
 }
 
-/// How many places are named one by one.
+/// Number of places to name one by one.
 const SHOWN: usize = 5;
 
 /// Says what was left out of a corpus, and what was guessed.

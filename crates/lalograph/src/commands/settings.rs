@@ -32,7 +32,7 @@ const CHARACTERS: usize = 120;
 pub(super) struct Sized {
     pub(super) plan: Plan,
     pub(super) indices: usize,
-    /// Where the size comes from.
+    /// Source of the size.
     pub(super) source: String,
 }
 

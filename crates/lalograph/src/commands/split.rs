@@ -88,7 +88,7 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
 /// Documents named one by one.
 const NAMED: usize = 5;
 
-/// What belongs to no part, and why.
+/// Documents in no part, with the reason.
 #[derive(Default)]
 struct SetAside {
     documents: u64,
@@ -181,7 +181,7 @@ impl PartFiles {
         spec.division == Some(Division::Line) && !tables && !spec.folder_labels
     }
 
-    /// Where each part goes.
+    /// Path of each part.
     fn places(folder: &Path, corpus: &Corpus) -> BTreeMap<Part, PathBuf> {
         let ending = if Self::holds_lines(corpus) { "txt" } else { "jsonl" };
         let place = |part: Part| (part, folder.join(format!("{}.{ending}", part.name())));

@@ -1,4 +1,4 @@
-//! What `train`, `resume` and `demo` have in common: reading the corpus, training with a view of it, saying what came of it.
+//! Work that `train`, `resume` and `demo` share: reading the corpus, training with a view, reporting the result.
 
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
@@ -35,7 +35,7 @@ pub(super) fn now() -> String {
     ZonedDateTime::now().strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()
 }
 
-/// Where the tokens of corpora are kept, in the folder of all runs.
+/// Folder of encoded corpora, in the folder of all runs.
 pub(crate) const TOKENS: &str = ".tokens";
 
 /// Reads the corpus of a new run with a progress bar, unless its tokens are there from an earlier run.
@@ -191,7 +191,7 @@ pub(super) fn refuse_interrupted(run: &RunFolder, outcome: &TrainingOutcome) -> 
 /// Words without a vector that are named.
 const MISSING_NAMED: usize = 8;
 
-/// What is about to be trained.
+/// The header of a run, before its first step.
 pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
     let LanguageTask { plan, vocabulary, corpus, model, steps, .. } = prepared;
     let shape = model.shape();

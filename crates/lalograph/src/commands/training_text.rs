@@ -31,7 +31,7 @@ pub(super) fn base(description: &RunDescription, screen: &Screen) -> Option<Path
     base
 }
 
-/// Where the tokens of a run's corpus are kept.
+/// The stored tokens of a run's corpus.
 pub(super) fn tokens_of(run: &RunFolder) -> Option<PathBuf> {
     run.path().parent().map(|runs| runs.join(TOKENS))
 }

@@ -26,7 +26,7 @@ const PIXELS: f32 = 1.5;
 pub(crate) struct Level<'a> {
     /// Its perplexity.
     pub(crate) perplexity: f64,
-    /// What it is.
+    /// Name of the series.
     pub(crate) name: &'a str,
 }
 

@@ -12,7 +12,7 @@ use crate::output::palette::{ASH, BRICK, Colour, HONEY, PLUM, TEAL};
 
 /// Result of one decoding.
 pub(crate) struct DecodingPoint<'t> {
-    /// What it has in common with those of its curve.
+    /// The curve that the point belongs to.
     pub(crate) series: String,
     /// None where nothing is drawn; then it is a level.
     pub(crate) temperature: Option<f64>,

@@ -1,4 +1,4 @@
-//! How far back in time gradients reach.
+//! Chart of gradient norms by distance in time.
 
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;

@@ -10,7 +10,7 @@ use std::sync::LazyLock;
 
 use super::palette::{ASH, BRICK, HONEY, PLUM, TEAL};
 
-/// What the program colours with.
+/// The escape sequences of the program's own colours.
 static OWN: LazyLock<Vec<String>> = LazyLock::new(|| {
     let colours = [HONEY, TEAL, PLUM, ASH, BRICK].map(|colour| colour.style().to_string());
     let plain = [anstyle::Style::new().bold().to_string(), anstyle::Reset.to_string()];

@@ -14,14 +14,14 @@ pub(crate) struct Live {
 }
 
 impl Live {
-    /// What brings the cursor of a terminal of so many columns back to where the first line began.
+    /// The sequence that moves the cursor back to the start of the first line, in a terminal of `columns` columns.
     fn back(&self, columns: usize) -> String {
         // A terminal that was made narrower has broken them into more.
         let rows: usize = self.drawn.iter().map(|width| width.div_ceil(columns.max(1)).max(1)).sum();
         if rows == 0 { "\r".to_owned() } else { format!("\r\u{1b}[{rows}A") }
     }
 
-    /// What draws `lines` instead. Sent in one piece, and marked as one, so that no half of it is seen.
+    /// The sequence that replaces the view by `lines`. It is sent in one piece and marked as a synchronised update, so that no half of it is seen.
     fn redrawn(&mut self, lines: &[String], columns: usize) -> String {
         let mut out = format!("\u{1b}[?2026h{}", self.back(columns));
         for line in lines {

@@ -1,4 +1,4 @@
-//! How things look: the screen, numbers, tables, progress, charts.
+//! Output: the screen, numbers, tables, progress, charts.
 
 pub(crate) mod chart;
 pub(crate) mod coverage_chart;

@@ -48,7 +48,7 @@ fn glyph(face: &Face<'_>, c: char) -> Option<GlyphId> {
     face.glyph_index(c).or_else(|| face.glyph_index('?'))
 }
 
-/// Where a line of text is.
+/// Position of a line of text.
 struct Line {
     x: f64,
     y: f64,

@@ -11,7 +11,7 @@ use crate::output::screen::Screen;
 /// Seconds between two plain lines.
 const PLAIN_EVERY: Duration = Duration::from_secs(10);
 
-/// What the figures of a bar count.
+/// Unit of a progress bar.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Measure {
     /// Bytes, shown in decimal units.
@@ -69,7 +69,7 @@ impl<'s> Progress<'s> {
         }
     }
 
-    /// How far it is after `seconds`, in words.
+    /// The progress after `seconds`, as a plain line.
     fn plain_line(&self, position: u64, seconds: f64, message: &str) -> String {
         let share = (position as f64 / self.total.max(1) as f64).min(1.0);
         let far = if self.total > 0 && share > 0.0 {

@@ -21,7 +21,7 @@ pub(crate) struct ScalePoint {
     pub(crate) tokens_per_second: f64,
     /// Thousand million matrix operations in a second.
     pub(crate) gigaflops: f64,
-    /// Those over what large products reach in the same rounds.
+    /// Share of the peak of large matrix products in the same rounds.
     pub(crate) share_of_peak: f64,
 }
 

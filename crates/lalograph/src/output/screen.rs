@@ -12,7 +12,7 @@ use crate::output::palette::{ASH, BRICK, HONEY};
 /// Width of a table where no terminal says its own.
 const USUAL_WIDTH: usize = 100;
 
-/// What is known about where output goes.
+/// Properties of the output's destination.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Screen {
     colour_out: bool,

@@ -27,7 +27,7 @@ pub(crate) fn survey_charts(survey: &Survey) -> Vec<(&'static str, Scene)> {
     charts
 }
 
-/// How many documents have which length, and the lengths that keep most of them whole.
+/// Chart of document lengths, with the lengths that keep most documents whole.
 fn lengths(survey: &Survey) -> Scene {
     let of = &survey.lengths;
     // A few very long documents would press all others against the axis.
@@ -76,7 +76,7 @@ fn lengths(survey: &Survey) -> Scene {
     draw(plots, layout)
 }
 
-/// How many documents each class has, the largest on top.
+/// Chart of documents by class, the largest on top.
 fn classes(survey: &Survey) -> Scene {
     // Horizontal bars are drawn from the bottom up.
     let shown = survey.classes.iter().take(CLASSES).rev();
@@ -97,7 +97,7 @@ fn classes(survey: &Survey) -> Scene {
     draw(plots, layout)
 }
 
-/// How often the word of each rank occurs, and how much of the text the words up to it cover.
+/// Chart of word frequency by rank, and of the text that the words up to it cover.
 fn ranks(survey: &Survey) -> Option<Scene> {
     let counts = survey.rank_frequency.iter().map(|point| (point.rank as f64, point.count as f64));
     let most_frequent = survey.rank_frequency.first().map_or(1.0, |point| point.count as f64);

@@ -55,14 +55,14 @@ struct Context {
 /// ```
 #[derive(Debug)]
 pub struct NgramModel {
-    /// Those of length n at n - 1.
+    /// The n-grams of length n, at n - 1.
     levels: Vec<Level>,
     /// Of length n at n, from none at all.
     contexts: Vec<Vec<Context>>,
     uniform: f64,
 }
 
-/// How far a text was read: the last n tokens as an n-gram, for every n below the order.
+/// A position in a text: the last n tokens as an n-gram, for every n below the order.
 #[derive(Debug, Clone)]
 struct Place {
     /// By length; none for an n-gram that was never seen.

@@ -1,4 +1,4 @@
-//! What a language model does now and then while it is trained: gradient flow and samples.
+//! Periodic duties of a language model's training: gradient flow and samples.
 
 use std::sync::Arc;
 
@@ -21,7 +21,7 @@ use crate::writing::generator::{Ended, Generator, Request, Stop};
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(untagged)]
 pub enum LanguageNote {
-    /// How far back in time gradients reach.
+    /// Gradient norms by distance in time.
     Flow(FlowRecord),
     /// A sample.
     Sample(SampleRecord),

@@ -1,4 +1,4 @@
-//! What happens while a corpus is prepared, for those who want to know.
+//! Events of preparing a corpus, for observers.
 
 use std::ops::ControlFlow;
 use std::path::Path;

@@ -1,7 +1,7 @@
-//! How far back in time gradients reach: the loss at the end of a window is followed back through every layer and step.
+//! Gradient flow: the gradient of the loss at the end of a window, at every layer and earlier step.
 //!
-//! Norms that fall by a steady factor from step to step have vanished within a few of them, and the model cannot learn what lies
-//! further back; norms that grow explode (Bengio, Simard and Frasconi, 1994).
+//! If the norms fall by a steady factor from step to step, the gradient vanishes, and the model cannot learn from text further back;
+//! if they grow, it explodes (Bengio, Simard and Frasconi, 1994).
 
 use std::collections::BTreeMap;
 use std::ops::Range;
@@ -37,7 +37,7 @@ pub struct FlowMeter {
     lane: LanguageLane<f32>,
     gradient: LaneGradient<f32>,
     meter: GradientMeter,
-    /// What a sampled softmax is trained against: here every token is as likely as any other.
+    /// The negative samples of a sampled softmax; here every token is equally probable.
     shared: SharedSample<f32>,
     window: TokenWindow,
 }

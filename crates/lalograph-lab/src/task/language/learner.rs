@@ -24,7 +24,7 @@ pub struct LanguageTask {
     pub model: LanguageModel,
     /// Steps to make.
     pub steps: u64,
-    /// What samples continue from: the plan's seed texts and those drawn from the validation text.
+    /// Seed texts for samples: the plan's, and texts drawn from the validation text.
     pub seed_texts: Vec<String>,
     /// Facts about the text before training.
     pub facts: TextFacts,
@@ -62,8 +62,7 @@ impl LanguageTask {
         })
     }
 
-    /// How many of the vocabulary's words begin with a vector from a file, and those that have none there, the most frequent first; none without such a
-    /// file.
+    /// The number of vocabulary words with a vector in the plan's file, and the words without one, the most frequent first; `None` without such a file.
     pub fn vectors_found(&self) -> Option<(usize, &[String])> {
         self.start.found()
     }

@@ -85,10 +85,10 @@ impl Task for LanguageTask {
     }
 }
 
-/// How long a language model's run will take: [`forecast::forecast`] for this task, compiled here.
+/// Forecasts the duration of a language model's run: [`forecast::forecast`] for this task, compiled in this crate.
 ///
 /// # Errors
-/// Those of [`forecast::forecast`].
+/// As for [`forecast::forecast`].
 pub fn forecast(
     task: &LanguageTask,
     threads: usize,
@@ -98,11 +98,11 @@ pub fn forecast(
     forecast::forecast(task, threads, seconds, go_on)
 }
 
-/// Trains a language model's run from its position: [`run_loop::train`] for this task, compiled here. What is generic is compiled in
-/// the crate that calls it, and a program may be compiled for size where this one is for speed.
+/// Trains a language model's run from its position: [`run_loop::train`] for this task, compiled in this crate. Generic code is compiled in
+/// the crate that calls it, and a program may be compiled for size while this crate is compiled for speed.
 ///
 /// # Errors
-/// Those of [`run_loop::train`].
+/// As for [`run_loop::train`].
 pub fn train(
     task: &LanguageTask,
     running: Running,

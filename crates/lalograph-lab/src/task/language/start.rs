@@ -1,8 +1,8 @@
-//! What the weights of a language model start from, where that is not chance alone: word vectors, or another model.
+//! First weights of a language model from a file: word vectors, or another model.
 //!
-//! Word vectors have a large part in common, which tells no word from another, and are as long as words are frequent. Less their mean
-//! (Mu and Viswanath, 2018) and each brought to the size of the model's own first values, they start as those do but with what is alike
-//! side by side: `docs/measurements.md` has both curves.
+//! Word vectors share a large common part, which distinguishes no words, and their length grows with the word's frequency. With their mean subtracted
+//! (Mu and Viswanath, 2018) and each scaled to the norm of the model's own first vectors, they start like those, but with similar words
+//! close together: `docs/measurements.md` has both curves.
 
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
@@ -23,7 +23,7 @@ use crate::run::folder::model_in;
 pub(super) struct Start {
     vectors: Option<Imported>,
     model: Option<Box<ModelFile>>,
-    /// What the plan names and is not there.
+    /// The missing file, if one that the plan names is missing.
     missing: Option<PathBuf>,
 }
 
@@ -52,8 +52,7 @@ impl Start {
         Ok(Self { vectors, model, missing })
     }
 
-    /// What was found of the vocabulary's words in the file of vectors, if there is one: the number of words that have a vector, and those that have
-    /// none, the most frequent first.
+    /// The number of vocabulary words with a vector in the file, and the words without one, the most frequent first; `None` without a file.
     pub(super) fn found(&self) -> Option<(usize, &[String])> {
         self.vectors.as_ref().map(|vectors| (vectors.table.words().len(), &vectors.missing[..]))
     }

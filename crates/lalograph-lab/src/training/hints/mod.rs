@@ -1,4 +1,4 @@
-//! What the figures of a run say about it, in plain sentences, each with the figure that shows it.
+//! Hints: problems that the figures of a run show, in plain sentences, each with its figure.
 
 mod hint;
 
@@ -15,7 +15,7 @@ const RISE_SHARE: f64 = 0.01;
 const VANISHED: f64 = 1e-3;
 /// ...within so many tokens.
 const SOON: usize = 10;
-/// It explodes where its norm is so many times that.
+/// A gradient explodes if its norm is at least this many times the median.
 const EXPLODED: f64 = 10.0;
 /// The norm of the whole gradient explodes where it is so many times its median.
 const BURST: f64 = 50.0;
@@ -38,7 +38,7 @@ const STILL_FALLING: f64 = 0.05;
 /// The status of a run.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Stage {
-    /// It continues, or was interrupted.
+    /// The run continues, or was interrupted.
     UnderWay,
     /// All steps were made.
     Ended,

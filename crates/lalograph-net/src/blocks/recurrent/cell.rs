@@ -34,7 +34,7 @@ pub(super) struct Forward<'s, T> {
     pub(super) previous: &'s [T],
     pub(super) previous_memory: &'s [T],
     pub(super) memory: &'s mut [T],
-    /// What the cell keeps for the backward pass.
+    /// Values that the cell keeps for the backward pass.
     pub(super) kept: &'s mut [T],
     pub(super) outputs: &'s mut [T],
 }
@@ -50,7 +50,7 @@ pub(super) struct Backward<'s, T> {
     pub(super) kept: &'s mut [T],
     /// The gradient by this step's outputs from above.
     pub(super) d_out: &'s [T],
-    /// That from the step after; what reaches the step before without a product afterwards.
+    /// In: the gradient from the step after. Out: the gradient that reaches the step before without a matrix product.
     pub(super) d_next: &'s mut [T],
     /// The gradient by the memory, moved one step back.
     pub(super) d_memory: &'s mut [T],

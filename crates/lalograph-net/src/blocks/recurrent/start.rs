@@ -4,7 +4,7 @@ use super::cell::Cell;
 use crate::weights::layout::Initial;
 
 crate::choice! {
-    /// How the matrices that meet the step before are filled at first. All have the same variance, gain^2 / hidden.
+    /// First values of the recurrent matrices. All choices have the same variance, gain^2 / hidden.
     pub enum RecurrentStart = Orthogonal {
         /// A random orthogonal matrix for each gate (Saxe et al., 2014).
         Orthogonal = "orthogonal",
@@ -16,7 +16,7 @@ crate::choice! {
 }
 
 crate::choice! {
-    /// How input weights and token vectors are filled at first.
+    /// First values of the input weights and token vectors.
     pub enum InputStart = Uniform {
         /// Uniform numbers.
         Uniform = "uniform",
@@ -39,7 +39,7 @@ pub struct StartingValues {
 }
 
 impl StartingValues {
-    /// What trains well without any choice; `docs/measurements.md` has the evidence.
+    /// The default choices for a cell; `docs/measurements.md` has the evidence.
     pub fn usual(cell: Cell) -> Self {
         let keep_bias = match cell {
             Cell::PlainTanh | Cell::PlainRelu | Cell::Lstm => 0.0,

@@ -31,8 +31,8 @@ pub struct TapeRoom {
     pub recurrent_dropout: bool,
 }
 
-/// What a layer keeps from its forward pass for its backward pass, and the room to work in. Made once for the
-/// largest window; smaller ones use its beginning.
+/// Values that a layer keeps from its forward pass for its backward pass, and its working memory. Made once for the
+/// largest window; smaller windows use its beginning.
 #[derive(Debug, Clone, Default)]
 pub struct Tape<T> {
     /// Gates, steps x rows x (gates * hidden); the gradients of their sums after the backward pass.
@@ -41,7 +41,7 @@ pub struct Tape<T> {
     outputs: Vec<T>,
     /// Memories likewise, for cells that have them.
     cells: Vec<T>,
-    /// What the cell keeps besides: steps x rows x hidden.
+    /// Values that the cell keeps: steps x rows x hidden.
     kept: Vec<T>,
     /// The recurrent product of one step, for cells that need it by itself: rows x (gates * hidden).
     product: Vec<T>,

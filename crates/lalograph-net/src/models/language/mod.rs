@@ -108,7 +108,7 @@ impl LanguageModel {
         self.head.samples()
     }
 
-    /// What all lanes of a step are trained against; `counts` says how often each token is met, and is asked only by a sampled softmax.
+    /// The negative samples of a step, shared by all lanes; `counts` returns the frequency of each token, and is called only for a sampled softmax.
     pub fn shared<T: Real>(&self, counts: impl FnOnce() -> Vec<u64>) -> SharedSample<T> {
         match self.samples() {
             Some(_) => SharedSample::by_counts(&counts(), &self.shape.softmax.excluded),
@@ -343,7 +343,7 @@ impl LanguageModel {
         self.stack.watch_flow(&mut lane.tape, Some(steps));
     }
 
-    /// Those norms of the last backward pass: a list a layer, a number a step.
+    /// Gradient norms of the last backward pass: a list a layer, a number a step.
     pub fn flow<T: Real>(&self, lane: &LanguageLane<T>) -> Vec<Vec<f64>> {
         self.stack.flow(&lane.tape)
     }

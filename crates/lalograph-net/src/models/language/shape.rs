@@ -27,7 +27,7 @@ pub struct LanguageModelShape {
     pub learn_first_state: bool,
     /// Whether the output's weights are the token vectors (Press and Wolf, 2017); where the widths differ, a matrix is between.
     pub tied: bool,
-    /// How the distribution over the vocabulary is computed.
+    /// Distribution over the vocabulary.
     pub softmax: SoftmaxSettings,
     /// Initialisation of weights; unused by a trained model.
     pub start: StartingValues,
@@ -73,7 +73,7 @@ pub enum ShapeError {
         "the last indices of clusters must rise and be below the vocabulary size of {vocabulary}: {ends:?}"
     )]
     Clusters {
-        /// Where they end.
+        /// Their ends.
         ends: Vec<usize>,
         /// The vocabulary's size.
         vocabulary: usize,

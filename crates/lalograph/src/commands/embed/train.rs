@@ -329,7 +329,7 @@ fn say(
     Ok(())
 }
 
-/// What is near a word, in a line.
+/// The nearest neighbours of a word, in one line.
 fn near(table: &VectorTable, probe: u32) -> String {
     let found = table.nearest(table.at(probe), NEIGHBOURS, &[probe]);
     let near: Vec<String> =

@@ -41,7 +41,7 @@ struct Compared<'a> {
     steps: u64,
     best_validation_perplexity: Option<f64>,
     best_step: Option<u64>,
-    /// What the task says of the best validation.
+    /// The task's figures of the best validation.
     figures: Option<&'a Figures>,
     test_perplexity: Option<f64>,
     training_perplexity: Option<f64>,
@@ -124,7 +124,7 @@ fn show_samples(histories: &[RunHistory], screen: &Screen) -> Result<(), Failure
     Ok(())
 }
 
-/// What the tasks say of the best validations besides perplexity: each figure that any run has, and its value for every run.
+/// The tasks' figures of the best validations besides perplexity: each figure that any run has, and its value for every run.
 fn said_besides(histories: &[RunHistory]) -> Vec<(String, Vec<String>)> {
     let of = |history: &RunHistory| -> BTreeMap<String, String> {
         history.best_figures().into_iter().flat_map(other_figures).collect()

@@ -14,7 +14,7 @@ pub(super) fn from_loss(loss: Option<f64>) -> String {
     loss.map_or_else(|| "-".to_owned(), |loss| perplexity(loss.exp()))
 }
 
-/// What a task says besides perplexity, to be put behind it: `, accuracy 0.9312`.
+/// A task's figures besides perplexity, as a suffix: `, accuracy 0.9312`.
 pub(super) fn besides(figures: Option<&Figures>) -> String {
     let said = figures.into_iter().flat_map(other_figures);
     said.map(|(name, value)| format!(", {name} {value}")).collect()

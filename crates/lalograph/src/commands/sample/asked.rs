@@ -1,4 +1,4 @@
-//! What is to be written, how it is written, and how it is shown.
+//! A request for samples: its content, its decoding, its output.
 
 use lalograph_lab::writing::beam::Beam;
 use lalograph_lab::writing::copying::{Copying, CopyingSettings};
@@ -30,12 +30,12 @@ pub(super) struct SampleLine<'a> {
     pub(super) top_p: Option<f64>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) repeat_power: Option<f64>,
-    /// How unknown tokens were written, where they were drawn.
+    /// Treatment of unknown tokens, if any was drawn.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) unknown: Option<&'static str>,
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) beam: Option<usize>,
-    /// What the beam compared texts by.
+    /// Score that the beam ranked texts by.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub(super) score: Option<f64>,
     pub(super) number: u64,
@@ -51,7 +51,7 @@ pub(super) struct SampleLine<'a> {
     pub(super) copying: Option<CopyingOfSample<'a>>,
 }
 
-/// What of a sample is in the training text, and in itself.
+/// Shares of a sample that are copied from the training text, and repeated within it.
 #[derive(Serialize)]
 pub(super) struct CopyingOfSample<'a> {
     #[serde(flatten)]
@@ -91,7 +91,7 @@ pub(super) fn name(decoding: &Decoding) -> String {
     name
 }
 
-/// What is to be written, and where.
+/// The requested samples and their destination.
 pub(super) struct Asked<'a> {
     pub(super) args: &'a SampleArgs,
     pub(super) screen: &'a Screen,

@@ -1,4 +1,4 @@
-//! What of samples occurs word for word in the training text, and what they repeat of themselves.
+//! Copies in samples: runs of the training text, and repetitions within a sample.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
@@ -36,7 +36,7 @@ struct RunPlace {
     text: String,
 }
 
-/// Where the longest run of each sample is.
+/// Places of the longest run of each sample.
 fn places(
     training: &TrainingText,
     found: &[Copying],

@@ -24,7 +24,7 @@ pub(super) struct ModelScore<'a> {
     #[serde(flatten)]
     pub(super) score: &'a Score,
     pub(super) loss_standard_error: Option<f64>,
-    /// How far it is above the first model; none where cleaning makes another text of it.
+    /// Difference to the first model; `None` if cleaning makes another text of the documents.
     pub(super) difference: Option<Difference>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     pub(super) classes: Vec<ClassScore>,
@@ -53,7 +53,7 @@ pub(super) fn baselines(
     ])
 }
 
-/// What a judgement is above the first one; none where the texts are not the same after cleaning.
+/// The difference of a judgement to the first one; `None` if the texts differ after cleaning.
 pub(super) fn difference(other: &Judgement, base: &Judgement, same_cleaning: bool) -> Option<Difference> {
     let same = same_cleaning || (other.score.changed_documents == 0 && base.score.changed_documents == 0);
     same.then(|| Difference::between(other, base))

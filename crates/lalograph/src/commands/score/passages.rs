@@ -1,4 +1,4 @@
-//! What a model makes of each passage and token, in the text itself.
+//! Surprise of each passage and token, shown in the text itself.
 
 use std::path::PathBuf;
 

@@ -60,7 +60,7 @@ pub(crate) fn map_page(
     page("Words by their vectors", &body)
 }
 
-/// Where the name of a word is.
+/// Position of a word's label.
 struct Label {
     x: f64,
     y: f64,

@@ -15,7 +15,7 @@ use crate::output::screen::Screen;
 /// Rows that figures and headings take; the rest is shared by the curve and the samples.
 const CURVE_SHARE: f64 = 0.45;
 
-/// How long it has taken, and how it is counted.
+/// Elapsed time, and the clock that counts it.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Clock {
     /// Since this process began to train.
@@ -163,7 +163,7 @@ fn rate(rate: f64) -> String {
     if rate >= 1e-3 { format!("{rate:.4}") } else { format!("{rate:.2e}") }
 }
 
-/// What the figures say, the latest first, whole sentences as long as there is room for any.
+/// Hints, the latest first, whole sentences while there is room.
 fn hints(state: &State, width: usize, room: usize, screen: &Screen) -> Vec<String> {
     let head = paint(screen, HONEY.style().bold(), "note:");
     let mut lines = Vec::new();

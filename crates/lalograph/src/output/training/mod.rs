@@ -1,4 +1,4 @@
-//! What is seen of a run while it is trained: a live view in a terminal, plain lines elsewhere, JSON Lines on request.
+//! View of a training run: a live view in a terminal, plain lines elsewhere, JSON Lines on request.
 
 mod frame;
 mod state;
@@ -25,10 +25,10 @@ use crate::output::wrap::indented;
 
 /// The view is drawn again so often, at most.
 const DRAWN_EVERY: Duration = Duration::from_millis(400);
-/// Where nothing can be drawn, a line reports progress this often.
+/// Interval of progress lines, if there is no live view.
 const SAID_EVERY: Duration = Duration::from_secs(20);
 
-/// How events are shown.
+/// Presentation of events.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum Output {
     /// For people, on standard error.

@@ -1,4 +1,4 @@
-//! What is known of a run while it is trained, as its events tell it.
+//! State of a run in training, built from its events.
 
 use std::time::{Duration, Instant};
 
@@ -6,7 +6,7 @@ use lalograph_lab::TrainingEvent;
 use lalograph_lab::run::records::{MetricsRecord, SampleRecord};
 use lalograph_lab::task::language::LanguageNote;
 
-/// How much of the smoothed loss each step leaves.
+/// Share of the smoothed loss that remains after a step.
 const SMOOTH: f64 = 0.97;
 
 /// Points of a curve that are kept.
