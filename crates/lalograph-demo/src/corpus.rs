@@ -81,7 +81,7 @@ pub enum CorpusError {
     /// The size is below the smallest.
     #[error("a corpus of {0} bytes is too small; the smallest is {SMALLEST_BYTES}")]
     TooSmall(u64),
-    /// A file cannot be written, or is there already.
+    /// A file cannot be written, or exists already.
     #[error(transparent)]
     Storage(#[from] StorageError),
     /// The observer asked to stop.
@@ -89,11 +89,11 @@ pub enum CorpusError {
     Stopped,
 }
 
-/// Names of what [`write_corpus`] writes into its folder, the truth last: where it is, everything is.
+/// Names of the files and folders that [`write_corpus`] writes, the truth last: if it is there, all are.
 pub const CORPUS_FILES: [&str; 4] = [DIARIES, "diaries.csv", "diaries.jsonl", "diaries.truth.json"];
 
 const DIARIES: &str = "diaries";
-/// The folder of text files while it is put together.
+/// The folder of text files while it is written.
 const BESIDE: &str = ".lalograph-new-diaries";
 
 /// Writes a corpus into `folder`; each of its files, and the folder of text files, is written completely or not at all. `progress` is given the bytes

@@ -37,7 +37,7 @@ pub(crate) struct DiskFolder(OwnedFd);
 pub(crate) struct DiskFile(File);
 
 impl DiskFile {
-    /// Which file it is.
+    /// Identity of the file.
     pub(crate) fn number(&self) -> io::Result<u64> {
         Ok(self.0.metadata()?.ino())
     }

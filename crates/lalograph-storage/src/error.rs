@@ -25,7 +25,7 @@ pub enum StorageError {
 }
 
 impl StorageError {
-    /// An error of the system, with the path that it is about.
+    /// An error of the system, with its path.
     pub fn at(path: &Path) -> impl FnOnce(io::Error) -> Self + '_ {
         move |source| Self::Io { path: path.to_owned(), source }
     }

@@ -32,7 +32,7 @@ pub enum Fault {
 pub enum Loss {
     /// Nothing: a process was killed.
     Nothing,
-    /// Contents that were not made sure of; names are as they were. So some file systems are after a power failure.
+    /// File contents that were not flushed are lost; names stay. Some file systems are like this after a power failure.
     Contents,
     /// Contents and names that were not made sure of.
     Everything,
@@ -69,7 +69,7 @@ impl State {
         self.next
     }
 
-    /// Counts an operation, and lets it fail if it is to.
+    /// Counts an operation, and fails it if the fault says so.
     fn count(&mut self, kind: &'static str) -> io::Result<()> {
         let gone = || io::Error::other("the disk has stopped");
         if self.stopped {
@@ -97,7 +97,7 @@ pub struct FailingDisk {
 }
 
 impl FailingDisk {
-    /// A storage that does what the fault says. What a folder holds when it is first opened counts as sure.
+    /// A storage with a fault. The contents of a folder when it is first opened count as flushed.
     pub fn new(fault: Fault) -> Self {
         let disk = Self::default();
         disk.state().fault = fault;
@@ -144,7 +144,7 @@ impl FailingDisk {
             state.folders.insert(number, id);
             id
         };
-        // What is there already was there before anything was asked.
+        // Files that exist at first were there before the first operation.
         let mut names = BTreeMap::new();
         for (name, entry) in folder.entries()? {
             match entry {
@@ -179,7 +179,7 @@ fn number_of(file: &File) -> io::Result<u64> {
     Ok(std::os::unix::fs::MetadataExt::ino(&file.metadata()?))
 }
 
-/// Copies a folder as it is after a loss.
+/// Copies a folder in its state after a loss.
 fn copy(state: &State, loss: Loss, root: &Path, to: &Path) -> io::Result<()> {
     let folder = DiskFolder::at(root)?;
     let id = state.folders.get(&folder.identity()?.1).copied();

@@ -1,4 +1,4 @@
-//! An open folder with its path, for those who write: every error says which file it is about.
+//! An open folder with its path: every error names its file.
 
 use std::ffi::OsStr;
 use std::io::Read;
@@ -28,7 +28,7 @@ impl Folder {
         Ok(Self { inner: storage.open_folder(real).map_err(StorageError::at(real))?, path: path.to_owned() })
     }
 
-    /// Opens a folder after making it where it is missing.
+    /// Opens a folder; makes it if it is missing.
     ///
     /// # Errors
     /// An error of the file system.
@@ -86,7 +86,7 @@ impl Folder {
         Ok(Self { inner: self.inner.open_folder(name).map_err(self.at(name))?, path: self.path.join(name) })
     }
 
-    /// Opens a folder inside it after making it where it is missing.
+    /// Opens a folder inside it; makes it if it is missing.
     ///
     /// # Errors
     /// An error of the file system.
@@ -120,7 +120,7 @@ impl Folder {
         self.inner.entries().map_err(StorageError::at(&self.path))
     }
 
-    /// The bytes of a file in it; none if it is not there.
+    /// The bytes of a file in it; `None` if it does not exist.
     ///
     /// # Errors
     /// An error of the file system.
@@ -136,7 +136,7 @@ impl Folder {
         Ok(Some(bytes))
     }
 
-    /// Opens a file in it to write at its end; makes it if it is not there.
+    /// Opens a file in it for appending; makes it if it does not exist.
     ///
     /// # Errors
     /// An error of the file system.
@@ -168,7 +168,7 @@ impl Folder {
         })
     }
 
-    /// Removes a file in it; nothing happens if it is not there.
+    /// Removes a file in it, if it exists.
     ///
     /// # Errors
     /// An error of the file system.
@@ -184,7 +184,7 @@ impl Folder {
         self.inner.remove_folder(name.as_ref()).map_err(self.at(name.as_ref()))
     }
 
-    /// Removes a file or a folder in it with all that is inside; nothing happens if it is not there.
+    /// Removes a file or a folder in it with everything inside, if it exists.
     ///
     /// # Errors
     /// An error of the file system.

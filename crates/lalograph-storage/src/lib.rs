@@ -1,4 +1,4 @@
-//! Files that are whole or not there, whatever fails.
+//! Files that are complete or absent, whatever fails.
 //!
 //! Everything that is written goes through [`Storage`]. [`Disk`] is the real one. [`FailingDisk`] counts what is asked of it, fails or
 //! stops at any operation, and then shows what a disk would hold after a lost process or a lost power supply: tests open that.

@@ -20,7 +20,7 @@ use crate::whole::WholeFile;
 /// let pages = ["one.html", "two.html"].map(|name| folder.path().join(name));
 /// let mut set = FileSet::begin(&Disk, "pages", &pages, Existing::Keep)?;
 /// set.write(&pages[0], b"bees")?;
-/// // Whoever stops here can begin the set again: it is not whole.
+/// // If the process stops here, the set can be written again: it is not complete.
 /// drop(set);
 /// let mut set = FileSet::begin(&Disk, "pages", &pages, Existing::Keep)?;
 /// set.write(&pages[0], b"more bees")?;
@@ -125,7 +125,7 @@ impl FileSet {
         file.finish()
     }
 
-    /// Says that all are there.
+    /// Marks the set as complete.
     ///
     /// # Errors
     /// An error of the file system.
@@ -167,7 +167,7 @@ impl List {
         Ok(Self { folder, name, left, placed: !found.is_empty(), lock: Some(lock) })
     }
 
-    /// A file as it is listed: from the list's folder, or by its full path where it is not below that.
+    /// A file's name in the list: relative to the list's folder, or its full path if it is not below that.
     fn line(&self, file: &Path) -> OsString {
         let full = |path: &Path| std::path::absolute(path).unwrap_or_else(|_| path.to_owned());
         let (file, folder) = (full(file), full(self.folder.path()));
@@ -193,14 +193,14 @@ impl List {
 
 impl Drop for List {
     fn drop(&mut self) {
-        // Where files are in their places the list stays, for whoever writes them again.
+        // The list stays beside the files in their places, for the process that writes them again.
         if self.lock.take().is_some() && !self.placed {
             let _ = self.folder.remove_file(&self.name);
         }
     }
 }
 
-/// The list, made where it is missing, and locked.
+/// Opens and locks the list; makes it if it is missing.
 fn claimed(folder: &Folder, list: &OsStr) -> Result<Box<dyn StoredFile>, StorageError> {
     let path = folder.path_of(list);
     loop {

@@ -89,7 +89,7 @@ pub trait StoredFolder: Debug + Send + Sync {
     /// An error of the file system, or an existing entry of that name.
     fn create(&self, name: &OsStr) -> io::Result<Box<dyn StoredFile>>;
 
-    /// Opens a file to write at its end; makes it if it is not there.
+    /// Opens a file for appending; makes it if it does not exist.
     ///
     /// # Errors
     /// An error of the file system.
@@ -137,7 +137,7 @@ pub trait StoredFolder: Debug + Send + Sync {
     /// An error of the file system.
     fn entry(&self, name: &OsStr) -> io::Result<Option<Entry>>;
 
-    /// Which folder it is, whatever its name: the device and the number there.
+    /// Identity of the folder under any name: its device and inode number.
     ///
     /// # Errors
     /// An error of the file system.
@@ -158,13 +158,13 @@ pub trait StoredFile: Write + Debug + Send {
     /// An error of the file system.
     fn length(&self) -> io::Result<u64>;
 
-    /// Cuts what is behind so many bytes.
+    /// Truncates the file to `bytes` bytes.
     ///
     /// # Errors
     /// An error of the file system.
     fn cut(&mut self, bytes: u64) -> io::Result<()>;
 
-    /// Locks it for this process until it is closed; `false` if another has it. Where the file system knows no locks, nobody has it.
+    /// Locks the file for this process until it is closed; `false` if another process has it. On a file system without locks, no process has it.
     ///
     /// # Errors
     /// An error of the file system.

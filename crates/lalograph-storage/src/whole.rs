@@ -9,7 +9,7 @@ use crate::error::StorageError;
 use crate::folder::{Folder, HIDDEN};
 use crate::storage::{Existing, Storage, StoredFile};
 
-/// A file in the making: it is in its place once it is whole, and vanishes if it is dropped before.
+/// A file being written: it appears in its place once complete, and vanishes if it is dropped before.
 pub trait WholeWriter: Write + Send {
     /// Puts the file in its place.
     ///
@@ -50,14 +50,14 @@ impl Folder {
     }
 }
 
-/// A file that is written piece by piece under a hidden name beside its place, and only is there once it is whole.
+/// A file written piece by piece under a hidden name beside its place, which appears there once it is complete.
 #[derive(Debug)]
 pub struct WholeFile {
     folder: Folder,
     name: OsString,
     hidden: OsString,
     existing: Existing,
-    /// None once it is in its place.
+    /// `None` once it is in its place.
     out: Option<BufWriter<Box<dyn StoredFile>>>,
 }
 

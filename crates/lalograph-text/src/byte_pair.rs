@@ -83,7 +83,7 @@ pub(crate) fn learn(pieces: &[(Box<str>, u64)], size: usize, minimum_count: u64)
         };
         touched.clear();
         for index in places {
-            // A word is there once for each time the pair came into it.
+            // A word is listed once for each time the pair came into it.
             if std::mem::replace(&mut seen_at[index as usize], turn) == turn {
                 continue;
             }
@@ -147,10 +147,10 @@ fn merge(symbols: &mut Vec<u32>, pair: Pair, by: u32) {
     symbols.truncate(write);
 }
 
-/// Cuts pieces as the merges say.
+/// Merges in their order.
 #[derive(Debug, Clone, Default, PartialEq)]
 pub(crate) struct Merges {
-    /// For each pair, when it is merged and what it becomes.
+    /// For each pair, its rank and its merged symbol.
     ranks: Map<Pair, (u32, u32)>,
 }
 

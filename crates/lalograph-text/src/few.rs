@@ -100,7 +100,7 @@ impl FewDocuments {
                 let place = match after {
                     Some(place) => place,
                     None if text.len() - from > LOOKED_FOR => from,
-                    // In the last word: it is held out, unless it is all there is.
+                    // In the last word: it is held out, unless it is the whole document.
                     None => before_it().unwrap_or(if text.len() > LOOKED_FOR { from } else { text.len() }),
                 };
                 return before + place;

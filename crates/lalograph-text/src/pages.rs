@@ -35,7 +35,7 @@ pub(crate) struct PagedFile {
 }
 
 impl PagedFile {
-    /// The first bytes of a file, as many as it was found to have.
+    /// The first bytes of a file, as many as it had when it was opened.
     pub(crate) fn new(file: File, length: u64) -> Self {
         static FILES: AtomicU64 = AtomicU64::new(0);
         Self { file, length, number: FILES.fetch_add(1, Ordering::Relaxed), lost: OnceLock::new() }
@@ -103,7 +103,7 @@ mod tests {
     }
 
     #[test]
-    fn a_file_that_shrinks_is_told() {
+    fn a_shrinking_file_is_reported() {
         let mut file = tempfile::tempfile().unwrap();
         file.write_all(&[7; 3 * PAGE]).unwrap();
         let paged = PagedFile::new(file.try_clone().unwrap(), 3 * PAGE as u64);

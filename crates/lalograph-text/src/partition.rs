@@ -38,7 +38,7 @@ pub struct SplitSpec {
 /// more. With counts, the documents with the lowest positions are taken; documents added later may take their places if
 /// the split is made again, and do not if the old one is used.
 ///
-/// A document that resembles earlier ones is where the earlier ones are; if these are in several parts, it is set aside.
+/// A near duplicate of earlier documents gets their part; if they are in several parts, it is set aside.
 ///
 /// # Errors
 /// As for [`Corpus::read`]; amounts that are more than there is; a temporary file that cannot be written; what `each` returns.
@@ -131,7 +131,7 @@ fn find_resembling(
     Ok(resembling)
 }
 
-/// The cutoffs that give so many documents of each class as are its due.
+/// The cutoffs that give each class its share of documents.
 fn by_counts(
     corpus: &Corpus,
     spec: &SplitSpec,

@@ -15,7 +15,7 @@ enum Class {
     Letter,
     Digit,
     Mark,
-    /// Goes with whatever it follows.
+    /// Joined to the next piece.
     Combining,
 }
 

@@ -77,7 +77,7 @@ impl Cutoffs {
 pub(crate) struct Fingerprint {
     /// Below 2^53.
     pub(crate) position: u64,
-    /// The text itself, as good as.
+    /// A hash that stands for the text: equal texts have equal keys, and others practically never.
     pub(crate) key: u128,
 }
 
@@ -234,7 +234,7 @@ mod tests {
     use crate::TextError;
 
     #[test]
-    fn shares_are_about_what_was_asked_and_seeds_differ() {
+    fn shares_are_close_to_the_request_and_seeds_differ() {
         let parts = |seed, validation, test| -> Vec<Part> {
             let split = Split::even(seed, Cutoffs::shares(validation, test));
             (0..20_000).map(|i| split.part_of(&format!("entry {i}"), None)).collect()

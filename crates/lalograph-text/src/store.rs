@@ -109,7 +109,7 @@ pub struct DocumentPlace {
 pub struct Totals {
     /// Documents.
     pub documents: u64,
-    /// Bytes of their text in UTF-8 before it is cleaned, the end of each counted as one.
+    /// UTF-8 bytes of their text before cleaning, plus one for the end of each.
     pub bytes: u64,
     /// Tokens that have no index of their own.
     pub unknown: u64,
@@ -164,7 +164,7 @@ impl<W: Write> Hashed<W> {
         io::copy(&mut kept, self)
     }
 
-    /// Writes zeros behind so many bytes, up to a multiple of eight.
+    /// Pads a section with zeros to a multiple of eight bytes.
     fn pad(&mut self, written: u64) -> io::Result<()> {
         let zeros = written.next_multiple_of(8) - written;
         self.write_all(&[0; 8][..zeros as usize])
@@ -556,7 +556,7 @@ mod tests {
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(64))]
         #[test]
-        fn what_was_written_is_read(
+        fn written_values_are_read_back(
             documents in prop::collection::vec(prop::collection::vec(0u32..24, 0..30), 0..30), wide in any::<bool>(),
             scored: bool, labels: bool,
         ) {
@@ -598,7 +598,7 @@ mod tests {
     }
 
     #[test]
-    fn a_store_that_shrinks_while_it_is_read_is_told_and_ends_nothing() {
+    fn a_shrinking_store_is_reported_without_a_crash() {
         let vocabulary = vocabulary(20);
         let documents: Vec<Vec<u32>> = (0..4000).map(|number| vec![4 + number % 9, 5, 3]).collect();
         let mut file = tempfile::NamedTempFile::new().unwrap();

@@ -84,7 +84,7 @@ pub enum CharacterKind {
     Mark,
     /// White space.
     Space,
-    /// Control characters and whatever else there is.
+    /// Control characters and all others.
     Other,
 }
 
@@ -190,7 +190,7 @@ pub struct RepeatedText {
 pub struct Duplicates {
     /// Documents that repeat an earlier one.
     pub documents: u64,
-    /// Different texts that are there more than once.
+    /// Distinct texts that occur more than once.
     pub repeated_texts: u64,
     /// The ones with the most copies.
     pub most_repeated: Vec<RepeatedText>,
@@ -230,7 +230,7 @@ pub struct Survey {
     pub skipped: u64,
     /// Documents.
     pub documents: u64,
-    /// Bytes of their text as it was read.
+    /// Bytes of their text as read.
     pub bytes: u64,
     /// Unicode code points.
     pub characters: u64,

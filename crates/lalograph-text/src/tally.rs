@@ -175,7 +175,7 @@ fn read_entry(reader: &mut impl Read) -> io::Result<Option<(String, u64)>> {
     Ok(Some((text, u64::from_le_bytes(count))))
 }
 
-/// Keeps the most frequent of what it is shown: the highest counts, and among equal ones the first in the order of code points.
+/// Keeps the entries with the highest counts; among equal counts, the first in the order of code points.
 #[derive(Debug)]
 pub(crate) struct MostFrequent {
     wanted: usize,

@@ -15,7 +15,7 @@ use crate::split::{Cutoffs, Part, Split};
 use crate::store::{DocumentPlace, Planes, Scratch, Store, StorePlace, StoreWriter, StoredDocument, Totals};
 use crate::vocabulary::{Encoder, Reserved, Vocabulary};
 
-/// Below so many documents the split is made inside them, not between them.
+/// With fewer documents than this, the split is made inside documents, not between them.
 const SPLIT_BY_DOCUMENT_FROM: u64 = 20;
 
 /// The tokens of some documents, each document closed by the end token.
@@ -67,7 +67,7 @@ impl TokenSequence {
         Self { indices, totals, scored: None, labels: None }
     }
 
-    /// The same with targets that are scored, and others that are not: for each token whether it is.
+    /// The same with a flag for each token: whether it is a scored target.
     #[must_use]
     pub fn with_scored(self, scored: Vec<bool>) -> Self {
         Self { scored: Some(Arc::new(scored)), ..self }
@@ -265,7 +265,7 @@ impl Sink {
         Ok(Self::Store { writer, place: path, document: Vec::new() })
     }
 
-    /// Adds a document, or a stretch of one that does not end with it. Its text has so many bytes; its end counts as one more.
+    /// Adds a document, or a part of one without its end. `bytes` is the size of its text; its end counts as one more.
     fn push(
         &mut self,
         found: &[u32],
@@ -347,7 +347,7 @@ impl HeldOut {
         }
     }
 
-    /// Whether a corpus of so many documents is parted between them, and not inside them.
+    /// Whether a corpus of this many documents is split between them, and not inside them.
     pub fn parts_by_document(&self, documents: u64) -> bool {
         documents >= SPLIT_BY_DOCUMENT_FROM
             || !matches!(self, Self::Share { share, test, .. } if share + test > 0.0)

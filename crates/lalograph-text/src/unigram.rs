@@ -264,7 +264,7 @@ fn over_pieces<T: Send>(
     work: impl Fn(&[(Box<str>, u64)]) -> T + Sync,
     mut add: impl FnMut(T),
 ) {
-    /// Parts that the pieces are cut into, whatever the number of threads.
+    /// Parts of the work, independent of the number of threads.
     const PARTS: usize = 16;
     let parts: Vec<&[(Box<str>, u64)]> = pieces.chunks(pieces.len().div_ceil(PARTS).max(1)).collect();
     for group in parts.chunks(threads.clamp(1, PARTS)) {
@@ -480,7 +480,7 @@ mod tests {
     }
 
     #[test]
-    fn learning_finds_the_parts_that_words_are_made_of_and_keeps_to_its_size() {
+    fn training_finds_the_parts_of_words_within_its_size() {
         let pieces = corpus();
         let (tokens, bytes) = learn(&pieces, 70, 1, 2);
         assert!(tokens.len() <= 70 && bytes.iter().all(|&count| count == 0));

@@ -164,7 +164,7 @@ mod tests {
     }
 
     #[test]
-    fn graphemes_are_what_a_reader_sees() {
+    fn graphemes_are_user_perceived_characters() {
         let text = "e\u{301}a\u{1f468}\u{200d}\u{1f33e}\r\n";
         assert_eq!(tokens(Unit::Grapheme, text), ["e\u{301}", "a", "\u{1f468}\u{200d}\u{1f33e}", "\r\n"]);
         assert_eq!(tokens(Unit::Character, text).len(), 8);

@@ -7,7 +7,7 @@ const OTHER: u8 = 0;
 const SPACE: u8 = 1;
 const LETTER: u8 = 2;
 const DIGIT: u8 = 3;
-/// The low line, which joins whatever is beside it.
+/// The low line, which joins the characters beside it.
 const JOINER: u8 = 4;
 /// Joins two letters or two digits: the full stop and the apostrophe.
 const INNER: u8 = 5;
@@ -149,7 +149,7 @@ mod tests {
     }
 
     #[test]
-    fn awkward_texts_are_cut_as_the_standard_says() {
+    fn awkward_texts_are_cut_as_the_standard_defines() {
         for text in [
             "The queen's cells, 14 kilos.",
             "e.g. 3.5, 1,000;2 a:b a.b.c _x_ 'tis don''t a_1.2",

@@ -211,7 +211,7 @@ mod tests {
     }
 
     #[test]
-    fn only_wanted_words_are_kept_and_what_is_missing_or_bad_is_named() {
+    fn only_wanted_words_are_kept_and_missing_or_bad_lines_are_reported() {
         let text = "a 1 2\nb 1\nc x 2\nd 1 NaN\na 9 9\ne 5 6\nf inf 1\n";
         let (imported, bad) = read(text, Some(&["e", "zz", "a"])).unwrap();
         assert_eq!(imported.table.words(), ["e", "a"]);

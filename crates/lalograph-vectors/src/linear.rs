@@ -146,7 +146,7 @@ mod tests {
     }
 
     #[test]
-    fn values_and_vectors_of_a_symmetric_matrix_put_it_together_again() {
+    fn eigenvalues_and_eigenvectors_reconstruct_a_symmetric_matrix() {
         let mut random = stream(1, "test", &[]);
         let n = 9;
         let mut matrix = vec![vec![0.0; n]; n];

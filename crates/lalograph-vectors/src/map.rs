@@ -1,4 +1,4 @@
-//! Vectors laid out in a plane, to be looked at.
+//! Layouts of vectors in a plane.
 
 use lalograph_net::numbers::chance::stream;
 use rand::RngExt;
@@ -165,7 +165,7 @@ fn joint_probabilities(vectors: &[&[f32]], perplexity: f64) -> Vec<f64> {
         .collect()
 }
 
-/// Vectors less their mean, a row each.
+/// Vectors with their mean subtracted, a row each.
 struct Centred(Vec<Vec<f64>>);
 
 impl Centred {

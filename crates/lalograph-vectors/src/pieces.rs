@@ -43,7 +43,7 @@ impl Pieces {
         }
     }
 
-    /// The rows of a word's pieces, from 0, in order; one that comes twice is there twice.
+    /// The rows of a word's pieces, from 0, in order; repeated pieces are repeated.
     pub fn of(&self, word: &str) -> Vec<u32> {
         let characters: Vec<char> = word.chars().collect();
         let mut rows = Vec::new();
@@ -74,7 +74,7 @@ impl Pieces {
     }
 }
 
-/// The weight of each of so many rows that make up a word. With the root, a word of many pieces is learnt as fast as one of few: neither the sum, which is learnt too fast, nor the mean.
+/// The weight of each of the rows of a word: 1 over the root of their number. With the root, words of many and of few pieces train equally fast: with the sum they train too fast, with the mean too slowly.
 pub(crate) fn weight_of(rows: usize) -> f32 {
     1.0 / (rows.max(1) as f32).sqrt()
 }

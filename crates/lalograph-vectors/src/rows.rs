@@ -107,7 +107,7 @@ mod tests {
     use super::{LANES, Line, Rows};
 
     #[test]
-    fn rows_stand_on_lines_of_the_cache_and_are_filled_up_with_zeros() {
+    fn rows_are_aligned_to_cache_lines_and_padded_with_zeros() {
         for width in [1, 15, 16, 17, 100] {
             let mut rows = Rows::<f32>::new(width, 5);
             rows.numbers_mut().zip(1..).for_each(|(x, number)| *x = number as f32);

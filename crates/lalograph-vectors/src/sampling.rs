@@ -59,7 +59,7 @@ mod tests {
     }
 
     #[test]
-    fn frequent_words_are_kept_as_the_formula_says() {
+    fn frequent_words_are_kept_by_the_formula() {
         let keep = keep(&COUNTS, 0.01);
         let total = 1531.0;
         assert!((keep[4] - (0.01f64 * total / 1000.0).sqrt()).abs() < 1e-12);

@@ -16,7 +16,7 @@ const ROWS: usize = 2048;
 /// Spellings that are offered for a word that is not there.
 const OFFERED: usize = 3;
 
-/// A word and how near it is.
+/// A word and its similarity.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Neighbour {
     /// The row.
@@ -101,12 +101,12 @@ impl VectorTable {
         &self.words[row as usize]
     }
 
-    /// The row of a word, as it is spelt, else in lower case.
+    /// The row of a word as spelt, else in lower case.
     pub fn row(&self, word: &str) -> Option<u32> {
         self.rows.get(word).or_else(|| self.rows.get(&word.to_lowercase())).copied()
     }
 
-    /// The row of a word exactly as it is spelt.
+    /// The row of a word exactly as spelt.
     pub fn exact_row(&self, word: &str) -> Option<u32> {
         self.rows.get(word).copied()
     }
@@ -121,7 +121,7 @@ impl VectorTable {
         &self.directions[row as usize * self.dimensions..][..self.dimensions]
     }
 
-    /// The vector of a word; where it is not there, that of its pieces.
+    /// The vector of a word; for an unseen word, that of its pieces.
     ///
     /// # Errors
     /// A word that is not there and has no pieces that are; spellings that are near are named.
@@ -142,7 +142,7 @@ impl VectorTable {
         Err(self.unknown(word))
     }
 
-    /// Says of a word that it is not there, and what is.
+    /// The error for an unknown word, with similarly spelt words.
     pub fn unknown(&self, word: &str) -> VectorError {
         let mut near: Vec<(f64, &String)> = self
             .words
@@ -248,7 +248,7 @@ impl Best {
     }
 }
 
-/// Brings a vector to length 1, unless it is zero.
+/// Scales a vector to length 1, unless it is zero.
 pub(crate) fn to_length_1(vector: &mut [f32]) {
     let square: f64 = vector.iter().map(|&x| f64::from(x) * f64::from(x)).sum();
     if square > 0.0 {
@@ -311,7 +311,7 @@ mod tests {
     }
 
     #[test]
-    fn words_that_are_not_there_are_made_of_pieces_or_answered_with_spellings() {
+    fn unknown_words_get_vectors_from_pieces_or_spelling_suggestions() {
         let words = ["hive", "hives", "comb"].map(str::to_owned).to_vec();
         let table = VectorTable::new(words, 2, vec![1.0, 0.0, 0.8, 0.1, 0.0, 1.0]).unwrap();
         let Err(VectorError::Unknown { near, .. }) = table.vector("hivve") else { panic!() };

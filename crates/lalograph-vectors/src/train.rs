@@ -154,24 +154,24 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_learnt_by_or_from_is_refused_and_work_can_be_stopped() {
+    fn impossible_settings_and_texts_are_refused_and_work_can_be_stopped() {
         let (words, text) = two_kinds(2);
-        let usual = settings();
+        let default = settings();
         for bad in [
-            Settings { dimensions: 0, ..usual.clone() },
-            Settings { window: 0, ..usual.clone() },
-            Settings { learning_rate: f64::NAN, ..usual.clone() },
-            Settings { subsample: -1.0, ..usual.clone() },
-            Settings { epochs: 0, ..usual.clone() },
-            Settings { lanes: Some(0), ..usual.clone() },
+            Settings { dimensions: 0, ..default.clone() },
+            Settings { window: 0, ..default.clone() },
+            Settings { learning_rate: f64::NAN, ..default.clone() },
+            Settings { subsample: -1.0, ..default.clone() },
+            Settings { epochs: 0, ..default.clone() },
+            Settings { lanes: Some(0), ..default.clone() },
         ] {
             let refused = train(&bad, &words, &text, &mut |_, _| true);
             assert!(matches!(refused, Err(VectorError::Setting { .. })), "{bad:?}");
         }
         let lonely = TokenSequence::from_indices(vec![4, Reserved::END, Reserved::UNKNOWN, 5, Reserved::END]);
-        assert!(matches!(train(&usual, &words, &lonely, &mut |_, _| true), Err(VectorError::TooLittle)));
-        assert!(matches!(train(&usual, &words, &text, &mut |_, _| false), Err(VectorError::Text(_))));
-        let wild = Settings { learning_rate: 1e30, ..usual };
+        assert!(matches!(train(&default, &words, &lonely, &mut |_, _| true), Err(VectorError::TooLittle)));
+        assert!(matches!(train(&default, &words, &text, &mut |_, _| false), Err(VectorError::Text(_))));
+        let wild = Settings { learning_rate: 1e30, ..default };
         assert!(matches!(train(&wild, &words, &text, &mut |_, _| true), Err(VectorError::NotFinite)));
     }
 }

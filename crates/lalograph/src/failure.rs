@@ -277,7 +277,7 @@ mod tests {
 
     /// Everything that a library may say, each with the exit status that it should lead to.
     #[test]
-    fn each_error_has_its_kind_of_failure_and_a_remedy_where_there_is_one() {
+    fn each_error_has_its_kind_of_failure_and_its_remedy() {
         let denied = || io::Error::from(io::ErrorKind::PermissionDenied);
         let work: [Failure; 10] = [
             TextError::Missing(PathBuf::from("letters")).into(),
@@ -312,7 +312,7 @@ mod tests {
     }
 
     #[test]
-    fn a_closed_pipe_is_no_failure_wherever_it_is_met() {
+    fn a_closed_pipe_is_no_failure() {
         let broken = || io::Error::from(io::ErrorKind::BrokenPipe);
         assert!(matches!(Failure::from(broken()), Failure::ClosedPipe));
         let inside = LabError::Io { path: PathBuf::from("-"), source: broken() };

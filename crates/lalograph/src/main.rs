@@ -34,7 +34,7 @@ fn main() -> ExitCode {
                 write_err(&format!("error: {}", refusal(&error, &command)));
                 return ExitCode::from(2);
             }
-            // Nobody is left to tell if standard output is gone.
+            // With standard output closed, there is no way to report it.
             let _ = error.print();
             return ExitCode::SUCCESS;
         }
@@ -46,7 +46,7 @@ fn main() -> ExitCode {
     }
 }
 
-/// Reads the command line. Values may be negative, so that what is wrong with a number is said of the number.
+/// Reads the command line. Values may be negative, so that the error about a number names the number.
 fn parse() -> Result<Cli, clap::Error> {
     let matches = with_negative_numbers(definition()).try_get_matches()?;
     Cli::from_arg_matches(&matches)

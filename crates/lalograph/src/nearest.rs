@@ -1,6 +1,6 @@
 //! Names that may have been meant.
 
-/// The one of some names that is spelt so much like another, whatever the case, that it may be meant.
+/// The most similarly spelt of some names, ignoring case, if it is similar enough to be meant.
 pub(crate) fn nearest_name<'n>(wanted: &str, names: &'n [String]) -> Option<&'n str> {
     let wanted = wanted.to_lowercase();
     names

@@ -42,7 +42,7 @@ mod tests {
     use super::{check, of_limits, of_machine};
 
     #[test]
-    fn what_the_system_says_is_understood() {
+    fn system_errors_are_recognised() {
         assert_eq!(of_machine("MemTotal:       24689152 kB\nMemFree: 1 kB\n"), Some(24_689_152 * 1024));
         assert_eq!(of_machine("MemFree: 1 kB\n"), None);
         let limits = "Limit                     Soft Limit           Hard Limit           Units\n\
@@ -52,7 +52,7 @@ mod tests {
     }
 
     #[test]
-    fn what_no_machine_has_is_refused_and_little_is_not() {
+    fn impossible_memory_is_refused_and_little_is_not() {
         check(1, "a byte", "").unwrap();
         let refused = check(u64::MAX, "everything", "ask for less");
         assert!(refused.is_err_and(|failure| failure.words().starts_with("everything needs")));

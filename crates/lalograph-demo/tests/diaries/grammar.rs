@@ -178,7 +178,7 @@ fn the_diaries_are_varied() {
 }
 
 #[test]
-fn what_is_named_early_comes_back_late() {
+fn early_names_return_late() {
     let grammar = thornmere().unwrap();
     let mut generator = Generator::new(&grammar, 9);
     for _ in 0..200 {

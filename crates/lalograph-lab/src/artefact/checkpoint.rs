@@ -216,7 +216,7 @@ pub fn newest(folder: &Path, mut damaged: impl FnMut(&LabError)) -> Result<Optio
     Ok(None)
 }
 
-/// Removes all but the newest `keep`, the newest first: whatever stops it, what is left is what was there before.
+/// Removes all but the newest `keep`, the newest of them first: if it is stopped halfway, the older ones are still there.
 pub(crate) fn keep_newest(folder: &Folder, keep: usize) -> Result<(), LabError> {
     let entries = folder.entries()?;
     let mut steps: Vec<_> = entries.iter().filter_map(|(name, _)| Some((step_of(name)?, name))).collect();

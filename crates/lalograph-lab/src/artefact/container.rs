@@ -41,7 +41,7 @@ const CONTAINER_VERSION: &str = "1";
 /// Files beyond this are not read.
 const LARGEST_BYTES: u64 = 64 << 30;
 
-/// Writes a container's bytes: the same for the same content, whatever the machine's clock says.
+/// Writes a container's bytes: the same content gives the same bytes on every machine.
 ///
 /// The header is written here and not by the safetensors crate, whose metadata map has no fixed order.
 pub(crate) fn write_container(
@@ -330,7 +330,7 @@ mod tests {
     }
 
     #[test]
-    fn what_was_written_is_read() {
+    fn written_values_are_read_back() {
         let bytes = written();
         let found = Container::read(&bytes, KIND).unwrap();
         assert_eq!(found.asset("note"), Ok("hive"));

@@ -41,7 +41,7 @@ mod tests {
     use crate::LabError;
 
     #[test]
-    fn a_vocabulary_that_is_no_text_or_not_there_is_named() {
+    fn an_unreadable_or_missing_vocabulary_is_reported() {
         let folder = tempfile::tempdir().unwrap();
         let path = folder.path().join("words.json");
         assert!(matches!(super::read_vocabulary(&path), Err(LabError::Io { .. })));

@@ -78,7 +78,7 @@ impl VectorFile {
         Ok(file.finish()?)
     }
 
-    /// Reads vectors from a file of either kind: its beginning says which it is. `progress` is given the bytes read of a text, and stops the work by returning `false`.
+    /// Reads vectors from a file of either kind, detected from its first bytes. `progress` is given the bytes read of a text file; `false` stops the work.
     ///
     /// # Errors
     /// The file cannot be read, or holds no vectors.

@@ -3,7 +3,7 @@
 use lalograph_net::numbers::chance::Stream;
 use rand::RngExt;
 
-/// A permutation of the numbers below a count, each computed when it is asked for: a balanced Feistel network over the next power of four,
+/// A permutation of the numbers below a count, computed number by number: a balanced Feistel network over the next power of four,
 /// walked along until it lies below the count (Black and Rogaway, "Ciphers with Arbitrary Finite Domains", 2002).
 #[derive(Debug, Clone)]
 pub(crate) struct Order {

@@ -9,7 +9,7 @@ use lalograph_text::tokens::TokenSequence;
 /// Documents of fewer tokens are the same by chance.
 const SHORTEST: usize = 12;
 
-/// The share of the held-out documents that occur word for word among those learnt from; none if no document is long enough to tell.
+/// The share of the held-out documents that also occur in the training text, word for word; `None` if every document is too short to compare.
 pub(crate) fn seen_share(training: &TokenSequence, held_out: &TokenSequence) -> Option<f64> {
     // By their beginnings first, so that most of what is learnt from need not be read to its end.
     let mut wanted: HashMap<u64, Vec<u64>> = HashMap::new();
@@ -58,7 +58,7 @@ mod tests {
     }
 
     #[test]
-    fn whole_documents_are_found_wherever_they_stand_and_short_ones_are_not_counted() {
+    fn whole_documents_are_found_at_any_place_and_short_ones_not_counted() {
         let training = text(&[(10, 20), (50, 30), (10, 3)]);
         assert_eq!(seen_share(&training, &text(&[(50, 30), (51, 30)])), Some(0.5));
         assert_eq!(seen_share(&training, &text(&[(50, 29)])), Some(0.0));

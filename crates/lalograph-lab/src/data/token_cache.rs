@@ -21,7 +21,7 @@ use crate::plan::Plan;
 const FORMAT: &str = "lalograph encoded corpus";
 const VERSION: u32 = 1;
 
-/// `encoded.json`: written last, so that an entry that has it is whole.
+/// `encoded.json`: written last, so an entry that has it is complete.
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Description {
@@ -38,7 +38,7 @@ struct Description {
 pub struct TokenCache<'c> {
     /// The storage that the files are written to.
     pub storage: &'c dyn Storage,
-    /// The folder of all of them; made where it is missing.
+    /// The folder of all entries; made if it is missing.
     pub path: &'c Path,
 }
 
@@ -97,7 +97,7 @@ impl<'c> CacheEntry<'c> {
         let missing = self.path.ancestors().take_while(|folder| !folder.exists());
         self.made = missing.map(Path::to_owned).collect();
         let folder = Folder::make(self.storage, &self.path)?;
-        // What is there is about to be replaced, and must not be read as complete meanwhile.
+        // The old entry is about to be replaced, and must not be read as complete meanwhile.
         folder.remove_file(DESCRIPTION)?;
         folder.sync()?;
         let [training, validation, test] = STORES.map(|name| {
@@ -193,7 +193,7 @@ fn make_room(cache: &Folder, own: &OsStr, most: u64) -> Result<(), LabError> {
         if total <= most {
             break;
         }
-        // Without its description it is not read as complete while it goes.
+        // Without its description the entry is not read as complete while it is removed.
         let entry = cache.folder(&name)?;
         entry.remove_file(DESCRIPTION)?;
         entry.sync()?;
@@ -212,7 +212,7 @@ mod tests {
     use super::{DESCRIPTION, make_room};
 
     #[test]
-    fn what_was_not_used_for_longest_goes_first_and_the_own_entry_stays() {
+    fn the_least_recently_used_entry_goes_first_and_the_own_entry_stays() {
         let parent = tempfile::tempdir().unwrap();
         let cache = Folder::open(&Disk, parent.path()).unwrap();
         for (name, age) in [("a", 30), ("b", 50), ("own", 90), ("c", 10)] {

@@ -25,7 +25,7 @@ pub(crate) struct TrainingWindows<'t> {
     kind: Kind,
     /// Steps of the longest window.
     most_steps: usize,
-    /// The epoch that `kind` is laid out for, if it is for one.
+    /// The epoch whose order `kind` has, if it has one.
     epoch: Option<u64>,
 }
 

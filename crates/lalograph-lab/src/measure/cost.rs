@@ -47,7 +47,7 @@ pub struct MemoryCost {
     pub validation: u64,
     /// The best weights so far.
     pub best_weights: u64,
-    /// The lane in which it is measured how far back gradients reach.
+    /// The lane that measures gradient flow.
     pub flow: u64,
     /// A copy of the weights that samples are written with.
     pub samples: u64,

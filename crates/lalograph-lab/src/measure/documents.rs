@@ -6,7 +6,7 @@ use lalograph_text::corpus::{Batch, ReadObserver};
 use lalograph_text::tokens::TokenSequence;
 use lalograph_text::{Corpus, Document, Reading, TextError, Vocabulary};
 
-/// A document and where it is.
+/// A document and its place.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct ReadDocument {
     /// Its file.
@@ -31,7 +31,7 @@ impl ReadDocument {
     }
 }
 
-/// Documents as they were read.
+/// Documents in the order of reading.
 #[derive(Debug, Clone, Default)]
 pub struct Documents {
     /// All of them, in order.

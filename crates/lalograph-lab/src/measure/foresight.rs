@@ -18,7 +18,7 @@ pub struct Expected {
     /// The token's place among all by probability, from 1.
     pub rank: usize,
     /// The most probable tokens, the most probable first.
-    pub likeliest: [NextToken; NAMED],
+    pub most_probable: [NextToken; NAMED],
 }
 
 /// Predicts each of the first `count` tokens of a text. If `resets`, the state is reset after the end of each document, as in training.
@@ -55,7 +55,7 @@ fn at_token(scores: &[f32], token: u32) -> Expected {
     }
     let total = log_total(scores);
     let named = |(index, score)| NextToken { index, probability: (f64::from(score) - total).exp() };
-    Expected { rank, likeliest: highest.map(named) }
+    Expected { rank, most_probable: highest.map(named) }
 }
 
 #[cfg(test)]
@@ -63,13 +63,13 @@ mod tests {
     use super::at_token;
 
     #[test]
-    fn rank_and_likeliest_are_by_probability() {
+    fn rank_and_most_probable_tokens_are_by_probability() {
         let scores = [1.0, 3.0, 2.0, 3.0, 0.0];
         let found = at_token(&scores, 2);
         assert_eq!(found.rank, 3);
-        assert_eq!(found.likeliest.map(|next| next.index), [1, 3, 2]);
+        assert_eq!(found.most_probable.map(|next| next.index), [1, 3, 2]);
         let total: f64 = scores.iter().map(|score| f64::from(*score).exp()).sum();
-        assert!((found.likeliest[2].probability - 2f64.exp() / total).abs() < 1e-12);
+        assert!((found.most_probable[2].probability - 2f64.exp() / total).abs() < 1e-12);
         assert_eq!((at_token(&scores, 1).rank, at_token(&scores, 4).rank), (1, 5));
     }
 }

@@ -71,7 +71,7 @@ pub struct Gauge {
     pub reading_bytes_per_second: Spread,
     /// Tokens a second over those that reading alone would allow, round by round.
     pub sampling_share_of_limit: Spread,
-    /// Tokens written in a second, in so many texts side by side on one thread.
+    /// Sampled tokens a second, for some number of texts side by side on one thread.
     pub batch_sampling_tokens_per_second: Spread,
     /// Number of texts.
     pub batch_sampling_texts: usize,

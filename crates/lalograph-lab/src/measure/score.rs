@@ -28,7 +28,7 @@ use crate::task::language::model::ModelFile;
 pub struct Score {
     /// Documents.
     pub documents: u64,
-    /// Bytes of their text in UTF-8 before it is cleaned, the end of each counted as one.
+    /// UTF-8 bytes of their text before cleaning, plus one for the end of each.
     pub bytes: u64,
     /// Documents that cleaning changed: bits per byte are then those of another text, and compare models of the same cleaning only.
     pub changed_documents: u64,
@@ -106,7 +106,7 @@ impl Default for Scoring {
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct PassageScore {
-    /// Which document it is, or is of, from 0.
+    /// Number of the document, or of the passage's document, from 0.
     pub document: u64,
     /// Position of its first token.
     pub start: u64,
@@ -142,7 +142,7 @@ pub struct Code {
     pub bytes: u64,
 }
 
-/// A judgement and the text that it is of.
+/// A judgement with its text.
 #[derive(Debug, Clone)]
 pub struct TextScore {
     /// Its score.
@@ -417,7 +417,7 @@ mod tests {
     }
 
     #[test]
-    fn the_standard_error_is_that_of_a_mean_where_documents_are_equally_long() {
+    fn the_standard_error_of_equally_long_documents_is_that_of_a_mean() {
         let document = |loss| PassageScore { document: 0, start: 0, tokens: 10, unknown_tokens: 0, loss };
         let losses = [1.0, 2.0, 4.0, 5.0];
         let documents: Vec<_> = losses.iter().map(|&loss| document(loss)).collect();

@@ -51,9 +51,9 @@ section! {
     pub struct SamplesPlan in "samples" {
         /// Sampling temperatures, above 0; one sample for each, and for each seed text.
         pub temperatures: Vec<f64> = vec![0.3, 0.7, 1.0],
-        /// Write samples every so many steps, and at the end; 0 = not by steps.
+        /// Write samples every N steps, and at the end; 0 = not by steps.
         pub every: u64 = 200,
-        /// Write samples every so many epochs too, such as 1 or 0.5; 0 = not by epochs.
+        /// Write samples every N epochs too, such as 1 or 0.5; 0 = not by epochs.
         pub every_epochs: f64 = 0.0,
         /// Steps after which samples are written too, such as `[10, 100, 1000]`.
         pub at: Vec<u64> = Vec::new(),
@@ -71,9 +71,9 @@ section! {
 section! {
     /// checkpoints.
     pub struct CheckpointsPlan in "checkpoints" {
-        /// Write a checkpoint every so many steps; 0 = by time only. There is always a checkpoint at the end and at an interruption.
+        /// Write a checkpoint every N steps; 0 = by time only. There is always a checkpoint at the end and at an interruption.
         pub every: u64 = 0,
-        /// Write a checkpoint every so many minutes; 0 = by steps only.
+        /// Write a checkpoint every N minutes; 0 = by steps only.
         pub minutes: f64 = 5.0,
         /// Number of last checkpoints to keep. The best model is kept separately.
         pub keep: usize = 2,

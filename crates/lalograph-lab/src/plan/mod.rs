@@ -65,15 +65,15 @@ pub struct Plan {
 }
 
 impl Plan {
-    /// The network over a vocabulary of so many indices.
+    /// The network for a vocabulary of `vocabulary` tokens.
     pub fn shape(&self, vocabulary: usize) -> LanguageModelShape {
         let model = &self.model;
         let clusters = if model.clusters.is_empty() {
-            Clusters { shrink: model.cluster_shrink, ..Clusters::usual(vocabulary) }
+            Clusters { shrink: model.cluster_shrink, ..Clusters::default_for(vocabulary) }
         } else {
             Clusters { ends: model.clusters.clone(), shrink: model.cluster_shrink }
         };
-        let usual = StartingValues::usual(model.cell);
+        let default = StartingValues::default_for(model.cell);
         LanguageModelShape {
             layers: model.layers,
             layer_norm: model.layer_norm,
@@ -90,7 +90,7 @@ impl Plan {
                 recurrent: model.recurrent_start,
                 recurrent_gain: model.recurrent_gain,
                 inputs: model.input_start,
-                keep_bias: model.keep_bias.unwrap_or(usual.keep_bias),
+                keep_bias: model.keep_bias.unwrap_or(default.keep_bias),
             },
             ..LanguageModelShape::new(vocabulary, model.embedding, model.hidden, model.cell)
         }
@@ -112,14 +112,14 @@ impl Plan {
     pub fn regularisation(&self) -> Regularisation {
         let RegularisationPlan { activation_penalty, temporal_penalty, label_smoothing, .. } =
             self.regularisation;
-        let (plan, usual) = (&self.regularisation, self.training.dropout);
+        let (plan, default) = (&self.regularisation, self.training.dropout);
         Regularisation {
             dropout: DropoutRates {
-                inputs: plan.dropout_inputs.unwrap_or(usual),
+                inputs: plan.dropout_inputs.unwrap_or(default),
                 words: plan.dropout_words,
-                layers: plan.dropout_layers.unwrap_or(usual),
+                layers: plan.dropout_layers.unwrap_or(default),
                 recurrent: plan.dropout_recurrent,
-                output: plan.dropout_output.unwrap_or(usual),
+                output: plan.dropout_output.unwrap_or(default),
             },
             activation_penalty,
             temporal_penalty,

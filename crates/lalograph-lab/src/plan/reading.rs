@@ -412,7 +412,7 @@ mod tests {
     }
 
     #[test]
-    fn everything_that_is_wrong_is_told_with_its_place() {
+    fn every_error_is_reported_with_its_place() {
         let text = "[model]\nhiden = 3\n\n[training]\n  window = 0\n  batch = 0\n[samples]\nevry = 1\n";
         let places = |overrides: &[&str]| -> Vec<(Option<(usize, usize)>, String)> {
             let overrides: Vec<String> = overrides.iter().map(|&s| s.to_owned()).collect();

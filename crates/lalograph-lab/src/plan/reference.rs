@@ -9,7 +9,7 @@ use super::{
 /// A section of the plan.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Section {
-    /// As it is in brackets.
+    /// Type and range, as shown in brackets.
     pub name: String,
     /// Description.
     pub about: String,

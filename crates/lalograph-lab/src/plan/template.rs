@@ -158,7 +158,7 @@ mod tests {
     use super::{Plan, Preset, commented};
 
     #[test]
-    fn what_is_written_reads_back_as_the_plan_that_it_is() {
+    fn a_written_plan_reads_back_unchanged() {
         for purpose in [Preset::Word, Preset::Character, Preset::LargeVocabulary] {
             for all in [false, true] {
                 let mut plan = purpose.plan();

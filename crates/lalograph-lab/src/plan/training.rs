@@ -95,19 +95,19 @@ section! {
         pub clip_value: f64 = 0.0,
         /// Dropout of token vectors, between layers and before the output, 0 to 0.95. `[regularisation]` sets each of them separately.
         pub dropout: f64 = 0.1,
-        /// Validate every so many steps, and at the end; 0 = not by steps.
+        /// Validate every N steps, and at the end; 0 = not by steps.
         pub validate_every: u64 = 200,
-        /// Validate every so many epochs too, such as 1 or 0.5; 0 = not by epochs.
+        /// Validate every N epochs too, such as 1 or 0.5; 0 = not by epochs.
         pub validate_every_epochs: f64 = 0.0,
         /// Share of the validation text to use during training, from its start, above 0 and at most 1.
         pub validate_share: f64 = 1.0,
-        /// Stop early after so many validations without improvement and keep the best weights; 0 = never.
+        /// Stop early after N validations without improvement and keep the best weights; 0 = never.
         pub patience: u64 = 0,
         /// Smallest decrease of validation loss that counts as an improvement for `patience`.
         pub minimum_gain: f64 = 0.0,
-        /// Record training figures every so many steps.
+        /// Record training figures every N steps.
         pub record_every: u64 = 20,
-        /// Measure how far back in time gradients reach, every so many steps; 0 = never.
+        /// Measure gradient norms by distance in time every N steps; 0 = never.
         pub flow_every: u64 = 200,
     }
 }

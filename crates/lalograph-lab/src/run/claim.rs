@@ -13,7 +13,7 @@ use super::folder::{CHECKPOINTS, DESCRIPTION, LOCK, NEXT_PLAN, PLAN, RunFolder, 
 use crate::error::LabError;
 use crate::plan::Plan;
 
-/// The right to write to a run, for as long as it is kept. The system takes it back when the process ends, however it ends.
+/// The exclusive right to write to a run. The system releases it when the process ends, in whatever way.
 #[derive(Debug)]
 pub struct Claim {
     folder: Folder,
@@ -40,7 +40,7 @@ impl Claim {
     pub(super) fn within(folder: Folder) -> Result<Self, LabError> {
         let path = folder.path_of(LOCK);
         let lock = folder.append(LOCK)?;
-        // Somebody who looks whether it is held holds it for an instant.
+        // A process that only checks the lock holds it for an instant.
         for _ in 0..50 {
             if lock.try_lock().map_err(StorageError::at(&path))? {
                 return Ok(Self { folder, _lock: lock });

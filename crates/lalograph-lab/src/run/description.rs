@@ -11,7 +11,7 @@ pub const FORMAT: &str = "lalograph run";
 /// The version of its form.
 pub const VERSION: u32 = 1;
 
-/// The state of a run, as it was last written down.
+/// The recorded state of a run.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum RunStatus {
@@ -20,7 +20,7 @@ pub enum RunStatus {
     Running,
     /// All steps were made, or it was stopped early because nothing was gained any more.
     Finished,
-    /// Somebody stopped it; the best model so far is there.
+    /// The run was stopped by its user; its best model so far is kept.
     Interrupted,
     /// The run failed with an error.
     Failed,
@@ -95,11 +95,11 @@ pub struct TextFacts {
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct RunDescription {
-    /// [`FORMAT`]: what tells a run from a folder that somebody else made.
+    /// [`FORMAT`]: distinguishes a run from any other folder.
     pub format: String,
     /// [`VERSION`].
     pub version: u32,
-    /// The hash of its plan as it is in the folder: the two change together or not at all.
+    /// Hash of the plan in the folder: description and plan change together or not at all.
     pub plan_hash: String,
     /// Its name, that of its folder.
     pub name: String,

@@ -88,7 +88,7 @@ impl RunFolder {
     /// The file cannot be read, is no plan, or is not the plan that the run's description records.
     pub fn read_plan(&self) -> Result<Plan, LabError> {
         let hash = self.description()?.plan_hash;
-        // A plan that was about to be changed is under another name until it is.
+        // While a plan is replaced, the new one has another name.
         for path in [self.plan(), self.path.join(NEXT_PLAN)] {
             let text = match fs::read_to_string(&path) {
                 Err(error) if error.kind() == std::io::ErrorKind::NotFound => continue,
@@ -152,7 +152,7 @@ impl RunFolder {
         model_in(&self.path)
     }
 
-    /// `checkpoints`: what it is resumed from.
+    /// `checkpoints`: the states to resume from.
     pub fn checkpoints(&self) -> PathBuf {
         self.path.join(CHECKPOINTS)
     }
@@ -199,7 +199,7 @@ pub fn model_in(folder: &Path) -> PathBuf {
     }
 }
 
-/// The last part of a folder's path, whatever way leads there.
+/// The last part of a folder's path, symbolic links and `..` resolved.
 fn name_of(folder: &Path) -> String {
     let full = || folder.canonicalize().ok()?.file_name().map(ToOwned::to_owned);
     let name = folder.file_name().map(ToOwned::to_owned).or_else(full);

@@ -1,4 +1,4 @@
-//! A run as it can be read back: what it is, what it did, what its figures say.
+//! A run read back from its folder: its description, records and figures.
 
 use super::description::{RunDescription, Standing};
 use super::folder::RunFolder;
@@ -114,7 +114,7 @@ pub fn settings(plan: &Plan) -> Result<Vec<(String, String)>, LabError> {
 /// Settings, each with its value in every plan.
 pub type Differing = Vec<(String, Vec<Option<String>>)>;
 
-/// The settings in which plans differ: each with its value in every plan, none where it is not set.
+/// The settings in which plans differ: each with its value in every plan, `None` if it is not set.
 ///
 /// # Errors
 /// A plan that TOML has no form for.
@@ -139,7 +139,7 @@ mod tests {
     use crate::Plan;
 
     #[test]
-    fn only_settings_that_differ_are_told_each_with_all_its_values() {
+    fn only_differing_settings_are_listed_each_with_all_its_values() {
         let plan = |overrides: &[&str]| {
             let overrides: Vec<String> = overrides.iter().map(|&s| s.to_owned()).collect();
             Plan::from_toml("", &overrides).unwrap()

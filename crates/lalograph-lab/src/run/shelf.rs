@@ -21,7 +21,7 @@ use crate::plan::Plan;
 const NEW: &str = "new-";
 const OLD: &str = "old-";
 const GONE: &str = "gone-";
-/// Held by whoever changes what is in the folder.
+/// Locked by the process that changes the folder.
 pub const LOCK: &str = ".lalograph-lock";
 
 fn hidden(kind: &str, name: &OsStr) -> OsString {
@@ -154,7 +154,7 @@ impl Shelf {
         Ok(shelf)
     }
 
-    /// Whoever left something hidden here is dead, since it is not held any more, or is done with it.
+    /// A hidden entry that is no longer locked belongs to a process that died or has finished with it.
     fn tidy(&self) -> Result<(), LabError> {
         for (name, entry) in self.folder.entries()? {
             let Some(rest) = name.as_bytes().strip_prefix(HIDDEN.as_bytes()) else { continue };

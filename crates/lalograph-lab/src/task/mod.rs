@@ -17,7 +17,7 @@ use crate::run::description::TextFacts;
 use crate::run::records::{Evaluation, Figures, FlowRecord};
 use crate::training::trainer::Trainer;
 
-/// A task that is ready to be trained: its plan resolved, its data read, its network laid out.
+/// A task ready for training: plan resolved, data read, weights laid out.
 pub trait Task: Sync {
     /// The network.
     type Net: Network;
@@ -99,7 +99,7 @@ pub trait Duty<T: Task + ?Sized>: Send {
         false
     }
 
-    /// Whether it is due after a step; `over` is whether that was the last.
+    /// Whether the duty is due after a step; `over` says whether that step was the last.
     fn is_due(&self, step: u64, over: bool) -> bool;
 
     /// Does it; none if it was stopped, and is to be done again from its beginning.

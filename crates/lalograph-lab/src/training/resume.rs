@@ -69,34 +69,39 @@ pub struct Resumable {
     description: RunDescription,
     plan: Plan,
     changed: Vec<String>,
-    anew: bool,
+    from_start: bool,
 }
 
 impl Resumable {
-    /// Claims the run in a folder. `anew` has it begin from its first step.
+    /// Claims the run in a folder. `from_start` has it begin from its first step.
     ///
     /// # Errors
     /// It is not a run, is being trained, or has completed all its steps and no change gives it more; a plan that the changes make unusable.
-    pub fn open(storage: &dyn Storage, path: &Path, changes: &Changes, anew: bool) -> Result<Self, LabError> {
+    pub fn open(
+        storage: &dyn Storage,
+        path: &Path,
+        changes: &Changes,
+        from_start: bool,
+    ) -> Result<Self, LabError> {
         let run = RunFolder::open(path)?;
         run.description()?;
         let claim = Claim::of(storage, &run)?;
-        // What it is now that nobody else writes it.
+        // The description is read again, now that no other process can change it.
         let description = run.description()?;
         let mut plan = run.read_plan()?;
         let changed = changes.apply(&mut plan);
         plan.check()?;
-        let made = if anew { 0 } else { description.steps };
+        let made = if from_start { 0 } else { description.steps };
         let steps_per_epoch = description.text.steps_per_epoch;
         let by_epochs = || changes.epochs?.checked_mul(steps_per_epoch).filter(|&steps| steps > 0);
         let asked = changes.steps.or_else(by_epochs);
         if let Some(asked) = asked.filter(|&asked| asked < made) {
             return Err(LabError::FewerSteps { run: path.to_owned(), made, asked });
         }
-        if description.status == RunStatus::Finished && changed.is_empty() && !anew {
+        if description.status == RunStatus::Finished && changed.is_empty() && !from_start {
             return Err(LabError::AllDone(path.to_owned()));
         }
-        Ok(Self { run, claim, description, plan, changed, anew })
+        Ok(Self { run, claim, description, plan, changed, from_start })
     }
 
     /// Its description.
@@ -129,10 +134,11 @@ impl Resumable {
         time: String,
         damaged: impl FnMut(&LabError),
     ) -> Result<Running, LabError> {
-        let Self { run, claim, mut description, plan, changed, anew } = self;
+        let Self { run, claim, mut description, plan, changed, from_start } = self;
         let folder = run.checkpoints();
-        let from = if anew { None } else { newest(&folder, damaged)? };
-        if let (None, false, Some((_, path))) = (&from, anew, checkpoints(&folder)?.into_iter().next()) {
+        let from = if from_start { None } else { newest(&folder, damaged)? };
+        if let (None, false, Some((_, path))) = (&from, from_start, checkpoints(&folder)?.into_iter().next())
+        {
             return Err(LabError::BadCheckpoint {
                 path,
                 what: "all checkpoints of the run are damaged".into(),
@@ -146,7 +152,7 @@ impl Resumable {
         description.resumed.push(Resumption { time, step, changed });
         description.status = RunStatus::Running;
         (description.failure, description.not_finite_step) = (None, None);
-        if anew {
+        if from_start {
             description.steps = 0;
             (description.best_step, description.best_validation_loss) = (None, None);
             (description.test, description.stopped_early) = (None, false);

@@ -228,7 +228,7 @@ impl<'a, T: Task> Loop<'a, T> {
         [names(true), vec![RECORD, VALIDATE], names(false), vec![STEP]].concat()
     }
 
-    /// Does what is due after the current step, as far as it is not done. A stop leaves the rest for later.
+    /// Does the work that is due after the current step and not yet done. If it is stopped, the rest is done later.
     fn do_what_is_due(&mut self, order: &[&'static str]) -> Result<(), LabError> {
         let step = self.trainer.step();
         let from = order.iter().position(|name| *name == self.next).unwrap_or(0);
@@ -236,7 +236,7 @@ impl<'a, T: Task> Loop<'a, T> {
             if self.stopped {
                 return Ok(());
             }
-            // Whether it is over may only be known after the validation.
+            // Early stopping is known only after the validation.
             let over = self.is_over();
             match pair[0] {
                 RECORD if over || step.is_multiple_of(self.plan().training.record_every) => self.record()?,
@@ -256,7 +256,7 @@ impl<'a, T: Task> Loop<'a, T> {
         Ok(())
     }
 
-    /// Performs the duty of this name if it is due; `false` if it was stopped meanwhile.
+    /// Performs the duty of this name if it is due; returns `false` if it was stopped.
     fn perform(&mut self, name: &str, over: bool) -> Result<bool, LabError> {
         let step = self.trainer.step();
         let Some(duty) = self.duties.iter_mut().find(|duty| duty.name() == name) else {

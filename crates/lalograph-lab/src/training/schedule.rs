@@ -128,7 +128,7 @@ mod tests {
     }
 
     #[test]
-    fn a_plateau_waits_as_long_as_it_was_told_and_then_lowers_the_rate() {
+    fn a_plateau_lowers_the_rate_after_its_patience() {
         let mut schedule = schedule(Schedule::Plateau);
         let mut rates = Vec::new();
         for loss in [3.0, 2.0, 2.0, 1.9, 2.0, 1.95, 1.9, 1.8, 2.0] {
@@ -139,7 +139,7 @@ mod tests {
     }
 
     #[test]
-    fn a_warm_up_that_is_not_set_is_a_quarter_of_a_short_run() {
+    fn the_default_warm_up_is_a_quarter_of_a_short_run() {
         let plan = TrainingPlan { schedule: Schedule::Constant, ..TrainingPlan::default() };
         for (steps, warmup) in [(1, 0), (40, 10), (799, 199), (800, 200), (100_000, 200)] {
             let schedule = RateSchedule::new(&plan, steps);

@@ -26,7 +26,7 @@ pub(crate) struct Selection {
 }
 
 impl Selection {
-    /// Takes a validation in; whether it is the best so far.
+    /// Records a validation; returns whether it is the best so far.
     pub(crate) fn observe(
         &mut self,
         step: u64,
@@ -47,7 +47,7 @@ impl Selection {
         best
     }
 
-    /// Whether so many validations have gone by without a gain; 0 for never.
+    /// Whether the last `patience` validations brought no improvement; never if it is 0.
     pub(crate) fn is_out_of_patience(&self, patience: u64) -> bool {
         patience > 0 && self.waited >= patience
     }

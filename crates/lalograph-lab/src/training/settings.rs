@@ -32,7 +32,7 @@ mod tests {
     use super::is_due;
 
     #[test]
-    fn what_is_repeated_is_due_by_steps_by_epochs_or_by_both() {
+    fn repeated_work_is_due_by_steps_by_epochs_or_by_both() {
         let due =
             |spans: (u64, f64)| -> Vec<u64> { (1..=20).filter(|&step| is_due(step, spans, 8)).collect() };
         assert_eq!(due((7, 0.0)), [7, 14]);

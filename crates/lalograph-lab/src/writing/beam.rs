@@ -31,7 +31,7 @@ impl Beam {
     /// Refuses a beam that is none.
     ///
     /// # Errors
-    /// A width of 0, more of the best than it is wide, a power outside 0 to 2.
+    /// A width of 0, more best texts than the beam is wide, or a length power outside 0 to 2.
     pub fn check(&self) -> Result<(), LabError> {
         let refuse = |setting, value: String, must| Err(LabError::Decoding { setting, value, must });
         match *self {
@@ -91,7 +91,7 @@ pub(super) fn search(
     }];
     let mut done: Vec<Hypothesis> = Vec::new();
     let mut states = states.to_vec();
-    // One lane for each number of rows, made when it is first needed: the beam is nearly always full.
+    // One lane for each number of rows, made at first use: the beam is nearly always full.
     let mut lanes: BTreeMap<usize, LanguageLane<f32>> = BTreeMap::new();
     let mut rows = 1;
     let mut scores = first.to_vec();

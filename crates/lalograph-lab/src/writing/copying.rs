@@ -35,7 +35,7 @@ pub struct Copying {
     pub longest: CopiedRun,
     /// The share of its tokens that lie in such runs of at least as many tokens as was asked for.
     pub copied_share: f64,
-    /// The share of its n-grams that was earlier in it; none if it is shorter.
+    /// The share of its n-grams that occur earlier in it; `None` if it is shorter.
     pub repeated_share: Option<f64>,
 }
 
@@ -88,7 +88,7 @@ pub fn copying(
     Ok(copies)
 }
 
-/// Different n-grams over all n-grams of some texts together (distinct-n: Li et al., 2016); none if there are none.
+/// Distinct n-grams over all n-grams of the texts together (distinct-n: Li et al., 2016); `None` if there are none.
 pub fn distinct_share(texts: &[&[u32]], n: usize) -> Option<f64> {
     let all = || texts.iter().flat_map(|text| text.windows(n.max(1)));
     let count = all().count();
@@ -376,7 +376,7 @@ mod tests {
             let found = pool.install(|| longest_runs(&samples, &text));
             for (found, expected) in found.iter().flatten().zip(by_force(&samples, &training).iter().flatten()) {
                 prop_assert_eq!((found.tokens, found.start), (expected.tokens, expected.start));
-                // Where it is first.
+                // At its first occurrence.
                 if found.tokens > 0 {
                     prop_assert_eq!(found.training_start, expected.training_start);
                 }

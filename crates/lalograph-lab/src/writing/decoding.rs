@@ -27,7 +27,7 @@ pub struct Decoding {
     /// Every log-probability is divided by this, which is above 0: low is sure and repetitive, high is varied and wild. None for
     /// always the most probable.
     pub temperature: Option<f64>,
-    /// Only among so many of the most probable tokens; none for among all.
+    /// Draw from this many of the most probable tokens only; `None` draws from all.
     pub top_k: Option<usize>,
     /// Only among the most probable tokens that together cover this share of the distribution (Holtzman et al., 2020); none for among all.
     pub top_p: Option<f64>,
@@ -53,7 +53,7 @@ impl Decoding {
         Self { temperature: Some(temperature), ..Self::GREEDY }
     }
 
-    /// Refuses what is no way to choose among so many indices.
+    /// Refuses settings that are impossible for a vocabulary of this size.
     ///
     /// # Errors
     /// A temperature that is not above 0, a k of 0 or beyond the vocabulary, a p outside 0 to 1, a penalty below 1.
@@ -75,7 +75,7 @@ impl Decoding {
         }
     }
 
-    /// The spelling that is drawn for a token, if it is the unknown one and is to be spelt.
+    /// Draws a spelling for the token, if it is the unknown token and should be spelt.
     pub(super) fn spelling_of(
         &self,
         token: u32,
@@ -107,7 +107,7 @@ fn admitted(scores: &[f32], unknown: UnknownTokens) -> impl Iterator<Item = (u32
 /// Sums of single precision are kept this short.
 const SUMMED: usize = 1024;
 
-/// e to the power of each score less the greatest, over the temperature; and the sum of them.
+/// e to the power of (score - highest score) / temperature, for each score; and their sum.
 fn weights(scores: &[f32], greatest: f32, temperature: f32) -> (Vec<f32>, f64) {
     let mut weights = scores.to_vec();
     let total = vectorised!({
@@ -290,7 +290,7 @@ mod tests {
     }
 
     #[test]
-    fn the_unknown_token_is_drawn_like_any_other_where_it_is_asked_for() {
+    fn the_unknown_token_is_drawn_like_any_other_on_request() {
         let weight = |index: usize| f64::from(SCORES[index] - 9.0).exp();
         let plain = Decoding { unknown: UnknownTokens::Draw, ..Decoding::at_temperature(4.0) };
         let all = Decoding { top_k: Some(8), ..plain };
@@ -316,7 +316,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_no_way_to_choose_is_refused() {
+    fn impossible_decoding_settings_are_refused() {
         let fine = Decoding { top_k: Some(8), top_p: Some(1.0), ..Decoding::at_temperature(0.7) };
         assert!(fine.check(8).is_ok() && Decoding::GREEDY.check(8).is_ok());
         for temperature in [0.0, -1.0, f64::NAN, f64::INFINITY] {

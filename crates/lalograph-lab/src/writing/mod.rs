@@ -1,4 +1,4 @@
-//! Writing text with a model, and what can be said of the texts.
+//! Writing text with a model, and measuring the texts.
 
 pub mod beam;
 pub mod conversation;

@@ -89,7 +89,7 @@ pub(super) struct Row<'v> {
     pub(super) ended: Option<Ended>,
 }
 
-/// A decoder that has seen the seed text, so that it knows whether a space follows; the seed text itself is shown as it was given.
+/// A decoder that has read the seed text, so it knows whether a space follows; the seed text itself is shown as given.
 fn decoder_after<'v>(vocabulary: &'v Vocabulary, read: &[u32]) -> Result<Decoder<'v>, LabError> {
     let mut decoder = vocabulary.decoder();
     let mut seed = String::new();

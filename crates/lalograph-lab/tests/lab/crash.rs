@@ -61,7 +61,7 @@ fn trained(
 }
 
 /// Goes on with a run to its end.
-fn gone_on(
+fn resumed(
     storage: &dyn Storage,
     task: &LanguageTask,
     path: &Path,
@@ -113,7 +113,7 @@ fn stopped_everywhere(
 }
 
 #[test]
-fn a_run_that_lost_its_power_at_any_operation_is_gone_on_with_to_the_bit() {
+fn a_run_resumes_to_the_bit_after_a_power_failure_at_any_operation() {
     let texts = folder_in_memory();
     let task = task(texts.path(), &[]);
     let reference = model(&trained(&Disk, &task, &texts.path().join("runs"), Existing::Keep).unwrap());
@@ -133,7 +133,7 @@ fn a_run_that_lost_its_power_at_any_operation_is_gone_on_with_to_the_bit() {
                 assert!(model(&run) == reference, "{when}");
                 return;
             };
-            match gone_on(&Disk, &task, run.path(), &Changes::default()) {
+            match resumed(&Disk, &task, run.path(), &Changes::default()) {
                 Ok(()) | Err(LabError::AllDone(_)) => {}
                 Err(error) => panic!("{when}: {error}"),
             }
@@ -164,7 +164,7 @@ fn a_disk_that_fails_or_is_full_at_any_operation_loses_no_run() {
             let run = match (ended, RunFolder::all(&runs).unwrap().first()) {
                 (Ok(run), _) => run,
                 (Err(_), None) => trained(&Disk, &task, &runs, Existing::Keep).unwrap(),
-                (Err(_), Some(run)) => match gone_on(&Disk, &task, run.path(), &Changes::default()) {
+                (Err(_), Some(run)) => match resumed(&Disk, &task, run.path(), &Changes::default()) {
                     Ok(()) | Err(LabError::AllDone(_)) => run.clone(),
                     Err(error) => panic!("{fault:?}: {error}"),
                 },
@@ -233,21 +233,21 @@ fn plan_and_description_of_a_run_change_together() {
     let changes = Changes { steps: Some(9), ..Changes::default() };
     let reference = folder_in_memory();
     let run = trained(&Disk, &task, &reference.path().join("runs"), Existing::Keep).unwrap();
-    gone_on(&Disk, &longer, run.path(), &changes).unwrap();
+    resumed(&Disk, &longer, run.path(), &changes).unwrap();
     let reference = model(&run);
     stopped_everywhere(
         |folder| {
             trained(&Disk, &task, &folder.join("runs"), Existing::Keep).unwrap();
         },
         |disk, folder| {
-            let _ = gone_on(disk, &longer, &folder.join("runs/one"), &changes);
+            let _ = resumed(disk, &longer, &folder.join("runs/one"), &changes);
         },
         |folder, when| {
             let run = RunFolder::open(&folder.join("runs/one")).unwrap();
             let steps = run.read_plan().unwrap_or_else(|error| panic!("{when}: {error}")).training.steps;
             assert!([Some(7), Some(9)].contains(&steps), "{when}: {steps:?}");
             // Asked for again it is done, or was.
-            match gone_on(&Disk, &longer, run.path(), &changes) {
+            match resumed(&Disk, &longer, run.path(), &changes) {
                 Ok(()) => {}
                 Err(LabError::AllDone(_)) => assert_eq!(run.description().unwrap().steps, 9, "{when}"),
                 Err(error) => panic!("{when}: {error}"),
@@ -305,7 +305,7 @@ fn a_model_file_is_the_old_one_or_the_new_one() {
 }
 
 #[test]
-fn beginning_anew_leaves_nothing_of_before_to_go_on_from() {
+fn a_restart_removes_every_earlier_checkpoint() {
     let texts = folder_in_memory();
     let task = task(texts.path(), &[]);
     let run = trained(&Disk, &task, &texts.path().join("runs"), Existing::Keep).unwrap();
@@ -324,7 +324,7 @@ fn beginning_anew_leaves_nothing_of_before_to_go_on_from() {
     };
     train(&faster, running, 1, &mut stop).unwrap();
     assert_eq!(run.description().unwrap().steps, 1);
-    gone_on(&Disk, &faster, run.path(), &Changes::default()).unwrap();
+    resumed(&Disk, &faster, run.path(), &Changes::default()).unwrap();
     let other = trained(&Disk, &faster, &texts.path().join("alone"), Existing::Keep).unwrap();
     assert!(model(&run) == model(&other) && model(&run) != reference);
     // Fewer steps than were made are refused, and change nothing.

@@ -33,7 +33,7 @@ fn write(path: &Path, bytes: &[u8]) {
 }
 
 #[test]
-fn a_run_is_made_with_its_plan_and_description_and_described_anew() {
+fn a_run_is_made_with_its_plan_and_its_description_can_be_replaced() {
     let folder = tempfile::tempdir().unwrap();
     let mut plan = Plan::default();
     plan.model.hidden = 77;
@@ -78,7 +78,7 @@ fn only_a_run_gives_way_to_a_run_and_only_on_request() {
 }
 
 #[test]
-fn a_run_is_claimed_by_one_and_stands_as_its_process_does() {
+fn a_run_has_one_claim_and_its_status_follows_its_process() {
     let folder = tempfile::tempdir().unwrap();
     let (run, claim) = create(folder.path(), &Plan::default(), "one", Existing::Keep).unwrap();
     assert!(matches!(Claim::of(&Disk, &run), Err(LabError::Busy(_))));
@@ -105,7 +105,7 @@ fn a_run_is_claimed_by_one_and_stands_as_its_process_does() {
 }
 
 #[test]
-fn records_come_back_as_they_were_written() {
+fn records_are_read_back_unchanged() {
     let folder = tempfile::tempdir().unwrap();
     let path = folder.path().join("metrics.jsonl");
     let records = [
@@ -184,7 +184,7 @@ fn a_damaged_or_foreign_record_is_an_error_and_no_panic() {
 }
 
 #[test]
-fn a_score_has_the_units_that_it_says() {
+fn a_score_has_its_stated_units() {
     let mut text = TokenSequence::from_indices(vec![4, 5, 6, 3]);
     let (spelling_bits, spacing_bits) = (11.0, 1.0);
     text.totals = Totals { bytes: 16, unknown: 1, spelling_bits, spacing_bits, ..text.totals };

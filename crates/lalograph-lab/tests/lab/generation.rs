@@ -181,7 +181,7 @@ fn texts_written_side_by_side_are_those_written_alone() {
 }
 
 #[test]
-fn a_text_stops_where_it_is_told_to() {
+fn a_text_stops_at_its_stop_string() {
     let file = model("the hive bee . queen went home", &[]);
     let write = |stop: &Stop, seed: u64, tokens: usize| {
         with(&file, |generator| {
@@ -221,7 +221,7 @@ fn a_text_stops_where_it_is_told_to() {
 }
 
 #[test]
-fn what_is_no_request_is_refused_and_a_long_seed_text_is_read_to_its_end() {
+fn impossible_requests_are_refused_and_long_seed_texts_read_completely() {
     let file = model("the hive bee queen", &[]);
     let stop = Stop::default();
     with(&file, |generator| {
@@ -256,7 +256,7 @@ fn what_is_no_request_is_refused_and_a_long_seed_text_is_read_to_its_end() {
 }
 
 #[test]
-fn a_conversation_goes_on_from_its_state_whatever_others_do_meanwhile() {
+fn a_conversation_continues_from_its_own_state() {
     let ready = Arc::new(ReadyModel::new(model("the hive bee queen drone comb smoke", &[])));
     let (decoding, stop) = (Decoding::at_temperature(1.3), Stop::default());
     let turn = |seed_text| Request { seed_text, decoding: &decoding, tokens: 5, past_end: true, stop: &stop };

@@ -28,7 +28,7 @@ fn every_setting_is_documented() {
 }
 
 #[test]
-fn the_page_says_what_the_code_says() {
+fn the_page_matches_the_code() {
     let path = concat!(env!("CARGO_MANIFEST_DIR"), "/../../docs/plan.md");
     let made = page();
     if std::env::var_os("UPDATE_PAGES").is_some() {

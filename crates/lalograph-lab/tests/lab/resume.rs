@@ -181,9 +181,9 @@ fn a_byte_flipped_anywhere_is_found_and_the_checkpoint_before_is_used() {
             let mut hurt = sound.clone();
             hurt[place] ^= bits;
             put(&hurt);
-            let mut told = 0;
-            let found = newest(&run.checkpoints(), |_| told += 1).unwrap().unwrap();
-            assert_eq!((told, found.step()), (1, kept[1].0), "byte {place} ^ {bits:x}");
+            let mut damaged = 0;
+            let found = newest(&run.checkpoints(), |_| damaged += 1).unwrap().unwrap();
+            assert_eq!((damaged, found.step()), (1, kept[1].0), "byte {place} ^ {bits:x}");
         }
     }
     for length in [0, 1, 7, 8, 100, sound.len() / 2, sound.len() - 1] {
@@ -196,9 +196,10 @@ fn a_byte_flipped_anywhere_is_found_and_the_checkpoint_before_is_used() {
     // Gone on with from the one before, it ends the same.
     let resumable = Resumable::open(&Disk, run.path(), &Changes::default(), false).unwrap();
     let prepared = prepare_again(resumable.run(), resumable.plan(), None, 1, None, &mut quiet).unwrap();
-    let mut told = Vec::new();
-    let running = resumable.running(&prepared, "later".into(), |error| told.push(error.to_string())).unwrap();
-    assert!(told.len() == 1 && told[0].contains(&format!("step-{newest_step:010}")), "{told:?}");
+    let mut found = Vec::new();
+    let running =
+        resumable.running(&prepared, "later".into(), |error| found.push(error.to_string())).unwrap();
+    assert!(found.len() == 1 && found[0].contains(&format!("step-{newest_step:010}")), "{found:?}");
     train(&prepared, running, 1, &mut breaking_at(usize::MAX)).unwrap();
     assert!(left(&run) == left(&whole));
 
@@ -206,8 +207,9 @@ fn a_byte_flipped_anywhere_is_found_and_the_checkpoint_before_is_used() {
     for (_, path) in checkpoints(&run.checkpoints()).unwrap() {
         std::fs::File::create(path).unwrap();
     }
-    let open = |anew| {
-        Resumable::open(&Disk, run.path(), &Changes { steps: Some(30), ..Changes::default() }, anew).unwrap()
+    let open = |from_start| {
+        Resumable::open(&Disk, run.path(), &Changes { steps: Some(30), ..Changes::default() }, from_start)
+            .unwrap()
     };
     assert!(matches!(
         open(false).running(&prepared, "x".into(), |_| ()),

@@ -75,7 +75,7 @@ impl OddNetwork {
     fn new(cell: Cell) -> Self {
         let mut layout = Layout::default();
         let group = layout.group("everything");
-        let start = StartingValues::usual(cell);
+        let start = StartingValues::default_for(cell);
         let embedding = layout.push("embedding", &[TOKENS, WIDTH], group, Initial::Uniform(1.0));
         let shape = StackShape {
             cell,

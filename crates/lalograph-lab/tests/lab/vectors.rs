@@ -50,7 +50,7 @@ fn saved(folder: &TempDir) -> PathBuf {
 }
 
 #[test]
-fn everything_that_is_known_of_vectors_comes_back() {
+fn every_property_of_vectors_survives_a_file() {
     let folder = folder();
     let path = saved(&folder);
     let (before, after) = (file(), load(&path).unwrap());

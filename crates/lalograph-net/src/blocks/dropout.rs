@@ -11,7 +11,7 @@ use crate::vectorised;
 pub struct DropoutRates {
     /// In the vectors of tokens.
     pub inputs: f64,
-    /// Whole words: all numbers of a token, wherever it is in the window (Gal and Ghahramani, 2016).
+    /// Whole words: all numbers of a token, everywhere in the window (Gal and Ghahramani, 2016).
     pub words: f64,
     /// Between layers.
     pub layers: f64,
@@ -107,7 +107,7 @@ mod tests {
     use crate::numbers::chance::stream;
 
     #[test]
-    fn the_share_dropped_and_the_expectation_are_as_asked() {
+    fn the_dropped_share_and_the_expectation_match_the_rate() {
         for rate in [0.0, 0.1, 0.5, 0.9] {
             let mut mask = vec![0.0f64; 200_001];
             draw_mask(&mut mask, rate, &mut stream(1, "dropout", &[0]));

@@ -28,7 +28,7 @@ pub struct Clusters {
 
 impl Clusters {
     /// A good division of a vocabulary whose counts fall as a power: about 4 % most frequent tokens, at least 1,000, a cluster up to a quarter, and the rest.
-    pub fn usual(vocabulary: usize) -> Self {
+    pub fn default_for(vocabulary: usize) -> Self {
         let frequent = (vocabulary / 25).max(1000);
         let middle = vocabulary / 4;
         let ends =

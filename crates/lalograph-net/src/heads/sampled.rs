@@ -52,12 +52,12 @@ impl Sampler {
             }
         }
         // What is left over by rounding has its place for itself, unless it may not be drawn.
-        let likeliest = (0..counts.len()).max_by(|&a, &b| probability[a].total_cmp(&probability[b]));
+        let most_probable = (0..counts.len()).max_by(|&a, &b| probability[a].total_cmp(&probability[b]));
         for index in small.into_iter().chain(large) {
             if probability[index] > 0.0 {
                 share[index] = 1.0;
-            } else if let Some(likeliest) = likeliest {
-                (share[index], alias[index]) = (0.0, likeliest as u32);
+            } else if let Some(most_probable) = most_probable {
+                (share[index], alias[index]) = (0.0, most_probable as u32);
             }
         }
         // A conversion to whole numbers stops at the greatest.

@@ -52,7 +52,7 @@ impl SoftmaxSettings {
         Self { kind: Softmax::Clustered, clusters, ..Self::full() }
     }
 
-    /// A softmax trained against so many tokens.
+    /// A sampled softmax with this many negative samples.
     pub fn sampled(samples: usize) -> Self {
         Self { kind: Softmax::Sampled, samples, ..Self::full() }
     }

@@ -83,7 +83,7 @@ impl GradientMeter {
         }
     }
 
-    /// Measures a gradient and works out how it is to be clipped.
+    /// Measures a gradient and computes its clipping factors.
     pub fn measure<T: Real>(&mut self, gradient: &[T], clipping: &Clipping) -> &Clipped {
         let limit = clipping.value.map(T::of);
         self.sums.par_iter_mut().zip(&self.stretches).for_each(|(sums, (_, range))| {
@@ -135,7 +135,7 @@ impl GradientMeter {
         &self.clipped
     }
 
-    /// The norm of each tensor's gradient as it was last measured, in the order of the layout.
+    /// The latest norm of each tensor's gradient, in the order of the layout.
     pub fn norms(&self) -> &[f64] {
         &self.norms
     }
@@ -232,7 +232,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_within_its_limits_is_not_clipped_whatever_the_order_of_sums() {
+    fn gradients_within_limits_are_not_clipped_by_rounding() {
         let mut layout = Layout::default();
         for (tensor, group) in [0, 1, 2, 1, 0].into_iter().enumerate() {
             let group = layout.group(GROUPS[group]);

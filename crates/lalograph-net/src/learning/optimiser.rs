@@ -198,7 +198,7 @@ impl<T: Real> Optimiser<T> {
         }
     }
 
-    /// The weights to evaluate and save: their mean, once it is being kept, else the current ones.
+    /// The weights to evaluate and save: their running mean once averaging has started, else the current ones.
     pub fn settled<'a>(&'a self, weights: &'a [T]) -> &'a [T] {
         match self.settings.average_after {
             Some(after) if self.steps > after => &self.average,
@@ -216,7 +216,7 @@ impl<T: Real> Optimiser<T> {
         [("first", &self.first), ("second", &self.second), ("average", &self.average)]
     }
 
-    /// Goes on as an optimiser of the same settings did after so many updates, with what it remembered then, in the order of [`Optimiser::memory`].
+    /// Continues as an optimiser of the same settings with its state after `steps` updates, in the order of [`Optimiser::memory`].
     ///
     /// # Panics
     /// If an array's length is not that of this optimiser's.

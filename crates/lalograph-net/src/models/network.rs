@@ -44,7 +44,7 @@ pub struct Draw {
 pub struct LaneStep {
     /// Random streams.
     pub draw: Draw,
-    /// The number of the lane among all lanes of the batch, wherever they are computed.
+    /// The number of the lane among all lanes of the batch, on every thread and machine.
     pub lane: u64,
     /// Factor on the gradient of the summed loss: one over the targets of the whole batch.
     pub scale: f64,
@@ -53,10 +53,10 @@ pub struct LaneStep {
 /// A network that can be trained: it lays out its weights, and works on windows in lanes. It holds no weights; every method is given
 /// them, with the copies that products read. Training, in [`crate::step`] and above, knows nothing else of it.
 pub trait Network: Sync {
-    /// The part of a batch that one lane works on. Whoever brings the data fills it; it is used again for the next batch.
+    /// The part of a batch for one lane. The source of windows fills it; it is used again for the next batch.
     type Window: Default + Send + Sync;
 
-    /// The state of some rows of a batch and the memory to work on them. Nothing is allocated after it is made.
+    /// The state of some rows of a batch and the memory to work on them. Nothing is allocated after its construction.
     type Lane<T: Real>: Send;
 
     /// Data shared by all lanes of a step besides weights, drawn once.
@@ -65,13 +65,13 @@ pub trait Network: Sync {
     /// The names and places of the weights.
     fn layout(&self) -> &Layout;
 
-    /// The part of the layout whose gradients lanes lay out in full; what is before and after it is given by rows.
+    /// The part of the layout with dense gradients; the parts before and after it have gradients by rows.
     fn dense(&self) -> Range<usize>;
 
     /// A lane, its state zero.
     fn lane<T: Real>(&self, room: LaneRoom, rooms: &mut Rooms) -> Self::Lane<T>;
 
-    /// Room for the gradient that a lane contributes, laid out in full over `dense`; nothing for a lane that only reads.
+    /// Memory for the gradient of a lane, dense over `dense`; empty for a lane that only reads.
     fn gradient<T: Real>(&self, room: LaneRoom, dense: Range<usize>, rooms: &mut Rooms) -> LaneGradient<T>;
 
     /// Draws what all lanes read in a step.

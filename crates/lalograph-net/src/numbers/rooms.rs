@@ -28,18 +28,18 @@ impl Rooms {
         Self { bytes: 0, making: false }
     }
 
-    /// So many zeros, or default values.
+    /// `count` zeros, or default values.
     pub fn zeros<X: Clone + Default>(&mut self, count: usize) -> Vec<X> {
         self.bytes = self.bytes.saturating_add(count.saturating_mul(size_of::<X>()));
         vec![X::default(); if self.making { count } else { 0 }]
     }
 
-    /// The same if it is wanted, else none.
+    /// The same, but empty if not `wanted`.
     pub fn zeros_if<X: Clone + Default>(&mut self, wanted: bool, count: usize) -> Vec<X> {
         self.zeros(if wanted { count } else { 0 })
     }
 
-    /// An empty list with room for so many.
+    /// An empty list with room for `count` values.
     pub fn list<X>(&mut self, count: usize) -> Vec<X> {
         self.bytes = self.bytes.saturating_add(count.saturating_mul(size_of::<X>()));
         Vec::with_capacity(if self.making { count } else { 0 })

@@ -234,7 +234,7 @@ mod tests {
     }
 
     #[test]
-    fn column_sums_are_added_to_what_is_there() {
+    fn column_sums_are_added_to_the_existing_values() {
         let mut sums = [1.0, 1.0, 1.0];
         add_column_sums(&[1.0, 2.0, 3.0, 4.0, 5.0, 6.0], &mut sums);
         assert_eq!(sums, [6.0, 8.0, 10.0]);

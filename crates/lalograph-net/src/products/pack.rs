@@ -56,7 +56,7 @@ impl<T: Real> Packed<T> {
         }
     }
 
-    /// The same, on all threads of the pool that it is called in.
+    /// The same, on all threads of the current pool.
     ///
     /// # Panics
     /// If its size is another.

@@ -59,7 +59,7 @@ impl<T: Real> Exchange<T> for OneProcess {
     }
 }
 
-/// Adds what is laid out in full, lane after lane.
+/// Adds the dense parts, lane after lane.
 fn add_dense<T: Real>(first: &mut LaneGradient<T>, others: &[LaneGradient<T>]) {
     for other in others {
         let sum = &mut first.dense[other.offset..other.offset + other.dense.len()];

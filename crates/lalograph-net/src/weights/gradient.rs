@@ -5,7 +5,7 @@ use std::ops::Range;
 use crate::numbers::real::Real;
 use crate::numbers::rooms::Rooms;
 
-/// A view of the part of a gradient that is laid out in full, like the weights from `offset` on.
+/// A view of the dense part of a gradient, in the order of the weights from `offset` on.
 #[derive(Debug)]
 pub struct Gradient<'a, T> {
     /// The numbers.
@@ -68,7 +68,7 @@ impl<T: Real> LaneGradient<T> {
         Self { dense: rooms.zeros(dense.len()), offset: dense.start, tables }
     }
 
-    /// The part laid out in full, and the tables.
+    /// The dense part, and the tables.
     pub fn parts(&mut self) -> (Gradient<'_, T>, &mut [RowGradient<T>]) {
         (Gradient { data: &mut self.dense, offset: self.offset }, &mut self.tables)
     }

@@ -68,7 +68,7 @@ impl<T: Real> PackedWeights<T> {
         read.map(|plan| Packed::<T>::len_for(plan.size().0, plan.size().1) * size_of::<T>()).sum()
     }
 
-    /// Copies what `pass` reads of `weights`, on all threads of the pool that it is called in.
+    /// Copies the part of `weights` that `pass` reads, on all threads of the current pool.
     pub fn update(&mut self, layout: &Layout, weights: &[T], pass: Pass) {
         /// Below this the threads cost more than they save.
         const SMALL: usize = 1 << 15;

@@ -98,7 +98,11 @@ struct Case {
 
 /// Large starts, so that every gate leaves its linear range and nothing is zero.
 fn start(cell: Cell) -> StartingValues {
-    StartingValues { recurrent: RecurrentStart::Normal, recurrent_gain: 1.0, ..StartingValues::usual(cell) }
+    StartingValues {
+        recurrent: RecurrentStart::Normal,
+        recurrent_gain: 1.0,
+        ..StartingValues::default_for(cell)
+    }
 }
 
 fn weights_of(layout: &Layout) -> Vec<f64> {

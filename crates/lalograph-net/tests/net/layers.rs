@@ -30,7 +30,7 @@ struct Small<T> {
 impl<T: Real> Small<T> {
     fn new(width: usize, vocabulary: usize, kind: &SoftmaxSettings, weights: Option<Vec<T>>) -> Self {
         let mut layout = Layout::default();
-        let start = StartingValues::usual(Cell::Lstm);
+        let start = StartingValues::default_for(Cell::Lstm);
         let group = layout.group("output");
         let softmax = SoftmaxHead::new(&mut layout, group, (width, vocabulary), kind, None, start);
         let weights = weights.unwrap_or_else(|| first_values(&layout, 1));
@@ -190,7 +190,7 @@ fn clusters_make_one_distribution_and_their_loss_is_its_logarithm() {
 }
 
 #[test]
-fn an_embedding_copies_rows_and_adds_the_gradients_of_a_token_that_comes_twice() {
+fn an_embedding_copies_rows_and_adds_the_gradients_of_a_repeated_token() {
     let table = [0.0, 0.5, 1.0, 1.5, 2.0, 2.5];
     let mut out = [0.0; 8];
     embedding::forward(&table, 2, &[2, 0, 2, 1], &mut out);
@@ -209,8 +209,8 @@ fn model(vocabulary: usize, layers: usize, start: StartingValues) -> LanguageMod
 fn initial_values_have_the_size_that_they_say() {
     for recurrent in [RecurrentStart::Orthogonal, RecurrentStart::Uniform, RecurrentStart::Normal] {
         for inputs in [InputStart::Uniform, InputStart::Normal] {
-            let usual = StartingValues::usual(Cell::Lstm);
-            let start = StartingValues { recurrent, recurrent_gain: 0.7, inputs, ..usual };
+            let default = StartingValues::default_for(Cell::Lstm);
+            let start = StartingValues { recurrent, recurrent_gain: 0.7, inputs, ..default };
             let model = model(40, 2, start);
             let weights = first_values::<f64>(model.layout(), 3);
             assert_eq!(weights.len(), model.layout().len());
@@ -249,7 +249,7 @@ fn initial_values_have_the_size_that_they_say() {
             let bias = model.layout().tensors().iter().find(|tensor| tensor.name == "layer.2.bias").unwrap();
             let bias = &weights[bias.range.clone()];
             assert!(
-                bias[64..96].iter().all(|&x| x == usual.keep_bias) && bias[..64].iter().all(|&x| x == 0.0)
+                bias[64..96].iter().all(|&x| x == default.keep_bias) && bias[..64].iter().all(|&x| x == 0.0)
             );
             assert_ne!(weights, first_values::<f64>(model.layout(), 4));
         }
@@ -259,7 +259,7 @@ fn initial_values_have_the_size_that_they_say() {
 #[test]
 fn a_wider_vocabulary_leaves_the_other_initial_values_alone() {
     let of = |vocabulary| {
-        let model = model(vocabulary, 1, StartingValues::usual(Cell::Lstm));
+        let model = model(vocabulary, 1, StartingValues::default_for(Cell::Lstm));
         let weights = first_values::<f32>(model.layout(), 1);
         let tensor = model.layout().tensors().iter().find(|t| t.name == "layer.1.recurrent").unwrap();
         weights[tensor.range.clone()].to_vec()

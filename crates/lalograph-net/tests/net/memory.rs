@@ -133,7 +133,7 @@ fn a_training_step_allocates_nothing_once_it_is_warm() {
 }
 
 #[test]
-fn lanes_hold_what_they_state() {
+fn lanes_hold_their_stated_bytes() {
     let _turn = TURN.lock().unwrap();
     for (shape, regularisation, resets) in kinds() {
         let name = format!("{shape:?}");

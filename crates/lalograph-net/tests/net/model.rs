@@ -277,18 +277,18 @@ fn threads_change_no_bit_and_the_loss_falls() {
 #[test]
 fn shapes_without_sense_are_refused() {
     let refused = |shape: LanguageModelShape| LanguageModel::new(shape).err().unwrap();
-    let usual = || shape(Cell::Lstm);
-    assert_eq!(refused(LanguageModelShape { hidden: 0, ..usual() }), ShapeError::Zero("hidden width"));
-    let error = refused(LanguageModelShape { layers: 1000, ..usual() });
+    let default = || shape(Cell::Lstm);
+    assert_eq!(refused(LanguageModelShape { hidden: 0, ..default() }), ShapeError::Zero("hidden width"));
+    let error = refused(LanguageModelShape { layers: 1000, ..default() });
     assert!(matches!(error, ShapeError::TooLarge { limit: 64, .. }));
     let clusters = |ends: &[usize]| SoftmaxSettings::clustered(Clusters { ends: ends.to_vec(), shrink: 4 });
     for ends in [&[][..], &[0, 5], &[5, 5], &[7, 3], &[5, 23]] {
-        let error = refused(LanguageModelShape { softmax: clusters(ends), ..usual() });
+        let error = refused(LanguageModelShape { softmax: clusters(ends), ..default() });
         assert!(matches!(error, ShapeError::Clusters { .. }), "{ends:?}");
     }
-    let error = refused(LanguageModelShape { softmax: clusters(&[5]), tied: true, ..usual() });
+    let error = refused(LanguageModelShape { softmax: clusters(&[5]), tied: true, ..default() });
     assert_eq!(error, ShapeError::TiedClusters);
-    let error = refused(LanguageModelShape { softmax: SoftmaxSettings::sampled(0), ..usual() });
+    let error = refused(LanguageModelShape { softmax: SoftmaxSettings::sampled(0), ..default() });
     assert!(matches!(error, ShapeError::Zero(_)));
 }
 

@@ -41,7 +41,7 @@ fn a_set_that_was_not_finished_is_made_again_and_one_that_was_stays() {
 }
 
 #[test]
-fn what_somebody_else_wrote_is_not_taken_for_part_of_the_set() {
+fn foreign_files_are_not_part_of_the_set() {
     let folder = TempDir::new().unwrap();
     let [page, svg, png] = places(folder.path());
     put(&svg, b"mine");

@@ -21,7 +21,7 @@ fn a_file_is_replaced_only_on_request_and_leaves_nothing_beside_it() {
 }
 
 #[test]
-fn a_place_that_cannot_be_written_is_named_and_stays_as_it_was() {
+fn an_unwritable_path_is_reported_and_unchanged() {
     let folder = TempDir::new().unwrap();
     let taken = folder.path().join("taken");
     std::fs::create_dir(&taken).unwrap();
@@ -81,7 +81,7 @@ fn a_file_is_the_old_one_or_the_new_one_at_every_operation() {
 }
 
 #[test]
-fn what_a_dead_process_left_is_swept_and_what_a_living_one_writes_is_not() {
+fn leftovers_of_dead_processes_are_removed_and_files_of_living_ones_kept() {
     let folder = TempDir::new().unwrap();
     put(&folder.path().join(".lalograph-0-old"), b"half");
     put(&folder.path().join(".lalograph-notes"), b"somebody's");

@@ -364,7 +364,7 @@ mod tests {
     }
 
     #[test]
-    fn what_mail_holds_in_angle_brackets_stays() {
+    fn addresses_in_angle_brackets_stay() {
         let mail = "From: Joe Wick <joe@x.org>\nMessage-ID: <a17.b@hive.example>\nTo: <bees@hive.example>, <b@x.org>\n\n\
                     see <http://hive.example/a?b=1&c=2> and <ftp:x>, <grin>, <i.e. this>, x <- y -> z, 1<2>0, <a, b>\n> quoted <b@x.org>\n";
         assert_eq!(strip(Cow::Borrowed(mail)), mail);

@@ -143,7 +143,7 @@ impl CleaningStep {
     fn apply<'t>(&self, text: Cow<'t, str>) -> Cow<'t, str> {
         let normal = IsNormalized::Yes;
         match self {
-            // All forms leave ASCII as it is.
+            // All forms keep ASCII unchanged.
             Self::NormalFormC | Self::NormalFormD | Self::NormalFormKc | Self::NormalFormKd
                 if text.is_ascii() =>
             {
@@ -262,7 +262,7 @@ mod tests {
     }
 
     #[test]
-    fn each_step_does_what_it_says() {
+    fn each_step_matches_its_description() {
         assert_eq!(clean(CleaningStep::NormalFormC, "e\u{301}"), "\u{e9}");
         assert_eq!(clean(CleaningStep::NormalFormC, "\u{fb01}"), "\u{fb01}");
         assert_eq!(clean(CleaningStep::NormalFormKc, "\u{fb01}n\u{b2}"), "fin2");

@@ -1,4 +1,4 @@
-//! Some documents in one piece of memory, so that they can be handed from thread to thread.
+//! Some documents in one piece of memory, to be passed between threads.
 
 use std::ops::{ControlFlow, Range};
 use std::path::Path;
@@ -7,12 +7,12 @@ use std::sync::Arc;
 use super::reading::{Guess, Reason, Skipped};
 use super::spec::CorpusSpec;
 
-/// One document, as long as it is being looked at.
+/// One document of a batch.
 #[derive(Debug, Clone, Copy)]
 pub struct Document<'a> {
     /// Its position among the documents read, from 0.
     pub number: u64,
-    /// The file it is in, by its position in [`Corpus::files`](super::Corpus::files).
+    /// Its file, by position in [`Corpus::files`](super::Corpus::files).
     pub file: u32,
     /// The same by its path.
     pub path: &'a Path,
@@ -78,7 +78,7 @@ impl Batch {
         self.documents.len()
     }
 
-    /// Whether there are none.
+    /// Whether the batch is empty.
     pub fn is_empty(&self) -> bool {
         self.documents.is_empty()
     }
@@ -136,7 +136,7 @@ pub(super) enum RowKind {
     Record,
 }
 
-/// A row as it was found, before anything is known of its bytes.
+/// A row as found, before its bytes are decoded.
 #[derive(Debug, Clone, Copy, Default)]
 pub(super) struct Row<'a> {
     pub(super) kind: RowKind,

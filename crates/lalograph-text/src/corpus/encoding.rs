@@ -162,7 +162,7 @@ mod tests {
     }
 
     #[test]
-    fn decoding_works_across_any_cut_and_marks_what_it_cannot_read() {
+    fn decoding_works_across_any_cut_and_marks_invalid_bytes() {
         let text = "h\u{f6}ney \u{1f41d} \u{8702}\u{871c}";
         assert_eq!(decoded(&utf16(text, true), UTF_16LE), text.as_bytes());
         assert_eq!(decoded(&utf16(text, false), UTF_16BE), text.as_bytes());

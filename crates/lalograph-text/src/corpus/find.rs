@@ -199,7 +199,7 @@ impl CorpusSpec {
         ending(path).is_some_and(|ending| self.form.endings().contains(&ending.as_str()))
     }
 
-    /// The form of a file: as it was asked for, or as its name says.
+    /// The form of a file: as requested, or by its name.
     fn form_of(&self, path: &Path) -> Form {
         if self.form != Form::Auto {
             return self.form;

@@ -14,8 +14,8 @@ use super::{source, table};
 /// Hands out the documents of a JSON Lines text.
 pub(super) fn read(lines: &mut dyn BufRead, intake: &mut Intake<'_>) -> ControlFlow<()> {
     let spec = intake.spec();
-    let usual = ["text".to_owned()];
-    let text: &[String] = if spec.text.is_empty() { &usual } else { &spec.text };
+    let default = ["text".to_owned()];
+    let text: &[String] = if spec.text.is_empty() { &default } else { &spec.text };
     let paths: Vec<Vec<&str>> =
         text.iter().chain(&spec.label).chain(&spec.keep).map(|path| path.split('.').collect()).collect();
     let label = spec.label.as_ref().map(|_| text.len());

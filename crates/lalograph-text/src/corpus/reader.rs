@@ -101,7 +101,7 @@ impl Corpus {
         }
     }
 
-    /// Adds what a batch tells of to the reading, and passes it on.
+    /// Adds the figures of a batch to the reading, and passes it on.
     pub(super) fn note(
         &self,
         reading: &mut Reading,

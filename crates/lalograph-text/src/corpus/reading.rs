@@ -10,7 +10,7 @@ pub enum Reason {
     /// Not a text file.
     #[error("not text (it has NUL bytes)")]
     Binary,
-    /// Bytes that mean nothing in the encoding it is read with.
+    /// Bytes that are invalid in the file's encoding.
     #[error("bytes that are not {0}")]
     Undecodable(&'static str),
     /// Nothing but white space.
@@ -27,7 +27,7 @@ pub enum Reason {
         /// Fields of the head.
         expected: usize,
     },
-    /// The first row of a table, taken as its header row though it is more like another row.
+    /// The first row of a table, taken as its header row though it resembles the other rows.
     #[error("a header row of numbers only")]
     NumbersAsHead,
     /// A line that is not JSON.
@@ -52,7 +52,7 @@ pub enum Reason {
 pub struct Skipped {
     /// The file.
     pub path: PathBuf,
-    /// The line, from 1, if it is not the whole file.
+    /// The line, from 1; `None` for the whole file.
     pub line: Option<u64>,
     /// Why.
     pub reason: Reason,
@@ -85,7 +85,7 @@ const KEPT: usize = 1000;
 pub struct Reading {
     /// Files looked at.
     pub files: u64,
-    /// Documents handed out.
+    /// Documents read.
     pub documents: u64,
     /// Bytes of their text in UTF-8; the line ends that close them are counted, and one for the end of a table's row.
     pub bytes: u64,

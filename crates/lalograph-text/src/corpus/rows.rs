@@ -93,7 +93,7 @@ fn gather(
             number += 1;
             let ends = match division {
                 Division::Line => {
-                    // A line that lies in the block whole is handed out where it lies.
+                    // A line that lies completely in the block is passed on without a copy.
                     if gathered.text.is_empty() && !gathered.over && line.len() as u64 <= gathered.limit {
                         let flow = hand_out(line, kind, gathered.start, intake);
                         gathered.start = number;

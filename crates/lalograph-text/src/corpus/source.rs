@@ -1,4 +1,4 @@
-//! One file as a stream of UTF-8 lines, whatever it is packed in.
+//! One file as a stream of UTF-8 lines, unpacked and decoded.
 
 use std::fs::File;
 use std::io::{self, BufRead, BufReader, Read};
@@ -48,7 +48,7 @@ pub(super) fn open(
     let counted = Counted { inner: raw, all: Arc::clone(meter), here: Arc::new(AtomicU64::new(0)) };
     let here = Arc::clone(&counted.here);
     let mut packed = BufReader::with_capacity(BLOCK, counted);
-    // A pipe may give a few bytes at first; four are enough to tell.
+    // A pipe may give few bytes at first; four are enough to detect the encoding.
     let start = packed.fill_buf().map_err(unreadable)?;
     let limited = |inner: Box<dyn Read + Send>| Limited { inner, here, produced: 0, times: expansion };
     let mut lines: Box<dyn BufRead + Send> = if start.starts_with(&[0x1f, 0x8b]) {
@@ -62,7 +62,7 @@ pub(super) fn open(
     };
     let block = lines.fill_buf().map_err(unreadable)?;
     let detected = match named {
-        // A mark is no text, whoever named the encoding.
+        // A byte-order mark is not text, even if the user named the encoding.
         Some(encoding) => Detected::Text {
             encoding,
             mark_bytes: Encoding::for_bom(block).filter(|(of, _)| *of == encoding).map_or(0, |(_, n)| n),
@@ -103,7 +103,7 @@ fn open_raw(path: &Path, meter: &Arc<Meter>) -> io::Result<Box<dyn Read + Send>>
     Ok(Box::new(Asking { inner, meter: Arc::clone(meter) }))
 }
 
-/// A pipe, a device, or a file that the system makes up as it is read: it waits for something to read, and gives up when no longer needed.
+/// A pipe, a device, or a file that the system generates: reading waits for data, and stops when it is no longer needed.
 struct Asking<R> {
     inner: R,
     meter: Arc<Meter>,

@@ -40,7 +40,7 @@ pub enum Form {
 /// Style of a CSV or TSV file.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct TableStyle {
-    /// The byte between fields, where it is not the usual one.
+    /// The byte between fields; `None` is the default of the form.
     pub delimiter: Option<u8>,
     /// Whether fields may be quoted, where that is not as by default.
     pub quoted: Option<bool>,
@@ -87,13 +87,13 @@ pub struct CorpusSpec {
     pub label: Option<String>,
     /// Whether the folder just below the one that was named is the class.
     pub folder_labels: bool,
-    /// Further columns or field paths to be handed out with the text.
+    /// Further columns or field paths to read with the text.
     pub keep: Vec<String>,
     /// Format of tables.
     pub table: TableStyle,
-    /// The encoding of all files; none means that it is found out for each.
+    /// Encoding of all files; `None` detects it for each file.
     pub encoding: Option<String>,
-    /// Stop after so many documents; more than there are means all.
+    /// Stop after this many documents; `None` reads all.
     pub first: Option<u64>,
     /// Limits.
     pub limits: Limits,

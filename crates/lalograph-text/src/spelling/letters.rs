@@ -92,7 +92,7 @@ impl SpellingModel {
         (1..symbols.len()).map(|at| -self.probability(&symbols[..at], symbols[at]).log2()).sum()
     }
 
-    /// Draws a word of at most so many bytes; none if it grew longer. `uniform` gives numbers from 0 to below 1.
+    /// Draws a word of at most `longest` bytes; `None` if it grew longer. `uniform` gives numbers from 0 to below 1.
     pub fn draw(&self, longest: usize, uniform: &mut dyn FnMut() -> f64) -> Option<Vec<u8>> {
         let mut symbols = vec![EDGE];
         while symbols.len() <= longest + 1 {
@@ -172,7 +172,7 @@ mod tests {
     }
 
     #[test]
-    fn words_are_drawn_as_often_as_they_are_likely() {
+    fn words_are_drawn_in_proportion_to_their_probability() {
         let model = SpellingModel::new(["ab", "ac", "b"].map(|word| (word.as_bytes(), 40)));
         let mut state = 7u64;
         let mut uniform = || {
@@ -194,7 +194,7 @@ mod tests {
     }
 
     #[test]
-    fn counts_of_shorter_contexts_are_those_of_what_comes_before() {
+    fn counts_of_shorter_contexts_count_distinct_predecessors() {
         // "n" comes after "o" three times, "e" after three different letters once each.
         let model = model(&["on", "con", "son", "be", "he", "we"]);
         assert!(model.bits(b"xe") < model.bits(b"xn"));

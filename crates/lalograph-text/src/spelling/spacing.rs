@@ -38,7 +38,7 @@ impl Side {
         }
     }
 
-    /// As it is written in files.
+    /// Its text in files.
     fn name(self) -> String {
         match self {
             Self::EDGE => String::new(),
@@ -131,7 +131,7 @@ pub struct SpacingModel {
     counts: HashMap<u32, u64, FixedState>,
 }
 
-/// A count as it is written in files: what is before and behind the gap, and the gap, null where it has no shape.
+/// A count in a file: the characters before and after the gap, and the gap, null if it has no shape.
 pub(crate) type Line = (String, String, Option<String>, u64);
 
 #[inline]

@@ -216,7 +216,7 @@ impl VocabularyBuilder {
         assembled(self.spec, counted, tokens, Method::Listed, Rest::default())
     }
 
-    /// The pieces counted, the most frequent first; the size of the vocabulary, the rest of what it is to be, and the number of documents.
+    /// The counted pieces, the most frequent first; the size of the vocabulary, its other properties, and the number of documents.
     #[allow(clippy::type_complexity, reason = "four values that go their own ways")]
     pub(crate) fn into_pieces(
         mut self,

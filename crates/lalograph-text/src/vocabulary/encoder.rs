@@ -22,7 +22,7 @@ pub struct Encoder<'v> {
     known: Known,
     symbols: Vec<u32>,
     lattice: Lattice,
-    /// Bits of the spelling of words without an index, as they were met.
+    /// Cached bits of the spelling of words without an index.
     spelt: HashMap<Box<str>, f64, FixedState>,
 }
 
@@ -137,7 +137,7 @@ impl<'v> Encoder<'v> {
         bits
     }
 
-    /// The same, each token as it was found with its index.
+    /// The same, with each token's text and index.
     pub(super) fn each(&mut self, text: &str, mut each: impl FnMut(&[u8], u32)) {
         let vocabulary = self.vocabulary;
         if vocabulary.unit.knows_everything() {
@@ -189,7 +189,7 @@ fn index_of_byte(byte: u8) -> u32 {
     u32::from(byte) + Reserved::COUNT
 }
 
-/// Puts a text together, so that it can be shown as it comes. Bytes of a character are held back until it is whole.
+/// Decodes indices to text that can be shown at once. The bytes of a character are held back until it is complete.
 #[derive(Debug)]
 pub struct Decoder<'v> {
     vocabulary: &'v Vocabulary,
@@ -215,7 +215,7 @@ impl<'v> Decoder<'v> {
         Ok(())
     }
 
-    /// Appends a token that has no index, as it is spelt.
+    /// Appends a token without an index, as spelt.
     pub fn push_unlisted(&mut self, token: &str, out: &mut String) {
         self.push_bytes(token.as_bytes(), out);
     }

@@ -222,7 +222,7 @@ fn pair(value: &RawValue, tokens: &[Token], known: &HashSet<&[u8]>) -> Result<Pa
     }
 }
 
-/// A list with one element a line; nothing where it is empty.
+/// A list with one element a line; an empty list stays on one line.
 fn lines<T: Serialize>(out: &mut String, key: &str, list: &[T]) -> Result<(), TextError> {
     for (position, element) in list.iter().enumerate() {
         let before = if position == 0 { format!(",\n  \"{key}\": [\n    ") } else { ",\n    ".to_owned() };

@@ -182,7 +182,7 @@ pub struct Vocabulary {
 }
 
 impl Vocabulary {
-    /// Puts a vocabulary together; an error carries the position of the token that it is about.
+    /// Builds a vocabulary from its parts; an error carries the position of its token.
     fn assemble(
         unit: Unit,
         cleaning: Cleaning,
@@ -307,7 +307,7 @@ impl Vocabulary {
         Decoder::new(self)
     }
 
-    /// Cleans a text, cuts it, and gives each token as it was found with its index.
+    /// Cleans a text, cuts it, and gives each token's text with its index.
     ///
     /// ```
     /// use lalograph_text::{Cleaning, Unit, VocabularyBuilder, vocabulary::VocabularySpec};

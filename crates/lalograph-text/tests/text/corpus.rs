@@ -45,7 +45,7 @@ fn the_first_documents_only_and_more_than_there_are() {
 }
 
 #[test]
-fn what_cannot_be_used_is_named() {
+fn unusable_parts_are_reported() {
     let folder = Folder::with(&[
         ("a.txt", b"good"),
         ("binary.txt", b"\x7fELF\0\0"),
@@ -72,7 +72,7 @@ fn what_cannot_be_used_is_named() {
 }
 
 #[test]
-fn nothing_to_read_is_an_error_that_says_so() {
+fn an_empty_corpus_is_an_error() {
     let folder = Folder::with(&[("a.txt", b""), ("other/x.dat", b"x")]);
     let message = |spec: &CorpusSpec| read(spec).unwrap_err().to_string();
     assert!(
@@ -86,7 +86,7 @@ fn nothing_to_read_is_an_error_that_says_so() {
 }
 
 #[test]
-fn a_survey_counts_what_is_there() {
+fn a_survey_counts_documents_characters_and_words() {
     let folder = Folder::with(&[("a.txt", b"the bee, the hive\nthe\nna\xc3\xafve bee\n")]);
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
     let spec = SurveySpec { most_frequent: 2, first_rows: 2, row_characters: 7, ..SurveySpec::default() };
@@ -215,7 +215,7 @@ fn the_observer_can_stop_the_reading() {
 }
 
 #[test]
-fn what_tokens_do_not_say_is_counted_for_every_document() {
+fn spelling_and_white_space_are_counted_for_every_document() {
     let lines: String = (0..60).map(|i| format!("entry {i}  of the hive{}\n", "\t,".repeat(i % 3))).collect();
     let folder = Folder::with(&[("a.txt", lines.as_bytes())]);
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();

@@ -57,7 +57,7 @@ fn tables_have_quoted_line_ends_awkward_names_and_ragged_rows() {
 }
 
 #[test]
-fn a_column_that_is_not_there_is_named_with_those_that_are() {
+fn a_missing_column_is_reported_with_the_existing_ones() {
     let folder = Folder::with(&[("a.csv", b"entry;words\n1;bees\n"), ("b.csv", b"bees\nhive\n")]);
     // A table of one column needs no name for it, unless that seems to be several.
     assert_eq!(texts(&folder.files(&["b.csv"])), ["hive"]);
@@ -136,7 +136,7 @@ fn compressed_files_are_known_by_their_content() {
 }
 
 #[test]
-fn damaged_and_monstrous_compressed_files_are_named_and_what_came_before_is_kept() {
+fn damaged_and_monstrous_compressed_files_are_named_and_earlier_documents_kept() {
     let lines: String =
         (0..5000).map(|i| format!("entry {i} of the hive, quiet as ever {}\n", i * 7919)).collect();
     let mut cut = gzip(lines.as_bytes());
@@ -309,7 +309,7 @@ fn documents_of_great_length_are_read_up_to_the_limit_and_named_beyond_it() {
 }
 
 #[test]
-fn twenty_thousand_small_files_come_in_order_whatever_the_threads() {
+fn twenty_thousand_small_files_are_in_order_on_any_number_of_threads() {
     let folder = Folder::with(&[]);
     for index in 0..20_000 {
         fs::File::create(folder.path().join(format!("{index:05}.txt")))
@@ -370,7 +370,7 @@ fn a_worker_that_fails_does_not_leave_a_shorter_corpus_behind() {
 }
 
 #[test]
-fn the_form_can_be_told_where_names_do_not() {
+fn the_form_can_be_given_for_names_without_extension() {
     let folder = Folder::with(&[
         ("records", b"{\"text\": \"bee\"}\n"),
         ("in/a.csv", b"text\nx\n"),

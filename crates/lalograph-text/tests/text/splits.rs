@@ -111,7 +111,7 @@ fn twin(number: usize, changed: Option<usize>) -> String {
 }
 
 #[test]
-fn near_duplicates_stand_on_one_side_and_a_document_between_two_is_set_aside() {
+fn near_duplicates_share_a_part_and_a_document_between_two_is_set_aside() {
     let mut rows: Vec<(String, &str)> = (0..400).map(|number| (twin(number, None), "steady")).collect();
     rows.extend((0..400).map(|number| (twin(number, Some(3)), "steady")));
     let near = SplitSpec { near: Some(0.7), ..spec(Amount::Share(0.2), Amount::Share(0.2)) };

@@ -92,7 +92,7 @@ fn near_duplicates_are_counted_once_each_and_named() {
 }
 
 #[test]
-fn what_is_counted_is_the_cleaned_text() {
+fn the_survey_counts_cleaned_text() {
     let folder = Folder::with(&[("a.txt", b"<p>The Bee</p> &amp; the bee\n")]);
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
     let cleaning = Cleaning { steps: vec![CleaningStep::StripHtml, CleaningStep::LowerCase] };

@@ -1,4 +1,4 @@
-//! The fast exchange: a worker adds its changes to common numbers whenever it is done with a block, without locks and without waiting.
+//! The fast exchange: a worker adds its changes to the shared numbers after every block, without locks and without waiting.
 
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicUsize, Ordering::Relaxed};
 
@@ -9,7 +9,7 @@ use super::worker::{Job, Worker, share};
 use crate::objective::Weights;
 use crate::rows::{LANES, Rows};
 
-/// Every worker takes the next block and exchanges when it is done with it.
+/// Every worker takes the next block and exchanges after it.
 pub(super) fn learn(job: &Job<'_>, common: &mut Weights<f32>, observer: Observer<'_>) -> bool {
     let shared = Shared::of(common);
     let (next, stopped) = (AtomicUsize::new(0), AtomicBool::new(false));

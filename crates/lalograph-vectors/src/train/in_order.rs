@@ -50,7 +50,7 @@ pub(super) fn learn(job: &Job<'_>, common: &mut Weights<f32>, lanes: usize, obse
                 worker.touched.clear();
                 worker.take_loss();
             }
-            // The first thread tells; it has added up the same as the others.
+            // The first thread reports; its sums are the same as the others'.
             if me == 0 {
                 let mut observer = observer.lock().unwrap_or_else(PoisonError::into_inner);
                 let mut latest = || read(&workers[0]).own.clone();

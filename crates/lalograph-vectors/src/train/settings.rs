@@ -26,7 +26,7 @@ pub struct Settings {
     pub dimensions: usize,
     /// Words to either side that are the context, at most.
     pub window: usize,
-    /// Whether it is always so wide, and not drawn from 1 to that for every word.
+    /// Whether the window has a fixed width instead of one drawn from 1 to that for every word.
     pub fixed_window: bool,
     /// Negative samples for each prediction; 0 for a full softmax.
     pub negative_samples: usize,

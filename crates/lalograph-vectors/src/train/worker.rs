@@ -116,7 +116,7 @@ impl Job<'_> {
         Learnt { weights, rows, pieces: self.settings.pieces }
     }
 
-    /// Tells the observer how far it has come, and the loss of so many predictions since the last time; `latest` are the numbers by then.
+    /// Reports progress and the loss since the last report to the observer; `latest` are the current numbers.
     pub(super) fn say(
         &self,
         block: usize,

@@ -151,7 +151,7 @@ proptest! {
 }
 
 #[test]
-fn figures_that_cannot_be_said_are_not_said() {
+fn impossible_figures_are_omitted() {
     assert_eq!(spearman(&[1.0, 1.0, 1.0], &[1.0, 2.0, 3.0]), None);
     assert_eq!(spearman(&[1.0, 2.0], &[1.0, 2.0]), None);
     let table = VectorTable::new(words(3), 2, vec![1.0, 0.0, 0.0, 1.0, 1.0, 1.0]).unwrap();

@@ -98,7 +98,7 @@ fn judged(table: impl Fn(u64) -> VectorTable) -> [f64; 3] {
 }
 
 #[test]
-fn every_way_of_learning_finds_what_was_planted_and_random_numbers_do_not() {
+fn every_training_method_finds_the_planted_structure_and_random_vectors_do_not() {
     let Planted { words, text } = planted(4000);
     let chance = judged(|seed| {
         let mut random = stream(seed, "random vectors", &[]);
@@ -106,14 +106,14 @@ fn every_way_of_learning_finds_what_was_planted_and_random_numbers_do_not() {
         VectorTable::new(words.clone(), 20, values).unwrap()
     });
     assert!(chance[0].abs() < 0.2 && chance[1] < 0.2 && chance[2] < 0.2, "{chance:?}");
-    let usual = Settings { dimensions: 20, epochs: 6, subsample: 0.0, ..Settings::default() };
+    let default = Settings { dimensions: 20, epochs: 6, subsample: 0.0, ..Settings::default() };
     let ways = [
-        usual.clone(),
-        Settings { direction: Direction::ContextToWord, ..usual.clone() },
-        Settings { negative_samples: 0, epochs: 3, ..usual.clone() },
-        Settings { negative_samples: 0, epochs: 3, direction: Direction::ContextToWord, ..usual.clone() },
-        Settings { lanes: None, ..usual.clone() },
-        Settings { lanes: Some(4), fixed_window: true, ..usual },
+        default.clone(),
+        Settings { direction: Direction::ContextToWord, ..default.clone() },
+        Settings { negative_samples: 0, epochs: 3, ..default.clone() },
+        Settings { negative_samples: 0, epochs: 3, direction: Direction::ContextToWord, ..default.clone() },
+        Settings { lanes: None, ..default.clone() },
+        Settings { lanes: Some(4), fixed_window: true, ..default },
     ];
     for way in ways {
         let found = judged(|seed| {
@@ -145,23 +145,23 @@ fn a_word_that_was_never_seen_is_near_those_that_it_is_spelt_like() {
 }
 
 #[test]
-fn what_is_told_meanwhile_leads_to_the_outcome() {
+fn progress_reports_lead_to_the_result() {
     let Planted { words, text } = planted(300);
     for lanes in [Some(1), Some(3), None] {
         let settings = Settings { dimensions: 8, epochs: 4, lanes, ..Settings::default() };
-        let (mut told, mut last) = (Vec::new(), Vec::new());
+        let (mut reports, mut last) = (Vec::new(), Vec::new());
         let learnt = train(&settings, &words, &text, &mut |progress, latest| {
-            told.push(*progress);
+            reports.push(*progress);
             last = latest().table(&words).unwrap().values().to_vec();
             true
         })
         .unwrap();
         let total = 4 * text.len() as u64;
-        assert!(told.iter().all(|progress| progress.total_tokens == total));
-        assert!(told.iter().filter_map(|progress| progress.loss).all(|loss| loss > 0.0 && loss < 20.0));
+        assert!(reports.iter().all(|progress| progress.total_tokens == total));
+        assert!(reports.iter().filter_map(|progress| progress.loss).all(|loss| loss > 0.0 && loss < 20.0));
         if lanes.is_some() {
-            assert!(told.is_sorted_by_key(|progress| progress.tokens));
-            assert_eq!(told.last().unwrap().tokens, total);
+            assert!(reports.is_sorted_by_key(|progress| progress.tokens));
+            assert_eq!(reports.last().unwrap().tokens, total);
             assert_eq!(learnt.table(&words).unwrap().values(), last);
         }
     }

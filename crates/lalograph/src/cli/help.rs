@@ -84,7 +84,7 @@ fn with_default(arg: Arg, by_plan: bool, sections: &[Section]) -> Arg {
     }
 }
 
-/// A value of a plan as it is typed after an option; none for what cannot be typed, such as an empty list.
+/// A plan's value as typed after an option; `None` if it cannot be typed, such as an empty list.
 fn as_typed(toml: &str) -> Option<String> {
     let items = toml.trim_start_matches('[').trim_end_matches(']').split(", ");
     let plain = |item: &str| match item.strip_prefix('"').and_then(|item| item.strip_suffix('"')) {
@@ -182,7 +182,7 @@ mod tests {
     }
 
     #[test]
-    fn every_option_with_a_value_says_its_default_and_no_help_is_in_riddles() {
+    fn every_option_with_a_value_states_its_default_and_no_help_has_banned_words() {
         let mut all = Vec::new();
         each_help(&definition(), "", &mut all);
         let without = [
@@ -240,7 +240,7 @@ mod tests {
     }
 
     #[test]
-    fn values_are_shown_as_they_are_typed() {
+    fn values_are_shown_in_their_typed_form() {
         assert_eq!(as_typed("\"plain_tanh\"").as_deref(), Some("plain-tanh"));
         assert_eq!(as_typed("[0.3, 1.0]").as_deref(), Some("0.3,1"));
         assert_eq!((as_typed("[]"), as_typed("0.002").as_deref()), (None, Some("0.002")));

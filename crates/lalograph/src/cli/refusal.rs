@@ -114,7 +114,7 @@ mod tests {
     }
 
     #[test]
-    fn what_is_wrong_comes_first_then_the_nearest_name_then_where_to_get_help() {
+    fn errors_name_the_problem_the_nearest_name_and_the_help() {
         for (words, expected) in [
             (
                 "lalograph train x --hiden 3",

@@ -40,14 +40,14 @@ const OWN_FILES: [&str; 5] =
 /// The folder of its runs, and the name of its run there.
 const RUNS: &str = "runs";
 const RUN: &str = "demo";
-/// The name of all of it, while it is not whole.
+/// Name of the file set: its list is kept under this name while the demo is incomplete.
 const SET: &str = "demo";
 
 /// Runs the command.
 pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
-    let usual = if args.quick { 150_000 } else { 1_000_000 };
-    let corpus = CorpusPlan { bytes: args.size.unwrap_or(usual), seed: args.seed, tables: !args.no_tables };
+    let default = if args.quick { 150_000 } else { 1_000_000 };
+    let corpus = CorpusPlan { bytes: args.size.unwrap_or(default), seed: args.seed, tables: !args.no_tables };
     // Before an older demo has to give way.
     corpus.check()?;
     let (folder, mut set) = begin_demo(args)?;

@@ -13,7 +13,7 @@ use crate::nearest::nearest_name;
 /// The folder of runs where no command line names another.
 const RUNS: &str = "runs";
 
-/// The path that an argument means: itself, or the run of that name where nothing is there.
+/// The path that an argument means: itself, or the run of that name if the path does not exist.
 pub(crate) fn path_meant(path: &Path) -> PathBuf {
     let is_name = path.file_name() == Some(path.as_os_str());
     let run = Path::new(RUNS).join(path);
@@ -59,7 +59,7 @@ pub(crate) fn meant_instead(path: &Path) -> Option<PathBuf> {
     nearest_name(&last_part(path), &beside).map(|name| path.with_file_name(name))
 }
 
-/// Refuses a path that is not there; `wanted` is said where nothing like it is.
+/// Refuses a missing path; `wanted` is the advice if nothing has a similar name.
 pub(crate) fn check_there(path: &Path, wanted: &str) -> Result<(), Failure> {
     if path.exists() {
         return Ok(());

@@ -84,7 +84,7 @@ pub(crate) fn run(args: &NextArgs, screen: &Screen) -> Result<(), Failure> {
     if args.json { screen.json(&document) } else { screen.line(&render(&document, all.len(), screen)) }
 }
 
-/// A token as it is shown.
+/// A token as shown.
 fn name(vocabulary: &Vocabulary, index: u32) -> String {
     let token = vocabulary.token(index).unwrap_or_default();
     match index {
@@ -167,7 +167,7 @@ fn render(document: &NextDocument, indices: usize, screen: &Screen) -> String {
     format!("{}\n{}", lines.join("\n"), facts(screen, rows))
 }
 
-/// A probability in percent, to what it is worth.
+/// A probability in percent, with as many digits as are significant.
 fn percent(probability: f64) -> String {
     match probability * 100.0 {
         p if p >= 0.01 => format!("{p:.2} %"),

@@ -66,7 +66,7 @@ struct CheckDocument {
 /// Something wrong in a plan.
 #[derive(Serialize)]
 struct Found {
-    /// Null where it is not in the file.
+    /// Null if it is not in the file.
     line: Option<usize>,
     column: Option<usize>,
     message: String,
@@ -131,7 +131,7 @@ struct CostDocument<'a> {
     cost: &'a Cost,
     total_bytes: u64,
     measured: Option<Measured>,
-    /// The whole run, where its text is there.
+    /// The whole run, if its text is given.
     run: Option<Forecast>,
     run_seconds: Option<f64>,
 }

@@ -28,7 +28,7 @@ pub(super) fn check_room(plan: &Plan, indices: usize) -> Result<(), Failure> {
 /// Different characters of a text that nobody has counted.
 const CHARACTERS: usize = 120;
 
-/// A plan and the size of the vocabulary that it is about.
+/// A plan and the size of its vocabulary.
 pub(super) struct Sized {
     pub(super) plan: Plan,
     pub(super) indices: usize,
@@ -46,12 +46,12 @@ pub(super) fn flagged_plan(args: &PlanArgs) -> Result<Plan, Failure> {
     Ok(plan)
 }
 
-/// The same with the size of its vocabulary, as far as it is known without the text.
+/// The same with the size of its vocabulary, if it is known without the text.
 pub(super) fn sized_plan(args: &PlanArgs) -> Result<Sized, Failure> {
     size(args, flagged_plan(args)?)
 }
 
-/// A plan with the size of its vocabulary, as far as it is known without the text.
+/// A plan with the size of its vocabulary, if it is known without the text.
 pub(super) fn size(args: &PlanArgs, plan: Plan) -> Result<Sized, Failure> {
     let run = args.plan.as_ref().filter(|path| path.is_dir());
     let of_run = run.map(|path| path.join("vocabulary.json")).filter(|path| path.is_file());
@@ -80,7 +80,7 @@ pub(super) fn size(args: &PlanArgs, plan: Plan) -> Result<Sized, Failure> {
 
 /// The text of a plan file.
 pub(super) fn plan_text(path: &Path) -> Result<String, Failure> {
-    /// No plan is as long; whatever is has another use.
+    /// Longest plan file; a longer file is something else.
     const LONGEST: u64 = 1 << 20;
     let size = std::fs::metadata(path).map_err(LabError::at(path))?.len();
     if size > LONGEST {

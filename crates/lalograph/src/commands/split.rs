@@ -140,7 +140,7 @@ impl SetAside {
     }
 }
 
-/// Counts what a split that is there makes of a corpus.
+/// Counts the documents of a corpus by the parts of an existing split.
 fn apply(
     mut split: Split,
     corpus: &Corpus,

@@ -24,7 +24,7 @@ use crate::output::wrap::indented;
 
 /// Runs the command.
 pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<(), Failure> {
-    // Where documents are only shown nothing is to be ended in good order: Ctrl-C ends the program, whatever it waits for.
+    // Only showing documents needs no orderly end: Ctrl-C ends the program at once.
     if args.show_cleaning.is_none() {
         interrupt::listen();
     }
@@ -146,7 +146,7 @@ fn side_by_side(before: &str, after: &str, screen: &Screen) -> String {
     format!("  before {}\n  after  {}", wrapped(&old).trim_start(), wrapped(&new).trim_start())
 }
 
-/// White space that would move the text about, by its signs; spaces too where nothing else is there.
+/// Shows white space that would move the text as signs; spaces too if nothing else is there.
 fn visible(text: &str) -> String {
     let spaces = text.chars().all(|c| c == ' ');
     let sign = |c: char| match c {

@@ -38,7 +38,7 @@ pub(super) fn now() -> String {
 /// Folder of encoded corpora, in the folder of all runs.
 pub(crate) const TOKENS: &str = ".tokens";
 
-/// Reads the corpus of a new run with a progress bar, unless its tokens are there from an earlier run.
+/// Reads the corpus of a new run with a progress bar, unless an earlier run encoded it.
 pub(super) fn read(
     plan: Plan,
     runs: &Path,

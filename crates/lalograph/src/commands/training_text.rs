@@ -18,7 +18,7 @@ use crate::interrupt;
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 
-/// The folder that a run's paths are meant from, where it is another than this one.
+/// The folder that a run's relative paths start from, if it is not the current one.
 pub(super) fn base(description: &RunDescription, screen: &Screen) -> Option<PathBuf> {
     let base = description.working_folder.clone();
     let base = base.filter(|base| base.is_dir() && std::env::current_dir().ok().as_ref() != Some(base));
@@ -61,7 +61,7 @@ impl TrainingText {
     }
 }
 
-/// The text of the run that a model is of, as it was divided then.
+/// The text of the model's run, in the parts of that run's split.
 pub(super) fn training_text(model: &Path, screen: &Screen) -> Result<TrainingText, Failure> {
     let model = path_meant(model);
     let model = model.as_path();

@@ -146,7 +146,7 @@ pub(crate) fn write_pictures(scene: Scene, set: &mut FileSet, stem: &Path) -> Re
     Picture::of(scene)?.write(set, stem)
 }
 
-/// A picture that grows and shrinks as a whole where it is given another size.
+/// A picture that scales as a whole.
 fn scaling(svg: &str) -> String {
     let size = |name: &str| {
         let rest = svg.split_once(&format!(" {name}=\""))?.1;

@@ -198,7 +198,7 @@ mod tests {
     }
 
     #[test]
-    fn points_stand_over_the_line_and_the_ends_are_told() {
+    fn points_are_drawn_over_the_line_and_the_ends_labelled() {
         let curve = draw(&[(1.0, 50.0), (9.0, 5.0)], &[(5.0, 20.0), (9.0, 4.0)], 10, 3).unwrap();
         assert_eq!((curve.first, curve.last, curve.lowest, curve.highest), (1.0, 9.0, 4.0, 50.0));
         let marks = curve.rows.iter().flatten().filter(|mark| **mark == Mark::Point).count();
@@ -208,7 +208,7 @@ mod tests {
     }
 
     #[test]
-    fn what_cannot_be_drawn_is_left_out() {
+    fn values_that_cannot_be_drawn_are_omitted() {
         assert!(draw(&[], &[], 10, 3).is_none());
         assert!(draw(&[(1.0, f64::NAN), (2.0, 0.0), (3.0, f64::INFINITY)], &[], 10, 3).is_none());
         assert!(draw(&[(1.0, 2.0)], &[], 3, 3).is_none());

@@ -1,10 +1,10 @@
-//! Text within so many columns.
+//! Text cut to a number of columns.
 
 use unicode_width::UnicodeWidthChar;
 
 use super::live::shown_width;
 
-/// A text on one line within so many columns; what is left out is an ellipsis.
+/// A text on one line of at most `width` columns; an ellipsis marks the cut.
 pub(crate) fn cut(text: &str, width: usize) -> String {
     // Most are short, and have no colour.
     if text.len() <= width || shown_width(text) <= width {

@@ -14,7 +14,7 @@ use crate::output::palette::{ASH, BRICK, Colour, HONEY, PLUM, TEAL};
 pub(crate) struct DecodingPoint<'t> {
     /// The curve that the point belongs to.
     pub(crate) series: String,
-    /// None where nothing is drawn; then it is a level.
+    /// `None` if nothing is drawn: the point is then a level line.
     pub(crate) temperature: Option<f64>,
     /// Its figures.
     pub(crate) trial: &'t Trial,

@@ -71,7 +71,7 @@ mod tests {
     use crate::output::palette::HONEY;
 
     #[test]
-    fn what_a_terminal_obeys_is_shown_and_own_colours_are_let_through() {
+    fn control_sequences_are_shown_and_own_colours_kept() {
         let style = HONEY.style();
         let painted = format!("{style}bees{style:#} and\thoney\n");
         assert_eq!(harmless(&painted), painted);
@@ -85,7 +85,7 @@ mod tests {
         ] {
             assert_eq!(harmless(hostile), shown);
         }
-        // What it is is decided once: shown text is not taken apart again.
+        // Decided once: shown text is not parsed again.
         assert_eq!(harmless(&harmless("\u{1b}[2J")), "\\u{1b}[2J");
     }
 

@@ -49,7 +49,7 @@ mod tests {
     use super::{Axis, drawable};
 
     #[test]
-    fn what_has_no_place_is_left_out() {
+    fn points_without_a_position_are_omitted() {
         let any = [
             (1.0, 0.0),
             (0.0, 1.0),

@@ -6,7 +6,7 @@ use unicode_width::UnicodeWidthStr;
 
 use super::harmless::harmless;
 
-/// The lines as they were last drawn.
+/// The lines drawn last.
 #[derive(Debug, Default)]
 pub(crate) struct Live {
     /// The width of each.
@@ -25,7 +25,7 @@ impl Live {
     fn redrawn(&mut self, lines: &[String], columns: usize) -> String {
         let mut out = format!("\u{1b}[?2026h{}", self.back(columns));
         for line in lines {
-            // Cleared before it is written: a terminal whose last column was just written would clear that.
+            // Cleared before writing: a terminal would clear a last column that was just written.
             out.push_str(&format!("\u{1b}[2K{}\r\n", harmless(line)));
         }
         out.push_str("\u{1b}[J\u{1b}[?2026l");

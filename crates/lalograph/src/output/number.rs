@@ -34,7 +34,7 @@ pub(crate) fn bytes(n: u64) -> String {
     format!("{value:.decimals$} {}", UNITS[unit])
 }
 
-/// A perplexity: four figures are all it is worth.
+/// A perplexity with four significant figures.
 pub(crate) fn perplexity(p: f64) -> String {
     match p {
         p if !p.is_finite() => "-".into(),

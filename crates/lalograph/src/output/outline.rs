@@ -160,7 +160,7 @@ mod tests {
     }
 
     #[test]
-    fn letters_stand_on_their_line_at_their_anchor() {
+    fn letters_are_drawn_on_their_baseline_at_their_anchor() {
         let (left, right, top, bottom) = extent(TextAnchor::Start, 0.0, "HIVE");
         assert!((100.0..104.0).contains(&left) && right > left + 30.0, "{left} {right}");
         assert!((bottom - 50.0).abs() < 0.01 && top > 30.0 && top < 40.0, "{top} {bottom}");

@@ -25,9 +25,9 @@ pub(crate) const QUIET_INK: Colour = Colour(0x66, 0x5E, 0x53);
 /// Thin lines on it: grids, borders.
 pub(crate) const RULE: Colour = Colour(0xE4, 0xDC, 0xCA);
 
-/// Training text, wherever it is drawn.
+/// Training text, in every drawing.
 pub(crate) const TRAINING: Colour = HONEY;
-/// Validation text, wherever it is drawn.
+/// Validation text, in every drawing.
 pub(crate) const VALIDATION: Colour = TEAL;
 
 impl Colour {

@@ -1,4 +1,4 @@
-//! Progress on standard error: a bar where it is a terminal, a plain line now and then where it is a file.
+//! Progress on standard error: a bar in a terminal, occasional plain lines in a file.
 
 use std::time::{Duration, Instant};
 
@@ -34,7 +34,7 @@ pub(crate) struct Progress<'s> {
 }
 
 impl<'s> Progress<'s> {
-    /// Begins. `total` is 0 when it is not known.
+    /// Starts. `total` is 0 if unknown.
     pub(crate) fn new(screen: &'s Screen, what: &str, measure: Measure, total: u64) -> Self {
         let bar = screen.is_live().then(|| {
             let bar = if total > 0 { ProgressBar::new(total) } else { ProgressBar::no_length() };
@@ -99,13 +99,13 @@ mod tests {
     use crate::output::screen::Screen;
 
     #[test]
-    fn a_plain_line_says_the_share_and_the_time_left_or_what_is_known() {
+    fn a_plain_line_shows_the_share_and_time_left_or_the_known_part() {
         let screen = Screen::plain(80);
         let known = Progress::new(&screen, "reading", Measure::Bytes, 4_000_000);
         assert_eq!(known.plain_line(1_000_000, 10.0, ""), "reading: 25 %, 30 s left");
         assert_eq!(known.plain_line(4_000_000, 61.0, "done"), "reading: 100 %, 0.0 s left, done");
         assert_eq!(known.plain_line(0, 10.0, ""), "reading: 0 bytes");
-        // A corpus may grow while it is read.
+        // A corpus may grow during reading.
         assert_eq!(known.plain_line(8_000_000, 10.0, ""), "reading: 100 %, 0.0 s left");
         let unknown = Progress::new(&screen, "reading", Measure::Bytes, 0);
         assert_eq!(unknown.plain_line(2_500_000, 5.0, ""), "reading: 2.5 MB");

@@ -59,7 +59,7 @@ impl Screen {
         self.to_terminal
     }
 
-    /// Columns and rows of the terminal as it is now, within reason.
+    /// Current columns and rows of the terminal, within reason.
     pub(crate) fn terminal(&self) -> (usize, usize) {
         let size = terminal_size::terminal_size_of(io::stderr());
         let (width, height) = size.map_or((80, 24), |(width, height)| (width.0.into(), height.0.into()));
@@ -81,7 +81,7 @@ impl Screen {
         self.styled(HONEY.style().bold(), text)
     }
 
-    /// Writes to standard output: as it is to a file or another program, and to a terminal without what that would obey.
+    /// Writes to standard output: unchanged to a file or another program, and without control sequences to a terminal.
     pub(crate) fn print(&self, text: &str) -> Result<(), Failure> {
         let shown = if self.to_terminal { harmless(text) } else { text.into() };
         self.send(shown.as_bytes())
@@ -140,7 +140,7 @@ fn paint(colour: bool, style: Style, text: &str) -> String {
     if colour { format!("{style}{text}{style:#}") } else { text.to_owned() }
 }
 
-/// Nobody is left to tell if standard error is gone.
+/// With standard error closed, there is no way to report it.
 pub(crate) fn write_err(text: &str) {
     let _ = writeln!(io::stderr(), "{}", harmless(text));
 }
@@ -160,7 +160,7 @@ mod tests {
     use crate::output::palette::{ASH, BRICK, HONEY, PLUM, TEAL};
 
     #[test]
-    fn colour_is_put_on_and_taken_off_or_left_out() {
+    fn colour_is_added_removed_or_omitted() {
         let style = HONEY.style().bold();
         let painted = paint(true, style, "bee");
         assert!(painted.starts_with("\u{1b}[1m") && painted.ends_with("bee\u{1b}[0m"), "{painted:?}");
@@ -168,7 +168,7 @@ mod tests {
     }
 
     #[test]
-    fn an_explicit_choice_wins_over_what_the_streams_are() {
+    fn an_explicit_choice_overrides_the_detected_terminal() {
         let screen = |color| Screen::new(&General { color, quiet: true });
         assert!(screen(ColourChoice::Always).heading("x").contains('\u{1b}'));
         assert_eq!(screen(ColourChoice::Never).heading("x"), "x");

@@ -135,7 +135,7 @@ mod tests {
     use crate::output::screen::Screen;
 
     #[test]
-    fn figures_stand_to_the_right_and_words_to_the_left() {
+    fn figures_align_right_and_words_left() {
         let rows = vec![vec!["bee".into(), "7".into()], vec!["queen".into(), "1,234".into()]];
         let drawn = table(&Screen::plain(60), &["word", "count"], &[Column::Text, Column::Number], &rows);
         let lines: Vec<&str> = drawn.lines().collect();
@@ -146,7 +146,7 @@ mod tests {
     }
 
     #[test]
-    fn what_does_not_fit_side_by_side_is_turned_or_listed() {
+    fn wide_tables_are_turned_or_listed() {
         let heads = ["part", "documents", "share", "failing", "restless", "steady"];
         let columns: Vec<Column> =
             (0..6).map(|at| if at == 0 { Column::Text } else { Column::Number }).collect();
@@ -192,7 +192,7 @@ mod tests {
     }
 
     #[test]
-    fn wide_letters_count_for_what_they_take() {
+    fn wide_letters_count_by_their_columns() {
         let rows = vec![vec!["\u{8702}\u{871c}".into(), "1".into()], vec!["bees".into(), "2".into()]];
         let drawn = table(&Screen::plain(60), &[], &[Column::Text, Column::Number], &rows);
         let widths: Vec<usize> = drawn.lines().map(UnicodeWidthStr::width).collect();

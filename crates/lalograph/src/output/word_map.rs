@@ -46,7 +46,7 @@ mod tests {
     use crate::output::chart::Picture;
 
     #[test]
-    fn words_stand_on_the_map_by_name() {
+    fn words_are_on_the_map_by_name() {
         let words: Vec<String> = (0..200).map(|i| format!("word{i}")).collect();
         let words: Vec<&str> = words.iter().map(String::as_str).collect();
         let points: Vec<[f64; 2]> = (0..200).map(|i| [f64::from(i % 14), f64::from(i / 14)]).collect();

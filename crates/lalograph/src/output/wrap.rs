@@ -10,7 +10,7 @@ const NARROWEST: usize = 28;
 /// Between columns.
 const GAP: &str = "   ";
 
-/// Columns that a text takes up in a terminal, whatever its colours.
+/// Columns of a text in a terminal, without its colour sequences.
 pub(crate) fn columns_of(text: &str) -> usize {
     let mut columns = 0;
     let mut rest = text;
@@ -100,7 +100,7 @@ mod tests {
     }
 
     #[test]
-    fn texts_stand_beside_each_other_as_far_as_there_is_room() {
+    fn texts_are_side_by_side_while_there_is_room() {
         let texts: Vec<(String, String)> =
             (1..=5).map(|i| (format!("head {i}"), "the bees of the mill ".repeat(i))).collect();
         for (width, rows) in [(40, 5), (60, 3), (100, 2), (160, 1)] {

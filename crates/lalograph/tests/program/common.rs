@@ -158,8 +158,8 @@ impl Chance {
 }
 
 /// A number that a campaign is given in the environment, or the usual one.
-pub(crate) fn told(name: &str, usual: u64) -> u64 {
-    std::env::var(name).map_or(usual, |value| value.parse().unwrap_or_else(|_| panic!("{name}: {value}")))
+pub(crate) fn number_from(name: &str, default: u64) -> u64 {
+    std::env::var(name).map_or(default, |value| value.parse().unwrap_or_else(|_| panic!("{name}: {value}")))
 }
 
 /// Starts the program and kills it after so long, unless it has ended by itself; whether it was killed.

@@ -56,7 +56,7 @@ fn the_same_diaries_are_found_in_every_form() {
 }
 
 #[test]
-fn what_is_left_out_is_named_listed_or_refused() {
+fn left_out_parts_are_named_listed_or_refused() {
     let workshop = Workshop::new();
     let rows: String = (0..12).map(|n| format!("{n},\n")).collect();
     workshop.write("a.csv", format!("entry,text\n{rows}12,the bees\n"));
@@ -120,7 +120,7 @@ fn columns_flags_and_encodings_that_do_not_fit_are_answered_with_advice() {
 }
 
 #[test]
-fn a_table_whose_first_row_is_numbers_is_asked_about() {
+fn a_header_row_of_numbers_is_questioned() {
     let workshop = Workshop::new();
     workshop.write("n.csv", "1,5,2.5\n2,6,3.5\n3,7,1e3\n");
     let out = workshop.run("survey n.csv --text 2");
@@ -214,8 +214,8 @@ fn pictures_of_a_survey_are_drawn_and_not_overwritten() {
 fn a_split_is_written_read_by_other_commands_and_never_torn() {
     let workshop = workshop_with_demo();
     let table = "thornmere/diaries.csv --label outcome";
-    let told = json(&workshop.run(&format!("split {table} --validation 0.2 --test 40 --json")).ok());
-    assert_eq!(told["parts"]["test"]["documents"], 40);
+    let output = json(&workshop.run(&format!("split {table} --validation 0.2 --test 40 --json")).ok());
+    assert_eq!(output["parts"]["test"]["documents"], 40);
     workshop.run(&format!("split {table}")).fails(1, &["split.json exists already", "--force"]);
     let split = Split::from_json(&workshop.read("split.json")).unwrap();
     let documents = |part: &str| {
@@ -251,8 +251,8 @@ fn parts_can_be_written_as_files_and_a_split_applied_to_a_longer_corpus() {
     let workshop = Workshop::new();
     let lines: Vec<String> = (0..300).map(|n| format!("entry {n} of the hive")).collect();
     workshop.write("a.txt", lines.join("\n"));
-    let told = workshop.run("split a.txt --document line --files parts").ok();
-    assert!(told.contains("parts/training.txt") && told.contains("--split split.json"), "{told}");
+    let output = workshop.run("split a.txt --document line --files parts").ok();
+    assert!(output.contains("parts/training.txt") && output.contains("--split split.json"), "{output}");
     let mut parts = BTreeMap::new();
     for part in ["training", "validation", "test", "set_aside"] {
         for line in workshop.read(&format!("parts/{part}.txt")).lines() {
@@ -267,12 +267,12 @@ fn parts_can_be_written_as_files_and_a_split_applied_to_a_longer_corpus() {
 
     let more: Vec<String> = (300..400).map(|n| format!("entry {n} of the hive")).collect();
     workshop.write("longer.txt", [lines.join("\n"), more.join("\n")].join("\n"));
-    let told =
+    let output =
         json(&workshop.run("split longer.txt --document line --apply split.json --files later --json").ok());
     assert_eq!(
-        told["parts"]["training"]["documents"].as_u64().unwrap()
-            + told["parts"]["validation"]["documents"].as_u64().unwrap()
-            + told["parts"]["test"]["documents"].as_u64().unwrap(),
+        output["parts"]["training"]["documents"].as_u64().unwrap()
+            + output["parts"]["validation"]["documents"].as_u64().unwrap()
+            + output["parts"]["test"]["documents"].as_u64().unwrap(),
         400
     );
     for part in ["training", "validation", "test"] {
@@ -293,7 +293,7 @@ fn parts_can_be_written_as_files_and_a_split_applied_to_a_longer_corpus() {
 }
 
 #[test]
-fn what_a_split_sets_aside_is_explained() {
+fn set_aside_documents_have_a_reason() {
     let workshop = Workshop::new();
     // Two documents with nothing in common, and between them one that is nearly equal to both.
     let words = |from: usize, to: usize| (from..to).map(|n| format!("w{n}")).collect::<Vec<_>>().join(" ");
@@ -307,11 +307,11 @@ fn what_a_split_sets_aside_is_explained() {
         let asked = format!(
             "split a.csv --label label --set-aside dispute --near=0.4 --validation 0.4 --test 0 --seed {seed} --output s{seed}.json"
         );
-        let told = workshop.run(&asked).ok();
-        assert!(told.contains("1 document set aside for the label (dispute)"), "{told}");
-        assert!(told.contains("a.csv, line 5: dispute"), "{told}");
-        if told.contains("near duplicates of documents in two parts") {
-            assert!(told.contains("a.csv, line 4: near duplicates of two parts"), "{told}");
+        let output = workshop.run(&asked).ok();
+        assert!(output.contains("1 document set aside for the label (dispute)"), "{output}");
+        assert!(output.contains("a.csv, line 5: dispute"), "{output}");
+        if output.contains("near duplicates of documents in two parts") {
+            assert!(output.contains("a.csv, line 4: near duplicates of two parts"), "{output}");
             found = Some(json(&workshop.run(&format!("{asked} --force --json")).ok()));
         }
     }
@@ -399,7 +399,7 @@ fn memory_does_not_grow_with_a_corpus_of_a_gigabyte() {
 }
 
 #[test]
-fn a_pipe_that_never_comes_is_given_up_when_somebody_asks_and_folders_leave_pipes_out() {
+fn waiting_for_a_pipe_can_be_stopped_and_folders_skip_pipes() {
     use rustix::fs::{CWD, FileType, Mode, mknodat};
     let workshop = Workshop::new();
     workshop.write("letters/one.txt", "dear bees\n");

@@ -4,7 +4,7 @@
 
 use std::time::Instant;
 
-use crate::common::{Chance, Workshop, killed_after, told, workshop_with_demo};
+use crate::common::{Chance, Workshop, killed_after, number_from, workshop_with_demo};
 
 /// A run that writes checkpoints, samples and validations all the time.
 const RUN: &str = "train thornmere/diaries --document line --embedding 16 --hidden 48 --steps 90 --batch 8 --window 16 --validate-every 8 \
@@ -71,5 +71,5 @@ fn killed_anywhere_a_run_is_resumed_to_the_same_end() {
 #[test]
 #[ignore = "takes minutes"]
 fn campaign_of_runs_that_are_killed() {
-    campaign(told("LALOGRAPH_RUN_KILLS", 200), told("LALOGRAPH_SEED", 2));
+    campaign(number_from("LALOGRAPH_RUN_KILLS", 200), number_from("LALOGRAPH_SEED", 2));
 }

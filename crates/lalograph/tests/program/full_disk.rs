@@ -92,8 +92,8 @@ fn on_every_size(workshop: &Workshop, words: &str, resume: Option<&str>, pages: 
             return Some(tried);
         }
         assert!(done.status == 1 && !done.err.contains("panicked"), "`{words}` with {size} bytes: {done:?}");
-        let told = ["full", "letters.txt"].iter().any(|name| done.err.contains(name));
-        assert!(done.err.contains("error: ") && told, "`{words}` with {size} bytes: {done:?}");
+        let output = ["full", "letters.txt"].iter().any(|name| done.err.contains(name));
+        assert!(done.err.contains("error: ") && output, "`{words}` with {size} bytes: {done:?}");
         mounted.remount("size=100m");
         let begun = full.join("three/run.json").exists();
         let again = resume.filter(|_| begun).unwrap_or(&words);
@@ -104,7 +104,7 @@ fn on_every_size(workshop: &Workshop, words: &str, resume: Option<&str>, pages: 
 }
 
 #[test]
-fn on_a_full_disk_a_command_says_so_and_loses_nothing() {
+fn a_full_disk_is_reported_and_loses_nothing() {
     let workshop = workshop();
     for which in [0, 4, 8] {
         let (words, resume) = COMMANDS[which];

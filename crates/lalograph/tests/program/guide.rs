@@ -198,7 +198,7 @@ fn every_hint_is_in_the_page_of_problems() {
 }
 
 #[test]
-fn a_line_of_dots_stands_in_for_any_lines() {
+fn an_ellipsis_line_matches_any_lines() {
     assert!(is_as_shown(&["a", "…", "d"], &["a", "b", "c", "d"]));
     assert!(is_as_shown(&["a", "…"], &["a"]) && is_as_shown(&[], &[]));
     assert!(!is_as_shown(&["a", "…", "d"], &["a", "b"]) && !is_as_shown(&["a"], &["a", "b"]));

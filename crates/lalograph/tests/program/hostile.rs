@@ -10,7 +10,7 @@ use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::{Duration, Instant};
 
-use crate::common::{Chance, Workshop, files_below, program, told};
+use crate::common::{Chance, Workshop, files_below, number_from, program};
 
 /// Kilobytes of memory that a command may have; a file that asks for more is to be refused, not obeyed.
 const MEMORY: u64 = 3_000_000;
@@ -120,7 +120,7 @@ const READERS: [Reader; 34] = [
         .sealed(RESUMED),
     Reader::new("vocabulary", "words.json", "vocab show words.json"),
     Reader::new("vocabulary, merged", "merged.json", "vocab encode merged.json hive"),
-    Reader::new("vocabulary, likeliest pieces", "pieces.json", "vocab encode pieces.json hive"),
+    Reader::new("vocabulary, most probable pieces", "pieces.json", "vocab encode pieces.json hive"),
     Reader::new(
         "vocabulary, merged with another",
         "words.json",
@@ -385,8 +385,8 @@ fn damaged_files_of_every_kind_are_answered() {
 #[test]
 #[ignore = "part of the campaign: takes minutes"]
 fn campaign_of_damaged_files() {
-    let inputs = told("LALOGRAPH_INPUTS", 50_000);
-    let counts = campaign(inputs, told("LALOGRAPH_SEED", 2));
+    let inputs = number_from("LALOGRAPH_INPUTS", 50_000);
+    let counts = campaign(inputs, number_from("LALOGRAPH_SEED", 2));
     for ((name, status), count) in counts {
         println!("{name}: status {status}: {count}");
     }

@@ -8,7 +8,7 @@ fn json(text: &str) -> Value {
 }
 
 #[test]
-fn several_ways_stand_beside_each_other_and_one_is_streamed() {
+fn several_decodings_are_shown_side_by_side_and_one_is_streamed() {
     let workshop = workshop_with_demo();
     let words = "sample thornmere/runs/demo --temperature 0.3,0.9 --top-k 3,9 --tokens 30 --count 2";
     let out = workshop.run(words).ok();
@@ -24,7 +24,7 @@ fn several_ways_stand_beside_each_other_and_one_is_streamed() {
 }
 
 #[test]
-fn copied_runs_stand_in_the_training_text_where_it_is_said() {
+fn copied_runs_occur_in_the_training_text_at_the_reported_place() {
     let workshop = workshop_with_demo();
     let out = workshop.run("sample thornmere/runs/demo --copying --count 3 --copied-run 6 --json").ok();
     let lines: Vec<Value> = out.lines().map(json).collect();
@@ -77,7 +77,7 @@ fn copied_runs_stand_in_the_training_text_where_it_is_said() {
 }
 
 #[test]
-fn what_becomes_of_the_unknown_token_is_chosen() {
+fn the_unknown_token_is_treated_as_chosen() {
     let workshop = workshop_with_demo();
     let train = "train thornmere/diaries --document line --vocabulary-size 60 --embedding 12 --hidden 16 --batch 8 --window 16 --steps 60 \
                  --learning-rate 0.01 --samples-every 0 --quiet --name few";
@@ -89,10 +89,10 @@ fn what_becomes_of_the_unknown_token_is_chosen() {
     let text = |lines: &[Value]| {
         lines.iter().map(|line| line["text"].as_str().unwrap().to_owned()).collect::<String>()
     };
-    let [usual, left_out, drawn, spelt] =
+    let [default, left_out, drawn, spelt] =
         ["", " --unknown leave-out", " --unknown draw", " --unknown spell"].map(written);
-    assert_eq!((text(&usual), usual[0].get("unknown")), (text(&left_out), None));
-    assert!(!text(&usual).contains("\u{2039}unknown\u{203a}"));
+    assert_eq!((text(&default), default[0].get("unknown")), (text(&left_out), None));
+    assert!(!text(&default).contains("\u{2039}unknown\u{203a}"));
     assert!(text(&drawn).matches("\u{2039}unknown\u{203a}").count() > 20, "{}", text(&drawn));
     assert_eq!((drawn[0]["unknown"].as_str(), spelt[0]["unknown"].as_str()), (Some("draw"), Some("spell")));
     // Spelt ones are words that the vocabulary does not hold, and nothing is marked.

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
 
-use crate::common::{Chance, Workshop, differing, files_below, killed_after, told, without_times};
+use crate::common::{Chance, Workshop, differing, files_below, killed_after, number_from, without_times};
 
 /// How a command that was killed is continued.
 #[derive(Clone, Copy)]
@@ -167,7 +167,7 @@ fn campaign(kills: u64, seed: u64, commands: &[(&str, After)]) {
 }
 
 #[test]
-fn killed_at_any_moment_a_command_is_asked_for_again() {
+fn a_command_killed_at_any_moment_can_be_repeated() {
     let quick = [3, 6, 7, 12, 16, 18].map(|which| COMMANDS[which]);
     campaign(18, 1, &quick);
 }
@@ -175,5 +175,5 @@ fn killed_at_any_moment_a_command_is_asked_for_again() {
 #[test]
 #[ignore = "part of the campaign: takes minutes"]
 fn campaign_of_commands_that_are_killed() {
-    campaign(told("LALOGRAPH_KILLS", 1_000), told("LALOGRAPH_SEED", 2), &COMMANDS);
+    campaign(number_from("LALOGRAPH_KILLS", 1_000), number_from("LALOGRAPH_SEED", 2), &COMMANDS);
 }

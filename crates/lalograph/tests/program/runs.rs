@@ -14,7 +14,7 @@ fn json(text: &str) -> Value {
 }
 
 /// Begins a long run and waits until it has been validated once.
-fn begun(workshop: &Workshop, name: &str) -> (Child, BufReader<std::process::ChildStdout>) {
+fn started(workshop: &Workshop, name: &str) -> (Child, BufReader<std::process::ChildStdout>) {
     let words = format!(
         "train thornmere/diaries --document line --hidden 64 --epochs 100000 --validate-every 5 --samples-every 0 \
          --set training.schedule=constant --set training.warmup_steps=10 --name {name} --json"
@@ -49,10 +49,10 @@ fn ended(mut child: Child, mut out: BufReader<std::process::ChildStdout>) -> (Op
 }
 
 #[test]
-fn a_run_that_is_told_to_end_says_how_to_go_on_and_ends_as_if_it_had_not_been() {
+fn an_interrupted_run_shows_how_to_resume_and_ends_as_if_uninterrupted() {
     let workshop = workshop_with_demo();
     for (name, how) in [("interrupted", "-INT"), ("terminated", "-TERM")] {
-        let (child, out) = begun(&workshop, name);
+        let (child, out) = started(&workshop, name);
         signal(&child, how);
         let (status, rest, err) = ended(child, out);
         assert_eq!(status, Some(130), "{err}");
@@ -77,14 +77,14 @@ fn a_run_that_is_told_to_end_says_how_to_go_on_and_ends_as_if_it_had_not_been() 
 }
 
 #[test]
-fn told_twice_it_ends_at_once_and_killed_it_died_but_nothing_is_lost() {
+fn a_second_interrupt_ends_a_run_at_once_and_a_kill_loses_nothing() {
     let workshop = workshop_with_demo();
-    let (child, out) = begun(&workshop, "twice");
+    let (child, out) = started(&workshop, "twice");
     signal(&child, "-INT");
     signal(&child, "-INT");
     assert_eq!(ended(child, out).0, Some(130));
 
-    let (child, out) = begun(&workshop, "killed");
+    let (child, out) = started(&workshop, "killed");
     let listed = json(&workshop.run("runs list --json").ok());
     let status = |listed: &Value, name: &str| {
         let runs = listed["runs"].as_array().unwrap();
@@ -110,7 +110,7 @@ fn told_twice_it_ends_at_once_and_killed_it_died_but_nothing_is_lost() {
 }
 
 #[test]
-fn a_run_is_gone_on_with_from_another_folder_and_given_more() {
+fn a_run_resumes_from_another_folder_with_more_epochs() {
     let workshop = workshop_with_demo();
     workshop.run(&format!("{SMALL} --name one --test-share 0.1")).ok();
     // A run of the folder `runs` is meant by its name, by every command that takes a model.
@@ -198,7 +198,7 @@ fn damaged_checkpoints_are_named_and_the_one_before_is_used() {
 }
 
 #[test]
-fn early_stopping_and_the_test_text_do_as_they_are_told() {
+fn early_stopping_and_test_scores_follow_their_options() {
     let workshop = workshop_with_demo();
     let words =
         format!("{SMALL} --name early --patience 2 --set training.minimum_gain=50 --test-share 0.2 --json");
@@ -234,9 +234,9 @@ fn a_time_limit_stops_a_run_that_goes_on_to_the_same_end() {
     assert!(workshop.run("runs show limited").ok().contains("interrupted"));
     // Each goes a step further, whatever is due after it.
     for step in 2..=12 {
-        let told = workshop.run("resume limited --minutes 0.000001");
-        assert!(told.err.contains("(--minutes)") && told.err.contains("lalograph resume"), "{told:?}");
-        assert!(told.ok().contains(&format!("{step} of 30")));
+        let output = workshop.run("resume limited --minutes 0.000001");
+        assert!(output.err.contains("(--minutes)") && output.err.contains("lalograph resume"), "{output:?}");
+        assert!(output.ok().contains(&format!("{step} of 30")));
     }
     workshop.run("resume limited --minutes 60 --quiet").ok();
     for file in ["samples.jsonl", "flow.jsonl", "RUN.safetensors"] {
@@ -298,7 +298,7 @@ fn samples_go_on_from_seed_texts_given_and_drawn_at_set_moments() {
     let seeds: Vec<&str> = samples[..6].iter().map(|sample| sample["seed_text"].as_str().unwrap()).collect();
     assert_eq!((seeds[0], seeds[2]), ("Hesper", "Maudry walked"));
     assert!(seeds[4].split(' ').count() >= 3, "{seeds:?}");
-    let plain = workshop.run(&SMALL.replace(" --quiet", " --name told"));
+    let plain = workshop.run(&SMALL.replace(" --quiet", " --name output"));
     assert!(plain.err.contains("validation perplexity") && plain.err.contains("(-"), "{plain:?}");
     // Perplexity on training text is never reported without that word.
     for line in plain.err.lines().chain(plain.out.lines()) {
@@ -390,7 +390,7 @@ fn runs_are_listed_shown_compared_reported_and_removed() {
 }
 
 #[test]
-fn only_what_is_a_run_is_removed_and_only_by_the_path_that_was_meant() {
+fn only_a_run_is_removed_and_only_by_its_own_path() {
     let workshop = workshop_with_demo();
     workshop.run(&format!("{SMALL} --name first")).ok();
     // Somebody's own folder with a file of that name, here and among the runs.
@@ -412,7 +412,7 @@ fn only_what_is_a_run_is_removed_and_only_by_the_path_that_was_meant() {
 }
 
 #[test]
-fn a_run_of_another_task_is_told_by_the_figures_that_it_names() {
+fn a_run_of_another_task_is_shown_with_its_own_figures() {
     let workshop = workshop_with_demo();
     workshop.run(&format!("{SMALL} --name words")).ok();
     workshop.run(&format!("{SMALL} --name counts")).ok();
@@ -423,14 +423,14 @@ fn a_run_of_another_task_is_told_by_the_figures_that_it_names() {
     workshop.write("runs/counts/run.json", description.to_string());
     std::fs::remove_file(workshop.path("runs/counts/vocabulary.json")).unwrap();
     let metrics = workshop.read("runs/counts/metrics.jsonl");
-    let told = metrics.lines().map(|line| {
+    let output = metrics.lines().map(|line| {
         let mut record = json(line);
         let judged = record["kind"] == "validation";
         record["figures"] =
             if judged { serde_json::json!({ "share_right": 0.9375 }) } else { serde_json::json!({}) };
         format!("{record}\n")
     });
-    workshop.write("runs/counts/metrics.jsonl", told.collect::<String>());
+    workshop.write("runs/counts/metrics.jsonl", output.collect::<String>());
 
     let shown = workshop.run("runs show counts").ok();
     assert!(shown.contains(", share right 0.9375") && !shown.contains("bits per byte"), "{shown}");
@@ -477,7 +477,7 @@ fn a_damaged_run_is_named_and_the_others_are_listed() {
 }
 
 #[test]
-fn each_hint_is_provoked_by_a_run_and_said_with_its_figure() {
+fn each_hint_is_provoked_by_a_run_and_shows_its_figure() {
     let workshop = workshop_with_demo();
     let few = "train thornmere/diaries --document line --embedding 16 --batch 8 --window 16 --samples-every 0 --quiet --json";
     let lines: String =
@@ -532,7 +532,7 @@ fn each_hint_is_provoked_by_a_run_and_said_with_its_figure() {
 }
 
 #[test]
-fn a_place_that_takes_no_more_ends_the_run_with_its_name_and_it_is_gone_on_with_afterwards() {
+fn a_full_disk_ends_the_run_with_its_path_and_the_run_resumes_later() {
     let workshop = workshop_with_demo();
     // A limit on the size of files is met as a full disk is: in the middle of a write.
     let program = env!("CARGO_BIN_EXE_lalograph");

@@ -125,7 +125,7 @@ fn nonsense_is_answered_with_status_two() {
 }
 
 #[test]
-fn a_reader_that_goes_away_is_no_failure() {
+fn a_reader_that_closes_is_no_failure() {
     let workshop = workshop_with_demo();
     for words in [
         "vocab show thornmere/vocabulary.json --top 100000",

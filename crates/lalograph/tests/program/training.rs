@@ -143,7 +143,7 @@ fn score_agrees_with_a_plain_forward_pass_over_the_model_file() {
 }
 
 #[test]
-fn a_run_says_what_happens_as_json_lines() {
+fn a_run_reports_its_events_as_json_lines() {
     let workshop = workshop_with_demo();
     let out = workshop.run(&format!("{SMALL} --name told --json")).ok();
     let lines: Vec<Value> = out.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
@@ -196,7 +196,7 @@ fn a_sample_goes_to_a_file_but_never_over_one() {
 }
 
 #[test]
-fn samples_asked_for_wrongly_are_refused() {
+fn impossible_sample_settings_are_refused() {
     let workshop = workshop_with_demo();
     let sample =
         |words: &[&str]| workshop.run_words(&[["sample", "thornmere/runs/demo"].as_slice(), words].concat());
@@ -211,7 +211,7 @@ fn samples_asked_for_wrongly_are_refused() {
 }
 
 #[test]
-fn a_folder_for_temporary_files_that_is_not_there_is_what_is_named() {
+fn a_missing_folder_for_temporary_files_is_reported() {
     let workshop = Workshop::new();
     workshop
         .write("words.txt", (0..400).map(|i| format!("line {i} of very few words\n")).collect::<String>());
@@ -472,7 +472,7 @@ fn the_cost_of_a_run_counts_what_the_run_does() {
 }
 
 #[test]
-fn what_a_plan_costs_and_how_fast_this_machine_is() {
+fn plan_cost_and_gauge_give_figures() {
     let workshop = Workshop::new();
     let small = "--cell gru --embedding 10 --hidden 20 --indices 100 --batch 4 --window 8";
     let cost = workshop.run(&format!("plan cost {small} --no-measure --json")).ok();

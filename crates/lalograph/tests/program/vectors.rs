@@ -10,7 +10,7 @@ fn json(text: &str) -> Value {
 const TRAIN: &str = "embed train thornmere/diaries --document line --dimensions 24 --quiet";
 
 #[test]
-fn vectors_are_learnt_watched_and_the_same_again_on_any_number_of_threads() {
+fn vectors_are_trained_and_repeatable_on_any_number_of_threads() {
     let workshop = workshop_with_demo();
     let words = format!("{TRAIN} --epochs 4 --probe June --probe vlorped");
     let done = workshop.run(&format!("{words} --output a.safetensors --threads 1").replace(" --quiet", ""));
@@ -146,7 +146,7 @@ fn neighbours_of_words_of_sums_and_of_texts() {
 }
 
 #[test]
-fn unseen_words_have_vectors_where_pieces_were_learnt() {
+fn unseen_words_have_vectors_from_pieces() {
     let workshop = workshop_with_demo();
     workshop.run(&format!("{TRAIN} --pieces 3-4 --piece-rows 5000 --epochs 10 --output p.safetensors")).ok();
     let near = json(&workshop.run("embed near p.safetensors Larkstones --json").ok());
@@ -160,7 +160,7 @@ fn unseen_words_have_vectors_where_pieces_were_learnt() {
 }
 
 #[test]
-fn vectors_come_in_from_text_and_from_other_files_and_what_is_wrong_is_named() {
+fn vectors_are_imported_and_bad_files_reported() {
     let workshop = workshop_with_demo();
     workshop.write("v.txt", "June 1 0\nJuly 0.9 0.1\nshort 1\nJune 5 5\nbad x 1\nzebra 0 1\nnot NaN 1\n");
     let done = workshop
@@ -242,7 +242,7 @@ fn a_map_is_a_picture_and_a_page() {
 }
 
 #[test]
-fn a_model_begins_with_word_vectors_and_can_leave_them_as_they_are() {
+fn a_model_starts_from_word_vectors_and_can_freeze_them() {
     let workshop = workshop_with_demo();
     workshop.run(&format!("{TRAIN} --output w.safetensors --text-output w.txt")).ok();
     let train = "train thornmere/diaries --document line --embedding 24 --hidden 24 --steps 6 --quiet --vectors w.safetensors";
@@ -300,10 +300,10 @@ fn a_model_begins_with_word_vectors_and_can_leave_them_as_they_are() {
     workshop.write("known.txt", known);
     for (file, name) in [("w.safetensors", "own"), ("known.txt", "known")] {
         let out = workshop.run(&format!("train thornmere/diaries --document line --hidden 8 --steps 2 --samples-every 0 --vectors {file} --name {name}")).ok();
-        let told: String = out.split_whitespace().collect::<Vec<_>>().join(" ");
-        assert!(told.contains("embedding 24,") && told.contains("words found in the file"), "{out}");
-        let missing = told.contains("most frequent words without a vector:");
-        assert!(missing == (name == "known") && told.contains("June") == missing, "{out}");
+        let output: String = out.split_whitespace().collect::<Vec<_>>().join(" ");
+        assert!(output.contains("embedding 24,") && output.contains("words found in the file"), "{out}");
+        let missing = output.contains("most frequent words without a vector:");
+        assert!(missing == (name == "known") && output.contains("June") == missing, "{out}");
     }
     // Once started, a run needs the vectors no more; to start again it does.
     std::fs::remove_file(workshop.path("w.safetensors")).unwrap();

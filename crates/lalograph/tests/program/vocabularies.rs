@@ -126,8 +126,8 @@ fn vocabularies_are_merged_extended_and_compared() {
     workshop.run("vocab merge a.json b.json -o both.json").ok();
     assert!(workshop.read("both.json").contains("[4,\"hive\",3]"));
     workshop.run("vocab merge a.json b.json -o both.json").fails(1, &["exists already"]);
-    let told = workshop.run("vocab extend a.json b.txt --add 1 -o more.json");
-    assert!(told.err.contains("1 token added; 6 keep their indices"), "{told:?}");
+    let output = workshop.run("vocab extend a.json b.txt --add 1 -o more.json");
+    assert!(output.err.contains("1 token added; 6 keep their indices"), "{output:?}");
     let more = workshop.read("more.json");
     assert!(
         more.contains("[4,\"bee\",2]") && more.contains("[5,\"hive\",3]") && more.contains("[6,\"wasp\",2]"),
@@ -226,8 +226,8 @@ fn the_tokens_of_a_corpus_are_kept_and_used_again_only_while_they_fit() {
     assert!(!train("seven", "").err.contains(reused));
     workshop.write("a.txt", [lines.as_bytes(), "\u{e9}t\u{e9}\n".as_bytes(), b"\xff broken\n"].concat());
     for name in ["eight", "nine"] {
-        let told = train(name, "");
-        assert!(told.err.contains("1 place left out") && !told.err.contains(reused), "{told:?}");
+        let output = train(name, "");
+        assert!(output.err.contains("1 place left out") && !output.err.contains(reused), "{output:?}");
     }
 }
 

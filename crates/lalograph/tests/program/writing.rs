@@ -8,7 +8,7 @@ fn json(text: &str) -> Value {
 }
 
 #[test]
-fn each_way_of_choosing_writes_and_says_how_it_did() {
+fn each_decoding_writes_text_with_its_figures() {
     let workshop = workshop_with_demo();
     for (flags, method, more) in [
         ("--greedy", "greedy", ""),
@@ -53,7 +53,7 @@ fn many_samples_in_a_file_are_those_written_one_by_one() {
 }
 
 #[test]
-fn seed_texts_come_from_argument_file_and_input_and_samples_stop_where_they_are_told() {
+fn seed_texts_come_from_argument_file_and_input_and_samples_stop_at_their_ends() {
     let workshop = workshop_with_demo();
     workshop.write("seed.txt", "Hesper pottered to\n");
     let by_file = workshop.run("sample thornmere/runs/demo --from-file seed.txt --tokens 9").ok();
@@ -83,7 +83,7 @@ fn seed_texts_come_from_argument_file_and_input_and_samples_stop_where_they_are_
 }
 
 #[test]
-fn what_comes_next_is_a_distribution_with_the_rank_of_any_token() {
+fn next_gives_a_distribution_with_the_rank_of_any_token() {
     let workshop = workshop_with_demo();
     let words =
         ["next", "thornmere/runs/demo", "Maudry walked", "--count", "100000", "--token", "to", "--json"];
@@ -109,7 +109,7 @@ fn what_comes_next_is_a_distribution_with_the_rank_of_any_token() {
 }
 
 #[test]
-fn what_is_no_way_to_choose_is_refused_with_a_reason() {
+fn impossible_decoding_settings_are_refused_with_a_reason() {
     let workshop = workshop_with_demo();
     for (flags, status, message) in [
         ("--temperature NaN", 2, "a temperature must be above 0"),
@@ -140,20 +140,21 @@ fn what_is_no_way_to_choose_is_refused_with_a_reason() {
 }
 
 #[test]
-fn a_score_is_the_same_whatever_the_window_and_adds_up_over_documents_and_tokens() {
+fn a_score_does_not_depend_on_the_window_and_adds_up_over_documents_and_tokens() {
     let workshop = workshop_with_demo();
     let score = |more: &str| {
         let words = format!("score thornmere/runs/demo thornmere/diaries --first 12 --json {more}");
         json(&workshop.run(words.trim_end()).ok())
     };
-    let usual = score("");
+    let default = score("");
     for window in [1, 7, 1000] {
         let other = score(&format!("--window {window}"));
-        let apart = (other["loss"].as_f64().unwrap() - usual["loss"].as_f64().unwrap()).abs();
+        let apart = (other["loss"].as_f64().unwrap() - default["loss"].as_f64().unwrap()).abs();
         assert!(apart < 1e-6, "{window}: {apart}");
     }
     assert!(
-        score("--state carried")["loss"] != usual["loss"] && score("--state reset")["loss"] == usual["loss"]
+        score("--state carried")["loss"] != default["loss"]
+            && score("--state reset")["loss"] == default["loss"]
     );
     let whole = score("--surprise --worst 12");
     let bits: f64 = whole["tokens_by_surprise"]
@@ -172,7 +173,7 @@ fn a_score_is_the_same_whatever_the_window_and_adds_up_over_documents_and_tokens
         counted += n;
     }
     assert_eq!((worst.len(), counted), (12, tokens));
-    assert!((loss / tokens - usual["loss"].as_f64().unwrap()).abs() < 1e-9);
+    assert!((loss / tokens - default["loss"].as_f64().unwrap()).abs() < 1e-9);
     let losses: Vec<f64> = worst.iter().map(|document| document["loss"].as_f64().unwrap()).collect();
     assert!(losses.windows(2).all(|pair| pair[0] >= pair[1]));
     assert_eq!(whole["best"][0], worst[11]);
@@ -180,16 +181,16 @@ fn a_score_is_the_same_whatever_the_window_and_adds_up_over_documents_and_tokens
     let squares: f64 = worst
         .iter()
         .map(|document| {
-            let mean = usual["loss"].as_f64().unwrap();
+            let mean = default["loss"].as_f64().unwrap();
             ((document["loss"].as_f64().unwrap() - mean) * document["tokens"].as_f64().unwrap()).powi(2)
         })
         .sum();
     let expected = (squares * 12.0 / 11.0).sqrt() / tokens;
-    assert!((usual["loss_standard_error"].as_f64().unwrap() - expected).abs() < 1e-9);
+    assert!((default["loss_standard_error"].as_f64().unwrap() - expected).abs() < 1e-9);
 }
 
 #[test]
-fn surprise_is_shown_without_colour_too_and_models_are_put_side_by_side() {
+fn surprise_is_shown_without_colour_and_models_side_by_side() {
     let workshop = workshop_with_demo();
     let words = ["score", "thornmere/runs/demo", "-", "--surprise"];
     let shown = workshop.run_with_input(&words, "Hesper pottered to bees vlorped Hesper.\n").ok();

@@ -40,7 +40,7 @@ impl Predictor for Uniform {
     }
 }
 
-/// Every token is as likely as it is frequent in the training text, every count raised by one so that none is impossible.
+/// Each token by its frequency in the training text, every count raised by one so that none is impossible.
 #[derive(Debug, Clone)]
 pub struct Unigram {
     probabilities: Vec<f64>,

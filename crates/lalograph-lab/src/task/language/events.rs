@@ -25,7 +25,7 @@ pub enum PreparationEvent<'a> {
     LeftOut(&'a Skipped),
     /// The encoded corpus of an earlier run is used, from this folder.
     Reused(&'a Path),
-    /// An encoded corpus of an earlier run is there and cannot be used; the corpus is encoded again.
+    /// The encoded corpus of an earlier run exists and is unusable; the corpus is encoded again.
     NotReused(&'a LabError),
 }
 

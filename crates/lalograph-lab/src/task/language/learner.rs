@@ -12,7 +12,7 @@ use crate::error::LabError;
 use crate::plan::Plan;
 use crate::run::description::{RunDescription, TextFacts};
 
-/// A language model that is ready to be trained: the plan resolved, its corpus read, its model laid out.
+/// A language model ready for training: plan resolved, corpus read, weights laid out.
 pub struct LanguageTask {
     /// The plan, resolved.
     pub plan: Plan,

@@ -171,7 +171,7 @@ pub fn prepare_again(
         there.start_paths_at(base);
     }
     let mut prepared = lay_out(there, threads, cache, Some(vocabulary), observer)?;
-    // The paths as they were given: a model does not tell where it was trained.
+    // The paths as given: a model file does not reveal where it was trained.
     prepared.plan.paths_mut().zip(plan.clone().paths_mut()).for_each(|(path, given)| path.clone_from(given));
     if prepared.corpus.text_hash != description.text_hash {
         return Err(changed("corpus"));
@@ -248,7 +248,7 @@ fn encode(
     Ok((vocabulary, encoded?))
 }
 
-/// One pass over the corpus, told to the observer of the training.
+/// Reads the corpus once, with progress for the observer of the training.
 struct Pass<'a> {
     number: u32,
     total_bytes: u64,

@@ -236,7 +236,7 @@ mod tests {
     }
 
     #[test]
-    fn vectors_that_tell_nothing_apart_or_of_another_width_change_nothing() {
+    fn useless_vectors_or_vectors_of_another_width_change_nothing() {
         let (model, vocabulary, weights) = beginner("clover linden");
         let mut filled = weights.clone();
         for same in [

@@ -13,11 +13,11 @@ const RISE: f64 = 0.02;
 const RISE_SHARE: f64 = 0.01;
 /// A gradient has vanished where its norm is this share of what it was at the token that is predicted...
 const VANISHED: f64 = 1e-3;
-/// ...within so many tokens.
+/// ...within this many tokens.
 const SOON: usize = 10;
 /// A gradient explodes if its norm is at least this many times the median.
 const EXPLODED: f64 = 10.0;
-/// The norm of the whole gradient explodes where it is so many times its median.
+/// The norm of the whole gradient explodes at this many times its median.
 const BURST: f64 = 50.0;
 /// Training loss that rises by this much above its lowest was driven up: perplexity rises by half.
 const DRIVEN_UP: f64 = 0.4;
@@ -78,7 +78,7 @@ pub fn hints(evidence: &Evidence<'_>) -> Vec<Hint> {
     let text = [many_unknown(evidence.text), seen(evidence.text)];
     let rate = rate_too_high(evidence, &curves);
     let exploding = exploding(evidence, &curves);
-    // Gradients that explode are cause enough: nothing is said of the learning rate then.
+    // Exploding gradients are cause enough: there is no hint about the learning rate then.
     let worse = worse_than_unigram(evidence, &curves, exploding.is_none()).filter(|_| rate.is_none());
     let short = too_short(evidence, &curves).filter(|_| rate.is_none() && worse.is_none());
     let fitted = overfitting(&curves).or_else(|| gap(evidence, &curves));
@@ -98,7 +98,7 @@ struct Trained {
 struct Curves {
     training: Vec<Trained>,
     validation: Vec<(u64, f64)>,
-    /// Whether training loss is the logarithm of a perplexity: against a sample of the vocabulary it is not, and cannot be described in its terms.
+    /// Whether training loss is the logarithm of a perplexity; with a sampled softmax it is not, and hints about it would mislead.
     exact: bool,
 }
 
@@ -275,10 +275,10 @@ fn worse_than_unigram(evidence: &Evidence<'_>, curves: &Curves, by_rate: bool) -
     if evidence.stage != Stage::Ended || step < FEW_STEPS || loss <= unigram {
         return None;
     }
-    let told = by_rate && curves.exact && curves.training.len() >= 5;
-    let cause = if told && restless(curves) {
+    let readable = by_rate && curves.exact && curves.training.len() >= 5;
+    let cause = if readable && restless(curves) {
         Cause::LearningRateTooHigh
-    } else if told && (creeps(curves) || loss > unigram + ABOVE) {
+    } else if readable && (creeps(curves) || loss > unigram + ABOVE) {
         Cause::LearningRateTooLow
     } else {
         Cause::Unclear
@@ -366,21 +366,21 @@ mod tests {
     }
 
     #[test]
-    fn loss_against_a_sample_is_told_as_no_perplexity() {
+    fn sampled_loss_is_not_reported_as_perplexity() {
         let (plan, text) = (Plan::default(), TextFacts { unigram_loss: Some(5.0), ..TextFacts::default() });
         let found = |metrics: &[MetricsRecord], stage| {
             let all = hints(&Evidence { plan: &plan, text: &text, metrics, flow: None, stage });
             all.iter().map(ToString::to_string).collect::<Vec<_>>()
         };
         let risen = sampled(run(FALLING, [3.0, 2.4, 2.5, 2.6, 2.8]));
-        let told = found(&risen, Stage::Ended);
+        let shown = found(&risen, Stage::Ended);
         assert!(
-            told.iter().any(|hint| hint.contains("while training loss fell; the weights of step 400")),
-            "{told:?}"
+            shown.iter().any(|hint| hint.contains("while training loss fell; the weights of step 400")),
+            "{shown:?}"
         );
         let rising = [2.0, 1.5, 1.4, 2.5, 3.0, 3.2, 3.3, 3.3, 3.3, 3.3];
-        let told = found(&sampled(run(rising, [2.0; 5])), Stage::UnderWay);
-        assert!(told.iter().all(|hint| !hint.contains("training perplexity")), "{told:?}");
+        let shown = found(&sampled(run(rising, [2.0; 5])), Stage::UnderWay);
+        assert!(shown.iter().all(|hint| !hint.contains("training perplexity")), "{shown:?}");
     }
 
     const FALLING: [f64; 10] = [4.0, 3.0, 2.5, 2.2, 2.0, 1.9, 1.85, 1.8, 1.78, 1.77];
@@ -454,7 +454,7 @@ mod tests {
     }
 
     #[test]
-    fn gradients_that_vanish_or_explode_are_told_by_distance_or_by_step() {
+    fn vanishing_and_exploding_gradients_are_reported_by_distance_or_step() {
         let metrics = run(FALLING, SETTLED);
         let fading: Vec<f64> = (0..30).map(|d| 0.3f64.powi(d)).collect();
         let found = said(&metrics, &[flow(&fading)], &FACTS, Stage::Ended);
@@ -478,7 +478,7 @@ mod tests {
     }
 
     #[test]
-    fn a_learning_rate_is_too_high_where_the_loss_is_driven_up_or_never_comes_down() {
+    fn a_learning_rate_is_too_high_if_the_loss_rises_or_never_falls() {
         let mut up = FALLING;
         up[6..9].copy_from_slice(&[2.6, 2.7, 2.6]);
         assert_eq!(names(&run(up, SETTLED), &[], &FACTS, Stage::UnderWay), ["learning_rate_too_high"]);
@@ -550,7 +550,7 @@ mod tests {
     }
 
     #[test]
-    fn a_gap_is_told_where_early_stopping_came_before_a_rise() {
+    fn a_gap_is_reported_if_early_stopping_prevented_a_rise() {
         let far = [3.0, 2.6, 2.5, 2.45, 2.44];
         let found = said(&run(FALLING, far), &[], &FACTS, Stage::Ended);
         assert!(matches!(found[..], [Hint::Gap { step: 1000, .. }]), "{found:?}");
@@ -564,7 +564,7 @@ mod tests {
         let growing: Vec<f64> = (0..30).map(|d| 1.2f64.powi(d)).collect();
         let mut bursting = run(FALLING, SETTLED);
         bursting[4] = training(500, 2.0, 80.0);
-        let told = |cell: &str, flow: Option<&FlowRecord>, clip: f64| {
+        let found = |cell: &str, flow: Option<&FlowRecord>, clip: f64| {
             let mut plan = Plan::default();
             plan.model.cell = serde_json::from_value(cell.into()).unwrap();
             plan.training.clip_norm = clip;
@@ -573,16 +573,16 @@ mod tests {
             hints(&evidence)[0].to_string()
         };
         let (fading, growing) = (flow(&fading), flow(&growing));
-        assert!(told("plain_tanh", Some(&fading), 1.0).contains("an LSTM, a GRU"));
-        assert!(!told("lstm", Some(&fading), 1.0).contains("an LSTM"));
-        assert!(told("plain_tanh", Some(&growing), 1.0).contains("an LSTM"));
-        assert!(!told("gru", Some(&growing), 1.0).contains("a GRU"));
-        assert!(told("gru", None, 1.0).contains("lower `training.clip_norm`"));
-        assert!(told("gru", None, 0.0).contains("clip it (`training.clip_norm`)"));
+        assert!(found("plain_tanh", Some(&fading), 1.0).contains("an LSTM, a GRU"));
+        assert!(!found("lstm", Some(&fading), 1.0).contains("an LSTM"));
+        assert!(found("plain_tanh", Some(&growing), 1.0).contains("an LSTM"));
+        assert!(!found("gru", Some(&growing), 1.0).contains("a GRU"));
+        assert!(found("gru", None, 1.0).contains("lower `training.clip_norm`"));
+        assert!(found("gru", None, 0.0).contains("clip it (`training.clip_norm`)"));
     }
 
     #[test]
-    fn unknown_and_seen_text_is_told_from_the_text_alone() {
+    fn unknown_tokens_and_shared_documents_give_hints() {
         let text = TextFacts { unknown_share: Some(0.12), seen_share: Some(0.5), ..FACTS };
         let found = names(&[], &[], &text, Stage::UnderWay);
         assert_eq!(found, ["many_unknown_tokens", "validation_seen_in_training"]);

@@ -40,7 +40,7 @@ pub struct StartingValues {
 
 impl StartingValues {
     /// The default choices for a cell; `docs/measurements.md` has the evidence.
-    pub fn usual(cell: Cell) -> Self {
+    pub fn default_for(cell: Cell) -> Self {
         let keep_bias = match cell {
             Cell::PlainTanh | Cell::PlainRelu | Cell::Lstm => 0.0,
             Cell::Gru => -1.0,

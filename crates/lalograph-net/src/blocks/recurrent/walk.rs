@@ -57,7 +57,7 @@ pub struct Tape<T> {
     d_next: Vec<T>,
     d_cell: Vec<T>,
     d_fed: Vec<T>,
-    /// The norm of the gradient by each step's outputs, if it is asked for.
+    /// The norm of the gradient by each step's outputs, if requested.
     pub(in crate::blocks) flow: Option<Vec<f64>>,
 }
 
@@ -80,7 +80,7 @@ pub struct Recurrent {
     bias: Range<usize>,
     /// The bias inside the reset gate's reach, for the GRU.
     candidate_bias: Range<usize>,
-    /// The state before the first token, if it is learnt.
+    /// The state before the first token, if it is a parameter.
     first_state: Option<Range<usize>>,
     input_pack: PackId,
     recurrent_pack: PackId,
@@ -356,7 +356,7 @@ impl Recurrent {
                 break;
             }
             let d_gates = Matrix::new(gates, rows, width);
-            // What reaches the step before without a product is there already.
+            // The cell has already added the gradient that needs no product.
             let accumulation =
                 if self.cell.passes_outputs_on() { Accumulation::Add } else { Accumulation::Replace };
             if tape.masked {

@@ -116,7 +116,7 @@ impl LanguageModel {
         }
     }
 
-    /// Whether the head lays out the gradient of the token vectors in full: it does if they are its own table.
+    /// Whether the head writes the gradient of the token vectors densely: it does if input and output share one table.
     fn embedding_in_full(&self) -> bool {
         self.shape.tied && self.head.by_rows().is_none()
     }

@@ -47,7 +47,7 @@ impl LanguageModelShape {
             learn_first_state: false,
             tied: false,
             softmax: SoftmaxSettings::full(),
-            start: StartingValues::usual(cell),
+            start: StartingValues::default_for(cell),
         }
     }
 }

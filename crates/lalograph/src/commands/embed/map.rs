@@ -71,10 +71,10 @@ pub(super) fn run(args: &EmbedMapArgs, screen: &Screen) -> Result<(), Failure> {
     let (layout, plane) = match args.layout {
         LayoutChoice::Principal => ("principal", principal(&vectors, args.seed)?),
         LayoutChoice::Neighbours => {
-            let usual =
+            let default =
                 (rows.len() as f64 / 10.0).clamp(2.0, 30.0).min((rows.len() as f64 - 1.0) / 3.0).max(1.0);
             let how = Neighbourhood {
-                perplexity: args.perplexity.unwrap_or(usual),
+                perplexity: args.perplexity.unwrap_or(default),
                 seed: args.seed,
                 ..Neighbourhood::default()
             };

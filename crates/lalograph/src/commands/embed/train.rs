@@ -195,7 +195,7 @@ fn way(args: &EmbedTrainArgs) -> Result<Way, Failure> {
             seed,
         }));
     }
-    let (direction, usual) = match args.direction {
+    let (direction, default) = match args.direction {
         DirectionChoice::ContextToWord => (Direction::ContextToWord, 0.25),
         DirectionChoice::WordToContext => (Direction::WordToContext, 0.06),
     };
@@ -206,7 +206,7 @@ fn way(args: &EmbedTrainArgs) -> Result<Way, Failure> {
         fixed_window: args.fixed_window,
         negative_samples,
         subsample: args.subsample,
-        learning_rate: args.learning_rate.unwrap_or(usual),
+        learning_rate: args.learning_rate.unwrap_or(default),
         epochs: args.epochs,
         pieces: args.pieces.map(|(shortest, longest)| Pieces { shortest, longest, rows: args.piece_rows }),
         seed,

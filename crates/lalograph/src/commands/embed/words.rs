@@ -15,7 +15,7 @@ use crate::interrupt;
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 
-/// A word and how near it is.
+/// A word and its similarity.
 #[derive(Debug, Serialize)]
 pub(super) struct NearWord<'t> {
     pub(super) word: &'t str,

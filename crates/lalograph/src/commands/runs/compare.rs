@@ -28,7 +28,7 @@ use crate::output::wrap::indented;
 #[derive(Serialize)]
 struct CompareDocument<'a> {
     runs: Vec<Compared<'a>>,
-    /// Each with its value in every run, null where it is not set.
+    /// Each setting with its value in every run, null if it is not set.
     differing_settings: Vec<Differing>,
 }
 

@@ -47,7 +47,7 @@ pub(super) fn run(args: &ListArgs, screen: &Screen) -> Result<(), Failure> {
                 name: run.name(),
                 path: run.path().to_owned(),
                 started: description.started,
-                // What was written down last is newer than the description while it is trained.
+                // In training, the last record is newer than the description.
                 steps: last_step(&run.metrics()).unwrap_or(0).max(description.steps),
                 planned_steps: description.planned_steps,
                 best_validation_perplexity: description.best_validation_loss.map(f64::exp),

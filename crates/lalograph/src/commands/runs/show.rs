@@ -160,8 +160,8 @@ fn status(history: &RunHistory) -> String {
 
 /// The settings that are not their defaults.
 fn unusual_settings(plan: &Plan) -> Result<Vec<(String, String)>, Failure> {
-    let usual = settings(&Plan::default())?;
-    Ok(settings(plan)?.into_iter().filter(|setting| !usual.contains(setting)).collect())
+    let default = settings(&Plan::default())?;
+    Ok(settings(plan)?.into_iter().filter(|setting| !default.contains(setting)).collect())
 }
 
 fn curve(history: &RunHistory, screen: &Screen) -> Option<String> {

@@ -117,8 +117,8 @@ impl Asked<'_> {
 
     /// From the tokens from which on a run counts as copied.
     pub(super) fn measure(&self) -> CopyingSettings {
-        let usual = CopyingSettings::default();
-        CopyingSettings { run: self.args.copied_run.map_or(usual.run, usize::from), ..usual }
+        let default = CopyingSettings::default();
+        CopyingSettings { run: self.args.copied_run.map_or(default.run, usize::from), ..default }
     }
 
     pub(super) fn random(&self, decoding: &Decoding, number: u64) -> Stream {

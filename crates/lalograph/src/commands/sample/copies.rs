@@ -32,7 +32,7 @@ struct RunPlace {
     document: u64,
     path: PathBuf,
     line: u64,
-    /// As it is in the file after cleaning.
+    /// Its text after cleaning.
     text: String,
 }
 
@@ -80,7 +80,7 @@ fn places(
 pub(super) struct Copies {
     measure: CopyingSettings,
     found: Vec<Copying>,
-    /// The longest run of each and where it is in the training text; none where no token of a sample is.
+    /// The longest run of each sample and its place in the training text; `None` if no token of a sample occurs there.
     places: Vec<Option<RunPlace>>,
     names: Vec<String>,
     /// The same of held-out text, if there is any.

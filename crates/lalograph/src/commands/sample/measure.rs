@@ -85,8 +85,8 @@ impl Way {
 /// Every temperature by itself, with each k and with each p; and the two ways that write always the same.
 fn ways(asked: &Asked<'_>) -> Vec<Way> {
     let args = asked.args;
-    fn or<'v, T>(given: &'v [T], usual: &'v [T]) -> &'v [T] {
-        if given.is_empty() { usual } else { given }
+    fn or<'v, T>(given: &'v [T], default: &'v [T]) -> &'v [T] {
+        if given.is_empty() { default } else { given }
     }
     let plain = |temperature| Decoding {
         repeat_power: args.repeat_power,

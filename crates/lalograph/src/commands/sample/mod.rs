@@ -68,7 +68,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
         decoding.check(file.vocabulary.len())?;
     }
     let streamed = !args.json && args.output.is_none() && args.beam.is_none() && decodings.len() == 1;
-    // One by one as they come to whoever reads along.
+    // Each sample is shown as it is written.
     let mut written = Vec::new();
     let alone = streamed && args.count.unwrap_or(1) == 1;
     if alone {

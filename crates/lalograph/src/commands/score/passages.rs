@@ -108,7 +108,7 @@ impl Whole<'_> {
         }
     }
 
-    /// Every token as it is in the text, with the white space before it and the bits of its surprise.
+    /// Every token as spelt, with the white space before it and the bits of its surprise.
     pub(super) fn surprises(&self) -> Vec<TokenSurprise> {
         let mut all = Vec::with_capacity(self.found.judgement.token_losses.len());
         let mut bits = self.found.judgement.token_losses.iter().map(|loss| loss / std::f64::consts::LN_2);
@@ -151,7 +151,7 @@ pub(super) fn show_surprise(whole: &Whole<'_>, screen: &Screen) -> String {
             _ => surprise.token.clone(),
         };
         unknown |= surprise.index == Reserved::UNKNOWN;
-        let told = if bits >= 4.0 { format!("{text}[{bits:.0}]") } else { text };
+        let shown = if bits >= 4.0 { format!("{text}[{bits:.0}]") } else { text };
         let style = match bits {
             b if b >= 8.0 => BRICK.style().bold(),
             b if b >= 4.0 => BRICK.style(),
@@ -159,7 +159,7 @@ pub(super) fn show_surprise(whole: &Whole<'_>, screen: &Screen) -> String {
             _ => ASH.style(),
         };
         line.push_str(&surprise.before);
-        line.push_str(&screen.styled(style, &told));
+        line.push_str(&screen.styled(style, &shown));
         if surprise.index == Reserved::END {
             lines.push(indented(&line, screen.width()));
             line.clear();

@@ -35,10 +35,10 @@ pub(crate) fn map_page(
         .zip(near)
         .map(|((word, (&(x, y), label)), near)| {
             let near: Vec<String> = near.iter().map(|(other, cosine)| format!("{other} {cosine:.2}")).collect();
-            let told = text(&format!("{word}\nnear: {}", near.join(", ")));
+            let title = text(&format!("{word}\nnear: {}", near.join(", ")));
             let word = text(word);
             format!(
-                "<g class=\"word\" tabindex=\"0\"><title>{told}</title><circle cx=\"{x:.1}\" cy=\"{y:.1}\" r=\"3\"/>\
+                "<g class=\"word\" tabindex=\"0\"><title>{title}</title><circle cx=\"{x:.1}\" cy=\"{y:.1}\" r=\"3\"/>\
                  <text x=\"{:.1}\" y=\"{:.1}\" text-anchor=\"{}\">{word}</text></g>\n",
                 label.x, label.y, label.anchor
             )
@@ -117,7 +117,7 @@ mod tests {
     }
 
     #[test]
-    fn names_stay_on_the_map_and_cover_as_little_as_they_can() {
+    fn names_stay_on_the_map_and_cover_little() {
         // At the left edge, with a point to the right that keeps the name from its usual place.
         let edge = &labels(&["Wrenhollow", "hive"], &[(40.0, 50.0), (60.0, 50.0)])[0];
         assert!(edge.anchor != "end" && edge.y != 54.0, "{} {}", edge.anchor, edge.y);
@@ -131,7 +131,7 @@ mod tests {
     }
 
     #[test]
-    fn every_word_is_at_its_place_and_tells_what_is_near() {
+    fn every_word_is_at_its_position_with_its_neighbours() {
         let near = vec![vec![("b & c".to_owned(), 0.5)], Vec::new()];
         let page = map_page("v", &["<a>", "b"], &[[0.0, 0.0], [1.0, 2.0]], &near, Some([0.5, 0.25]));
         assert!(

@@ -102,7 +102,7 @@ mod tests {
     use lalograph_lab::run::records::SampleRecord;
 
     #[test]
-    fn nothing_that_was_written_becomes_part_of_the_page() {
+    fn text_of_documents_is_escaped_in_pages() {
         let wild = "<script>alert(\"bees\")</script> & 'more'";
         let record = SampleRecord {
             step: 1,

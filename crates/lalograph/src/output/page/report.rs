@@ -166,12 +166,12 @@ fn layers(cost: &Cost) -> String {
 }
 
 fn all_settings(history: &RunHistory) -> Result<String, Failure> {
-    let usual = settings(&lalograph_lab::Plan::default())?;
+    let default = settings(&lalograph_lab::Plan::default())?;
     let rows: Vec<(bool, Vec<Cell>)> = settings(&history.plan)?
         .into_iter()
         .map(|setting| {
-            let changed = !usual.contains(&setting);
-            let default = usual
+            let changed = !default.contains(&setting);
+            let default = default
                 .iter()
                 .find(|(key, _)| *key == setting.0)
                 .map_or_else(String::new, |(_, value)| value.clone());

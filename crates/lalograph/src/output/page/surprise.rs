@@ -13,7 +13,7 @@ const STEPS: [f64; 3] = [1.0, 4.0, 8.0];
 pub(crate) struct SurpriseToken {
     /// White space before it that no token holds.
     pub(crate) before: String,
-    /// As it is in the text.
+    /// Its text.
     pub(crate) text: String,
     /// Its surprise.
     pub(crate) bits: f64,
@@ -24,7 +24,7 @@ pub(crate) struct SurpriseToken {
     /// Its place among all tokens by probability, from 1.
     pub(crate) rank: usize,
     /// Most probable tokens there, with probabilities.
-    pub(crate) likeliest: [(String, f64); 3],
+    pub(crate) most_probable: [(String, f64); 3],
 }
 
 /// The page of the first tokens of all; `places` are the files and lines of the documents.
@@ -78,20 +78,20 @@ fn article((path, line): &(String, u64), tokens: &[SurpriseToken]) -> String {
         let unknown = if token.unknown { " unknown" } else { "" };
         let words = if token.ends_document { "\u{23ce}".to_owned() } else { text(&token.text) };
         let figure = if class == 3 { format!("<sub>{:.0}</sub>", token.bits) } else { String::new() };
-        let likeliest = token.likeliest.iter().filter(|(_, share)| *share > 0.0);
-        let likeliest: Vec<String> =
-            likeliest.map(|(name, share)| format!("{name} {}", probability(*share))).collect();
-        let told = format!(
+        let most_probable = token.most_probable.iter().filter(|(_, share)| *share > 0.0);
+        let most_probable: Vec<String> =
+            most_probable.map(|(name, share)| format!("{name} {}", probability(*share))).collect();
+        let title = format!(
             "{}: {:.1} bits, probability {}, rank {}. Most probable: {}",
             if token.unknown { "not in the vocabulary" } else { token.text.trim() },
             token.bits,
             probability((-token.bits).exp2()),
             count(token.rank as u64),
-            likeliest.join(", ")
+            most_probable.join(", ")
         );
         spans.push_str(&format!(
             "<span class=\"s{class}{unknown}\" title=\"{}\">{words}{figure}</span>",
-            text(&told)
+            text(&title)
         ));
     }
     format!(
@@ -113,7 +113,7 @@ mod tests {
     use super::{SurpriseToken, surprise_page};
 
     #[test]
-    fn documents_stand_apart_and_tokens_are_in_the_colour_of_their_bits() {
+    fn documents_are_separated_and_tokens_coloured_by_their_bits() {
         let token = |text: &str, bits, ends_document| SurpriseToken {
             before: if ends_document { String::new() } else { " ".into() },
             text: text.to_owned(),
@@ -121,7 +121,7 @@ mod tests {
             ends_document,
             unknown: text == "?",
             rank: 7,
-            likeliest: [("<i>".to_owned(), 0.5), ("a".to_owned(), 0.0001), (String::new(), 0.0)],
+            most_probable: [("<i>".to_owned(), 0.5), ("a".to_owned(), 0.0001), (String::new(), 0.0)],
         };
         let tokens = [
             token("<b>", 0.5, false),
@@ -132,8 +132,8 @@ mod tests {
         let places = [("a.txt".to_owned(), 1), ("b&c.txt".to_owned(), 20)];
         let page = surprise_page("a & b", &[("tokens", "4".into())], &tokens, &places, 6);
         assert_eq!(page.matches("<article").count(), 2);
-        let told = "&lt;b&gt;: 0.5 bits, probability 0.707, rank 7. Most probable: &lt;i&gt; 0.500, a 1e-4";
-        assert!(page.contains(&format!("<span class=\"s0\" title=\"{told}\">&lt;b&gt;</span>")), "{page}");
+        let title = "&lt;b&gt;: 0.5 bits, probability 0.707, rank 7. Most probable: &lt;i&gt; 0.500, a 1e-4";
+        assert!(page.contains(&format!("<span class=\"s0\" title=\"{title}\">&lt;b&gt;</span>")), "{page}");
         assert!(page.contains("class=\"s3 unknown\" title=\"not in the vocabulary: 9.0 bits"), "{page}");
         assert!(page.contains("?<sub>9</sub>") && page.contains("2 more tokens are not on this page"));
         assert!(page.contains("<h3>b&amp;c.txt, line 20: perplexity 16.00 over 1 token</h3>"), "{page}");

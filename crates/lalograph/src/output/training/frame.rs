@@ -1,4 +1,4 @@
-//! The training view as it is in a terminal of a given size.
+//! The training view for a terminal of a given size.
 
 use std::time::Duration;
 
@@ -182,7 +182,7 @@ fn hints(state: &State, width: usize, room: usize, screen: &Screen) -> Vec<Strin
 
 fn curve(state: &State, width: usize, height: usize, screen: &Screen) -> Vec<String> {
     let points: Vec<(f64, f64)> = state.validations.iter().map(|v| (v.step as f64, v.perplexity)).collect();
-    // The first steep fall would press all that comes later flat: it is left out once there is more to see.
+    // The first steep fall would flatten the rest of the curve: it is left out once there are enough points.
     let from = if points.len() > 3 { state.step as f64 / 10.0 } else { 0.0 };
     let points: Vec<(f64, f64)> = points.into_iter().filter(|(step, _)| *step >= from).collect();
     let shown = state.training_curve.partition_point(|(step, _)| *step < from);
@@ -236,7 +236,7 @@ fn samples(state: &State, width: usize, room: usize, screen: &Screen) -> Vec<Str
     lines
 }
 
-/// A text in lines of so many columns, broken between words where that is possible.
+/// A text in lines of at most `width` columns, broken between words if possible.
 fn wrap(text: &str, width: usize) -> Vec<String> {
     let width = width.max(8);
     let mut lines = vec![String::new()];
@@ -345,7 +345,7 @@ mod tests {
         Clock { elapsed: Duration::from_secs(754), since_checkpoint: Some(Duration::from_millis(42_345)) };
 
     #[test]
-    fn nothing_is_wider_or_higher_than_the_terminal_whatever_its_size() {
+    fn nothing_is_wider_or_higher_than_the_terminal() {
         for (validations, hints) in [(0, 0), (1, 0), (12, 0), (12, 3)] {
             let state = state(validations, hints);
             for width in [40, 60, 80, 120, 200] {
@@ -362,7 +362,7 @@ mod tests {
     }
 
     #[test]
-    fn in_a_usual_terminal_everything_is_there() {
+    fn a_terminal_of_common_size_shows_everything() {
         let text = frame(&state(12, 0), CLOCK, 80, 23, &Screen::plain(80)).join("\n");
         for part in [
             "training a-run",

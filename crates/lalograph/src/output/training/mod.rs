@@ -84,7 +84,7 @@ impl<'s> TrainingView<'s> {
         if self.failure.is_some() { ControlFlow::Break(()) } else { interrupt::flow() }
     }
 
-    /// Ends the view, which stays as it was last, and hands over what failed.
+    /// Ends the view, which stays on the screen, and returns what failed.
     pub(crate) fn finish(mut self) -> Option<Failure> {
         if self.state.step > 0 || self.drawn.is_some() {
             self.drawn = None;
@@ -243,7 +243,7 @@ struct CheckpointLine {
     step: u64,
 }
 
-/// A hint with its sentence, as it is in every JSON.
+/// A hint with its sentence, for every JSON output.
 #[derive(Serialize)]
 pub(crate) struct HintLine<'a> {
     kind: &'static str,

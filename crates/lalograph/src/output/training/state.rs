@@ -49,7 +49,7 @@ pub(crate) struct State {
     pub(crate) validations: Vec<Validation>,
     /// The samples of the last step that there were any.
     pub(crate) samples: Vec<SampleRecord>,
-    /// The share of held-out text that has been scored, while it is.
+    /// The share of held-out text scored so far, during scoring.
     pub(crate) validating: Option<f64>,
     pub(crate) checkpoint: Option<(u64, Instant)>,
     pub(crate) hints: Vec<String>,
