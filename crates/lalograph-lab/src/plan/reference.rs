@@ -9,7 +9,7 @@ use super::{
 /// A section of the plan.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Section {
-    /// Type and range, as shown in brackets.
+    /// Its name, as written in brackets.
     pub name: String,
     /// Description.
     pub about: String,

@@ -28,8 +28,6 @@ impl Preset {
             Self::Character => {
                 plan.vocabulary.unit = Unit::Character;
                 (plan.model.embedding, plan.model.hidden, plan.model.layers) = (48, 320, 1);
-                // A word of text is five or six characters: the past has to reach further.
-                (plan.training.window, plan.training.batch) = (48, 16);
                 plan.samples.tokens = 300;
             }
             Self::LargeVocabulary => {

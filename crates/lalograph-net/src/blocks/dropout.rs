@@ -49,6 +49,11 @@ impl Dropout {
             words: WordMask { key: words.next_u64(), threshold: threshold(rates.words) },
         }
     }
+
+    /// The masks of one part of such a lane, for work that is done part by part and repeated in the backward pass.
+    pub fn draw_part(rates: DropoutRates, seed: u64, step: u64, lane: u64, part: u64) -> Self {
+        Self { random: stream(seed, "dropout", &[step, lane, part]), ..Self::draw(rates, seed, step, lane) }
+    }
 }
 
 /// Which tokens are dropped whole.

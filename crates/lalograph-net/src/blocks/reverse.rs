@@ -79,7 +79,9 @@ pub(super) fn read_reverse<T: Real>(
     }
     let turned = Window { extent: window.extent, resets: Some(&reverse.resets[..tokens]) };
     let x = &reverse.x[..tokens * layer.inputs()];
-    layer.forward(weights, turned, x, &mut reverse.state, &mut reverse.tape, work);
+    // A window may have fewer rows than there is room for.
+    let state = &mut reverse.state[..rows * layer.state_width()];
+    layer.forward(weights, turned, x, state, &mut reverse.tape, work);
 }
 
 /// Puts both directions' outputs side by side.

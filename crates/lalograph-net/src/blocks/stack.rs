@@ -138,6 +138,12 @@ impl Stack {
         &self.shape
     }
 
+    /// Multiplications and additions for one token in the forward pass.
+    pub fn operations(&self) -> f64 {
+        let one = |layer: &Recurrent| 2.0 * (layer.inputs() + layer.hidden()) as f64 * layer.width() as f64;
+        self.layers.iter().map(|layer| one(&layer.forward) + layer.reverse.as_ref().map_or(0.0, one)).sum()
+    }
+
     /// States of `rows` rows: one array a layer, the forward direction's.
     pub fn states<T: Real>(&self, rows: usize, rooms: &mut Rooms) -> Vec<Vec<T>> {
         self.layers.iter().map(|layer| rooms.zeros(rows * layer.forward.state_width())).collect()

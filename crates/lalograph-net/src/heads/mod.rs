@@ -1,5 +1,6 @@
 //! Heads: from the vectors of the last layer to a distribution, and its loss.
 
+pub mod classes;
 pub mod clustered;
 pub mod loss;
 pub mod sampled;

@@ -1,4 +1,5 @@
 //! Whole networks, and what training knows of them.
 
+pub mod classifier;
 pub mod language;
 pub mod network;

@@ -80,6 +80,11 @@ pub trait Network: Sync {
     /// Targets in a window that are scored.
     fn scored(&self, window: &Self::Window) -> u64;
 
+    /// Tokens or other steps in a window, without padding: what throughput is counted in.
+    fn tokens(&self, window: &Self::Window) -> u64 {
+        self.scored(window)
+    }
+
     /// Puts the state before a text into all rows of a lane.
     fn begin<T: Real>(&self, weights: Parameters<'_, T>, lane: &mut Self::Lane<T>);
 

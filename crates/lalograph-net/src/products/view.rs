@@ -20,6 +20,15 @@ impl<'a, T> Matrix<'a, T> {
         Self { data, rows, columns, row_stride: columns, column_stride: 1 }
     }
 
+    /// `rows` rows of `columns` numbers that begin `stride` numbers apart: they overlap if that is fewer than a row has.
+    ///
+    /// # Panics
+    /// If `data` is too short.
+    pub fn sliding(data: &'a [T], rows: usize, columns: usize, stride: usize) -> Self {
+        assert!(rows == 0 || data.len() >= (rows - 1) * stride + columns, "sliding rows of a matrix");
+        Self { data, rows, columns, row_stride: stride, column_stride: 1 }
+    }
+
     /// The same numbers with rows and columns exchanged; nothing is moved.
     pub fn transposed(self) -> Self {
         Self {

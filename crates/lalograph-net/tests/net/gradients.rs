@@ -24,7 +24,7 @@ const VOCABULARY: usize = 9;
 const EXTENT: Extent = Extent { steps: 3, rows: 2 };
 
 /// |a - n| / max(|a|, |n|, floor): relative where a gradient is of any size, and not blown up where it is only rounding.
-fn relative_error(analytic: f64, numeric: f64) -> f64 {
+pub(crate) fn relative_error(analytic: f64, numeric: f64) -> f64 {
     (analytic - numeric).abs() / analytic.abs().max(numeric.abs()).max(1e-4)
 }
 
@@ -48,7 +48,12 @@ fn central_difference(
 
 /// The relative error of one number, by the distance that suits it: a curve that bends sharply or
 /// has a kink nearby needs a short one, and rounding a long one.
-fn error_of(analytic: f64, at: &mut [f64], index: usize, loss: &mut impl FnMut(&[f64]) -> f64) -> f64 {
+pub(crate) fn error_of(
+    analytic: f64,
+    at: &mut [f64],
+    index: usize,
+    loss: &mut impl FnMut(&[f64]) -> f64,
+) -> f64 {
     let mut best = f64::INFINITY;
     for distance in [3e-4, 1e-3, 1e-4, 3e-5, 1e-5, 3e-6, 1e-6] {
         best = best.min(relative_error(analytic, central_difference(distance, at, index, loss)));
@@ -60,7 +65,7 @@ fn error_of(analytic: f64, at: &mut [f64], index: usize, loss: &mut impl FnMut(&
 }
 
 /// Checks each weight; returns the largest relative error.
-fn check(
+pub(crate) fn check(
     name: &str,
     layout: &Layout,
     gradient: &[f64],
@@ -97,7 +102,7 @@ struct Case {
 }
 
 /// Large starts, so that every gate leaves its linear range and nothing is zero.
-fn start(cell: Cell) -> StartingValues {
+pub(crate) fn start(cell: Cell) -> StartingValues {
     StartingValues {
         recurrent: RecurrentStart::Normal,
         recurrent_gain: 1.0,
@@ -105,7 +110,7 @@ fn start(cell: Cell) -> StartingValues {
     }
 }
 
-fn weights_of(layout: &Layout) -> Vec<f64> {
+pub(crate) fn weights_of(layout: &Layout) -> Vec<f64> {
     let mut weights = first_values::<f64>(layout, 5);
     // What begins at zero or one must differ from it to be distinguished.
     for (index, w) in weights.iter_mut().enumerate() {

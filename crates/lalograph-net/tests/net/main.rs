@@ -1,6 +1,7 @@
 //! The network from its public side.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
+mod classifier;
 mod common;
 mod gradients;
 mod layers;

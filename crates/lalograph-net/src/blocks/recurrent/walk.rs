@@ -160,7 +160,8 @@ impl Recurrent {
         self.cell.state_parts() * self.hidden
     }
 
-    fn width(&self) -> usize {
+    /// Width of all gates.
+    pub fn width(&self) -> usize {
         self.cell.gates() * self.hidden
     }
 

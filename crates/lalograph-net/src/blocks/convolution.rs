@@ -1,0 +1,205 @@
+//! Convolution over time: filters that each read some neighbouring steps, and the maximum of each filter over a document.
+//!
+//! Only the maximum of a filter has a gradient, so the backward pass reads one place a filter and document (Collobert et al., 2011).
+
+use std::ops::Range;
+
+use super::dense::Activation;
+use super::recurrent::start::StartingValues;
+use crate::numbers::real::Real;
+use crate::numbers::rooms::Rooms;
+use crate::products::multiply::multiply_packed;
+use crate::products::pack::Workspace;
+use crate::products::view::{Accumulation, Matrix, MatrixMut};
+use crate::vectorised;
+use crate::weights::gradient::Gradient;
+use crate::weights::layout::{GroupId, Initial, Layout, PackId, ReadIn};
+use crate::weights::packed::Parameters;
+
+/// Places whose sums are computed together.
+const PLACES: usize = 192;
+
+/// Filters of one width, and the positions of their weights (filters x (width * inputs)) and biases.
+#[derive(Debug, Clone)]
+pub struct Convolution {
+    /// Steps that a filter reads.
+    width: usize,
+    inputs: usize,
+    filters: usize,
+    activation: Activation,
+    weights: Range<usize>,
+    bias: Range<usize>,
+    forward: PackId,
+}
+
+/// The greatest activation of each filter in each document, and its place.
+#[derive(Debug, Clone, Default)]
+pub struct ConvolutionTape<T> {
+    /// Documents x filters.
+    best: Vec<T>,
+    /// The first step of each, within its document.
+    at: Vec<u32>,
+    /// Sums of some places: places x filters.
+    sums: Vec<T>,
+}
+
+impl Convolution {
+    /// Adds the tensors to `layout` as `filters.WIDTH.weights` and `filters.WIDTH.bias`.
+    pub fn new(
+        layout: &mut Layout,
+        group: GroupId,
+        (width, inputs, filters): (usize, usize, usize),
+        activation: Activation,
+        start: StartingValues,
+    ) -> Self {
+        let spread = activation.spread(width * inputs, start);
+        let name = format!("filters.{width}");
+        let shape = [filters, width * inputs];
+        let weights = layout.push(format!("{name}.weights"), &shape, group, spread);
+        let bias = layout.push(format!("{name}.bias"), &[filters], group, Initial::Constant(0.0));
+        let forward =
+            layout.pack(&weights, (filters, width * inputs), 0..width * inputs, true, ReadIn::Every);
+        Self { width, inputs, filters, activation, weights, bias, forward }
+    }
+
+    /// Number of filters.
+    pub fn filters(&self) -> usize {
+        self.filters
+    }
+
+    /// Steps that a filter reads.
+    pub fn width(&self) -> usize {
+        self.width
+    }
+
+    /// Multiplications and additions for one step of a document in the forward pass.
+    pub fn operations(&self) -> f64 {
+        2.0 * (self.width * self.inputs * self.filters) as f64
+    }
+
+    /// Memory for `rows` documents.
+    pub fn tape<T: Real>(&self, rows: usize, rooms: &mut Rooms) -> ConvolutionTape<T> {
+        ConvolutionTape {
+            best: rooms.zeros(rows * self.filters),
+            at: rooms.zeros(rows * self.filters),
+            sums: rooms.zeros(PLACES * self.filters),
+        }
+    }
+
+    /// Finds the maxima of documents that lie one after another in `x` (steps x inputs). `documents` are their steps there; the first is row
+    /// `first` of the tape. A document shorter than the filters is read as if zeros followed it.
+    pub fn forward<T: Real>(
+        &self,
+        weights: Parameters<'_, T>,
+        x: &[T],
+        documents: &[Range<usize>],
+        first: usize,
+        tape: &mut ConvolutionTape<T>,
+        work: &mut Workspace<T>,
+    ) {
+        let (width, filters, span) = (self.width, self.filters, self.width * self.inputs);
+        let bias = weights.part(&self.bias);
+        let steps = x.len() / self.inputs;
+        let places = (steps + 1).saturating_sub(width);
+        let mut next = 0;
+        for from in (0..places).step_by(PLACES) {
+            let to = (from + PLACES).min(places);
+            let sums = &mut tape.sums[..(to - from) * filters];
+            sums.chunks_exact_mut(filters).for_each(|row| row.copy_from_slice(bias));
+            let rows = Matrix::sliding(&x[from * self.inputs..], to - from, span, self.inputs);
+            let mut out = MatrixMut::new(sums, to - from, filters);
+            multiply_packed(rows, weights.packed(self.forward), &mut out, Accumulation::Add, work);
+            while next > 0 && documents[next - 1].end > from {
+                next -= 1;
+            }
+            while let Some(document) = documents.get(next).filter(|document| document.start < to) {
+                let row = (first + next) * filters..(first + next + 1) * filters;
+                next += 1;
+                let end = (document.end + 1).saturating_sub(width).min(to);
+                let begin = document.start.max(from);
+                if begin >= end {
+                    continue;
+                }
+                let (best, at) = (&mut tape.best[row.clone()], &mut tape.at[row]);
+                let sums = tape.sums[(begin - from) * filters..(end - from) * filters].chunks_exact(filters);
+                vectorised!({
+                    for (place, sums) in (begin - document.start..).zip(sums) {
+                        if place == 0 {
+                            best.copy_from_slice(sums);
+                            at.fill(0);
+                            continue;
+                        }
+                        for i in 0..filters {
+                            let above = sums[i] > best[i];
+                            best[i] = if above { sums[i] } else { best[i] };
+                            at[i] = if above { place as u32 } else { at[i] };
+                        }
+                    }
+                });
+            }
+        }
+        let table = weights.part(&self.weights);
+        for (row, document) in (first..).zip(documents).filter(|(_, document)| document.len() < width) {
+            let x = &x[document.start * self.inputs..document.end * self.inputs];
+            let best = &mut tape.best[row * filters..(row + 1) * filters];
+            for ((best, weights), &bias) in best.iter_mut().zip(table.chunks_exact(span)).zip(bias) {
+                *best = bias + weights.iter().zip(x).map(|(&w, &x)| w * x).sum::<T>();
+            }
+            tape.at[row * filters..(row + 1) * filters].fill(0);
+        }
+        // Activations rise with their sums, so the greatest sum has the greatest activation.
+        self.activation.apply(&mut tape.best[first * filters..(first + documents.len()) * filters]);
+    }
+
+    /// The greatest activations of a document.
+    pub fn best<'t, T: Real>(&self, tape: &'t ConvolutionTape<T>, row: usize) -> &'t [T] {
+        &tape.best[row * self.filters..(row + 1) * self.filters]
+    }
+
+    /// Sets the gradient of the tensors to zero; [`Convolution::backward`] adds to it.
+    pub fn clear<T: Real>(&self, gradient: &mut Gradient<'_, T>) {
+        gradient.part(&self.weights).fill(T::ZERO);
+        gradient.part(&self.bias).fill(T::ZERO);
+    }
+
+    /// The backward pass of a document `x` (steps x inputs), row `row` of the tape: `d` is the gradient by its greatest activations, and is
+    /// used up. Adds the gradient of the tensors, and that by `x` to `d_x`; marks the steps in `touched` that have one.
+    #[expect(clippy::too_many_arguments, reason = "inputs, outputs and scratch of one pass")]
+    pub fn backward<T: Real>(
+        &self,
+        weights: Parameters<'_, T>,
+        x: &[T],
+        row: usize,
+        d: &mut [T],
+        tape: &ConvolutionTape<T>,
+        gradient: &mut Gradient<'_, T>,
+        d_x: &mut [T],
+        touched: &mut [bool],
+    ) {
+        let (inputs, span) = (self.inputs, self.width * self.inputs);
+        self.activation.backward(self.best(tape, row), d);
+        let d = &*d;
+        let bias = gradient.part(&self.bias);
+        bias.iter_mut().zip(d).for_each(|(sum, &d)| *sum += d);
+        let table = weights.part(&self.weights).chunks_exact(span);
+        let at = &tape.at[row * self.filters..(row + 1) * self.filters];
+        let rows = gradient.part(&self.weights).chunks_exact_mut(span);
+        for (((d_weights, weights), &d), &at) in rows.zip(table).zip(d).zip(at) {
+            if d == T::ZERO {
+                continue;
+            }
+            let from = at as usize * inputs;
+            let to = (from + span).min(x.len());
+            let (x, d_x) = (&x[from..to], &mut d_x[from..to]);
+            vectorised!({
+                for (sum, &x) in d_weights.iter_mut().zip(x) {
+                    *sum += d * x;
+                }
+                for (sum, &w) in d_x.iter_mut().zip(weights) {
+                    *sum += d * w;
+                }
+            });
+            touched[at as usize..to / inputs].fill(true);
+        }
+    }
+}
