@@ -107,6 +107,21 @@ pub enum LabError {
         /// The share to hold out.
         share: f64,
     },
+    /// A classifier without labels.
+    #[error("a classifier needs a class label for every document")]
+    NoLabels,
+    /// A classifier with one class.
+    #[error("all documents have the label `{class}`, and a classifier needs at least two classes")]
+    OneClass {
+        /// The label.
+        class: String,
+    },
+    /// A class with no document to train on.
+    #[error("no training document has the label `{class}`, which other documents have")]
+    ClassUnseen {
+        /// The label.
+        class: String,
+    },
     /// A gradient was not a finite number.
     #[error("step {step}: the gradient of `{parameter}` is not a finite number")]
     NotFinite {

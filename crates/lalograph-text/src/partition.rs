@@ -74,6 +74,32 @@ pub fn make(
     Ok((maker.split, reading))
 }
 
+/// Counts the documents of a corpus by the parts of an existing split. `each` is given every document in order, with its part.
+///
+/// # Errors
+/// As for [`Corpus::read`]; what `each` returns.
+pub fn apply(
+    mut split: Split,
+    corpus: &Corpus,
+    observer: &mut dyn ReadObserver,
+    mut each: impl FnMut(&Document<'_>, Part) -> Result<(), TextError>,
+) -> Result<(Split, Reading), TextError> {
+    let mut counted: BTreeMap<Part, BTreeMap<String, PartCount>> = BTreeMap::new();
+    let mut failure = None;
+    let reading = corpus.read_through(observer, |document| {
+        let part = split.part_of(document.text, document.label);
+        let class = counted.entry(part).or_default();
+        let sum = class.entry(document.label.unwrap_or_default().to_owned()).or_default();
+        sum.documents += 1;
+        sum.bytes += document.bytes;
+        if failure.is_none() {
+            failure = each(&document, part).err();
+        }
+    })?;
+    split.counted = counted;
+    failure.map_or(Ok((split, reading)), Err)
+}
+
 /// Reads the corpus through, every document with its fingerprint.
 fn with_fingerprints(
     corpus: &Corpus,

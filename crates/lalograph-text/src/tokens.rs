@@ -248,20 +248,22 @@ impl TokenSequence {
 
 /// Takes the documents of one part, in order.
 enum Sink {
-    Memory { indices: Vec<u32>, places: Vec<DocumentPlace>, totals: Totals },
+    Memory { indices: Vec<u32>, places: Vec<DocumentPlace>, totals: Totals, labels: Option<Vec<u32>> },
     Store { writer: StoreWriter<Box<dyn WholeWriter>>, place: PathBuf, document: Vec<u32> },
 }
 
 impl Sink {
-    fn in_memory() -> Self {
-        Self::Memory { indices: Vec::new(), places: Vec::new(), totals: Totals::default() }
+    fn in_memory(labels: bool) -> Self {
+        let labels = labels.then(Vec::new);
+        Self::Memory { indices: Vec::new(), places: Vec::new(), totals: Totals::default(), labels }
     }
 
-    fn new(place: Option<StorePlace>, vocabulary: &Vocabulary) -> Result<Self, TextError> {
+    fn new(place: Option<StorePlace>, vocabulary: &Vocabulary, labels: bool) -> Result<Self, TextError> {
         let Some(StorePlace { path, file }) = place else {
-            return Ok(Self::in_memory());
+            return Ok(Self::in_memory(labels));
         };
-        let writer = StoreWriter::new(file, vocabulary, Planes::default()).map_err(at(&path))?;
+        let planes = Planes { labels, ..Planes::default() };
+        let writer = StoreWriter::new(file, vocabulary, planes).map_err(at(&path))?;
         Ok(Self::Store { writer, place: path, document: Vec::new() })
     }
 
@@ -272,17 +274,21 @@ impl Sink {
         ends: bool,
         bytes: usize,
         remainder: Remainder,
+        label: u32,
     ) -> Result<(), TextError> {
         let text_bytes = bytes as u64 + u64::from(ends);
         let unknown = found.iter().filter(|&&index| index == Reserved::UNKNOWN).count() as u64;
         let end = ends.then_some(Reserved::END);
         match self {
-            Self::Memory { indices, places, totals } => {
+            Self::Memory { indices, places, totals, labels } => {
                 let start = indices.len();
                 indices.extend(found.iter().copied().chain(end));
                 let (tokens, remainder_bits) = (start..indices.len(), remainder.bits());
                 places.push(DocumentPlace { tokens, text_bytes, remainder_bits });
                 totals.add(text_bytes, unknown, &remainder);
+                if let Some(labels) = labels {
+                    labels.push(label);
+                }
                 Ok(())
             }
             Self::Store { writer, place, document } => {
@@ -293,6 +299,7 @@ impl Sink {
                     unknown,
                     text_bytes,
                     remainder,
+                    label,
                     ..StoredDocument::default()
                 };
                 writer.push(stored).map_err(at(place))
@@ -303,7 +310,13 @@ impl Sink {
     /// The sequence. A store is put in its place, opened and checked.
     fn finish(self, vocabulary: &Vocabulary) -> Result<TokenSequence, TextError> {
         match self {
-            Self::Memory { indices, places, totals } => Ok(TokenSequence::in_memory(indices, places, totals)),
+            Self::Memory { indices, places, totals, labels } => {
+                let sequence = TokenSequence::in_memory(indices, places, totals);
+                Ok(match labels {
+                    Some(labels) => sequence.with_labels(labels),
+                    None => sequence,
+                })
+            }
             Self::Store { writer, place, .. } => {
                 writer.finish().and_then(WholeWriter::finish).map_err(at(&place))?;
                 Ok(TokenSequence::from_store(Store::open(&place, vocabulary)?))
@@ -381,7 +394,8 @@ pub struct EncodedCorpus {
 }
 
 /// Encodes a corpus with `threads` threads and parts it. With `stores`, the places of three files, the parts are written there and read from
-/// there, and memory does not grow with the corpus.
+/// there, and memory does not grow with the corpus. With `classes`, in ascending order, each document has the class of its label; a label that is
+/// none of them has the class `u32::MAX`.
 ///
 /// # Errors
 /// As for [`Corpus::read`]; a stop by the observer; stores that cannot be written.
@@ -389,13 +403,14 @@ pub fn encode_corpus(
     corpus: &Corpus,
     vocabulary: &Vocabulary,
     held_out: &HeldOut,
+    classes: Option<&[String]>,
     stores: Option<[StorePlace; 3]>,
     threads: usize,
     observer: &mut dyn ReadObserver,
 ) -> Result<EncodedCorpus, TextError> {
     let split = held_out.split();
     let places = stores.map_or([None, None, None], |places| places.map(Some));
-    let [training, validation, test] = places.map(|place| Sink::new(place, vocabulary));
+    let [training, validation, test] = places.map(|place| Sink::new(place, vocabulary, classes.is_some()));
     let (mut training, mut validation, mut test) = (training?, validation?, test?);
     let mut all = blake3::Hasher::new();
     // Documents of a corpus too small to be parted by document.
@@ -426,7 +441,8 @@ pub fn encode_corpus(
                 Part::SetAside => None,
             };
             if let Some(sink) = sink {
-                sink.push(&indices[start..end], true, document.text.len(), remainder)?;
+                let label = classes.map_or(0, |classes| class_of(classes, document.label));
+                sink.push(&indices[start..end], true, document.text.len(), remainder, label)?;
             }
             start = end;
             if held_out.parts_by_document(document.number + 1) {
@@ -454,16 +470,22 @@ pub fn encode_corpus(
     Ok(EncodedCorpus { training, validation, test, split, reading, text_hash })
 }
 
+/// The number of a label among the classes.
+fn class_of(classes: &[String], label: Option<&str>) -> u32 {
+    let found = classes.binary_search_by(|class| class.as_str().cmp(label.unwrap_or_default()));
+    found.map_or(u32::MAX, |class| class as u32)
+}
+
 /// The tokens of some stretches of documents, each of which counts as one.
 fn encode_pieces<'t>(
     pieces: impl IntoIterator<Item = Piece<'t>>,
     vocabulary: &Vocabulary,
 ) -> Result<TokenSequence, TextError> {
-    let (mut sink, mut encoder, mut indices) = (Sink::in_memory(), vocabulary.encoder(), Vec::new());
+    let (mut sink, mut encoder, mut indices) = (Sink::in_memory(false), vocabulary.encoder(), Vec::new());
     for piece in pieces {
         indices.clear();
         let remainder = encoder.encode_whole(piece.text, &mut indices);
-        sink.push(&indices, piece.ends, piece.text.len(), remainder)?;
+        sink.push(&indices, piece.ends, piece.text.len(), remainder, 0)?;
     }
     sink.finish(vocabulary)
 }

@@ -163,6 +163,13 @@ impl From<LabError> for Failure {
             LabError::NoValidation { .. } => {
                 "raise --validation-share, or set it to 0 to train on all documents"
             }
+            LabError::NoLabels => {
+                "give the column of the label with --label, or --folder-labels if each class has a folder"
+            }
+            LabError::OneClass { .. } => "use a corpus with documents of several classes",
+            LabError::ClassUnseen { .. } => {
+                "add documents of this class, lower --validation-share, or use --set-aside to leave the class out"
+            }
             LabError::NotFinite { .. } | LabError::Diverged { .. } => {
                 "lower --learning-rate or --clip-norm; the best model so far is in the run's folder"
             }

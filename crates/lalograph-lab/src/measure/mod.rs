@@ -3,6 +3,7 @@
 pub mod baseline;
 pub mod classes;
 pub mod cost;
+pub mod decisions;
 pub mod documents;
 pub mod forecast;
 pub mod foresight;

@@ -43,12 +43,12 @@ impl Plan {
             let must = "at most 0.9 together with `corpus.validation_share`";
             range("corpus.test_share", corpus.test_share.to_string(), must);
         }
-        if model.directions == Directions::Both {
+        if model.directions == Directions::Both && self.classifier.is_none() {
             let must = "`forward`: a layer that reads backwards has read the token that is to be predicted";
             range("model.directions", "`both`".into(), must);
         }
         let resets = training.reset_at_documents || training.windows != WindowKind::Carried;
-        if model.learn_first_state && !resets {
+        if model.learn_first_state && !resets && self.classifier.is_none() {
             let must = "false where windows are carried and `training.reset_at_documents` is off: no step would begin with it";
             range("model.learn_first_state", "true".into(), must);
         }
@@ -59,6 +59,37 @@ impl Plan {
         if training.loss_at == LossAt::Last && training.windows != WindowKind::Independent {
             let must = "`every` unless `training.windows` is `independent`";
             range("training.loss_at", "`last`".into(), must);
+        }
+        if let Some(classifier) = &self.classifier {
+            for (key, fine) in self.unused_by_a_classifier() {
+                if !fine {
+                    range(key, "set".into(), "left out: a classifier does not use it");
+                }
+            }
+            let widths = &classifier.filter_widths;
+            if widths.is_empty() || !widths.is_sorted_by(|a, b| a < b) || widths[0] == 0 {
+                range(
+                    "classifier.filter_widths",
+                    format!("{widths:?}"),
+                    "whole numbers above 0 in rising order",
+                );
+            }
+            if classifier.dense.contains(&0) {
+                range("classifier.dense", format!("{:?}", classifier.dense), "widths above 0");
+            }
+            if classifier.weights.values().any(|&weight| !(weight > 0.0 && weight.is_finite())) {
+                range("classifier.weights", format!("{:?}", classifier.weights), "above 0, each of them");
+            }
+            if classifier.near.is_some_and(|near| !(near > 0.0 && near <= 1.0)) {
+                range(
+                    "classifier.near",
+                    classifier.near.unwrap_or_default().to_string(),
+                    "above 0 and at most 1",
+                );
+            }
+            if classifier.filters == 0 {
+                range("classifier.filters", "0".into(), "at least 1");
+            }
         }
         // Each kind of range once; then which setting must lie in which.
         type Ranged = (&'static str, f64, bool, &'static str);
@@ -159,5 +190,24 @@ impl Plan {
             must,
         }));
         found
+    }
+
+    /// Settings that only language models have, each with whether it is at its default.
+    fn unused_by_a_classifier(&self) -> Vec<(&'static str, bool)> {
+        let (default, Self { model, training, regularisation, .. }) = (Self::default(), self);
+        let (of_model, of_training) = (&default.model, &default.training);
+        vec![
+            ("model.shared_vectors", model.shared_vectors == of_model.shared_vectors),
+            ("model.softmax", model.softmax == of_model.softmax),
+            ("training.windows", training.windows == of_training.windows),
+            ("training.stride", training.stride == of_training.stride),
+            ("training.loss_at", training.loss_at == of_training.loss_at),
+            ("training.window_jitter", training.window_jitter == of_training.window_jitter),
+            ("training.validate_share", training.validate_share == of_training.validate_share),
+            ("training.flow_every", training.flow_every == of_training.flow_every),
+            ("regularisation.activation_penalty", regularisation.activation_penalty == 0.0),
+            ("regularisation.temporal_penalty", regularisation.temporal_penalty == 0.0),
+            ("samples", self.samples == default.samples),
+        ]
     }
 }

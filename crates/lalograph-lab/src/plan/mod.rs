@@ -3,6 +3,7 @@
 //! One file a group of sections; [`reading`] gets them out of a file and finds what is wrong in it, [`reference`] says what each setting is.
 
 mod check;
+mod classifier;
 mod corpus;
 mod error;
 mod keeping;
@@ -19,7 +20,6 @@ use std::path::{Path, PathBuf};
 
 use lalograph_net::LanguageModelShape;
 use lalograph_net::blocks::dropout::DropoutRates;
-use lalograph_net::blocks::recurrent::start::StartingValues;
 use lalograph_net::blocks::regularisation::Regularisation;
 use lalograph_net::heads::clustered::Clusters;
 use lalograph_net::heads::softmax::SoftmaxSettings;
@@ -28,6 +28,7 @@ use lalograph_net::learning::optimiser::{OptimiserSettings, Rule};
 use lalograph_text::Reserved;
 use serde::{Deserialize, Serialize};
 
+pub use classifier::{ClassWeights, ClassifierPlan, Criterion, DocumentLength, Keep, NetworkKind};
 pub use corpus::{CorpusPlan, VocabularyPlan};
 pub use error::{Place, PlanError};
 pub use keeping::{CheckpointsPlan, SamplesPlan, Texts};
@@ -48,6 +49,9 @@ pub struct Plan {
     pub vocabulary: VocabularyPlan,
     /// The network.
     pub model: ModelPlan,
+    /// The classifier, in a plan of one.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub classifier: Option<ClassifierPlan>,
     /// Origin of the initial weights.
     pub start: StartPlan,
     /// Training settings.
@@ -73,7 +77,6 @@ impl Plan {
         } else {
             Clusters { ends: model.clusters.clone(), shrink: model.cluster_shrink }
         };
-        let default = StartingValues::default_for(model.cell);
         LanguageModelShape {
             layers: model.layers,
             layer_norm: model.layer_norm,
@@ -86,12 +89,7 @@ impl Plan {
                 samples: model.softmax_samples,
                 excluded: Reserved::NEVER_PREDICTED.to_vec(),
             },
-            start: StartingValues {
-                recurrent: model.recurrent_start,
-                recurrent_gain: model.recurrent_gain,
-                inputs: model.input_start,
-                keep_bias: model.keep_bias.unwrap_or(default.keep_bias),
-            },
+            start: self.starting_values(),
             ..LanguageModelShape::new(vocabulary, model.embedding, model.hidden, model.cell)
         }
     }
@@ -115,7 +113,7 @@ impl Plan {
         let (plan, default) = (&self.regularisation, self.training.dropout);
         Regularisation {
             dropout: DropoutRates {
-                inputs: plan.dropout_inputs.unwrap_or(default),
+                inputs: plan.dropout_inputs.unwrap_or(if self.pools_vectors() { 0.0 } else { default }),
                 words: plan.dropout_words,
                 layers: plan.dropout_layers.unwrap_or(default),
                 recurrent: plan.dropout_recurrent,
@@ -125,6 +123,11 @@ impl Plan {
             temporal_penalty,
             label_smoothing,
         }
+    }
+
+    /// Whether token vectors are pooled at once: their mean hardly changes when some numbers are dropped.
+    fn pools_vectors(&self) -> bool {
+        self.classifier.as_ref().is_some_and(|plan| plan.network == NetworkKind::Pooled)
     }
 
     /// The optimiser of a run of so many steps.

@@ -27,7 +27,7 @@ section! {
         pub hidden: usize = 256,
         /// Number of recurrent layers.
         pub layers: usize = 1,
-        /// `forward`; `both` is for layers that also read backwards, and is refused for models that predict the next token.
+        /// `forward`, or `both`: layers also read from the end, for classifiers only.
         pub directions: Directions = Directions::Forward,
         /// Normalise the outputs of each layer.
         pub layer_norm: bool = false,

@@ -69,10 +69,14 @@ fn read(text: &str, overrides: &[String]) -> Result<Plan, Vec<Problem>> {
     let place = |key: &str| {
         if overridden.iter().any(|other| other == key) { None } else { keys.place(key) }
     };
-    let usable = usable(table, &known, &mut |key, error| {
+    let classifies = table.contains_key("classifier");
+    let mut usable = usable(table, &known, &mut |key, error| {
         let place = place(&key);
         found.push(Problem { place, error: wrong_kind(key, error.message()) });
     });
+    if classifies {
+        usable = over_defaults(&Plan::for_classifier(), usable);
+    }
     let plan: Plan = usable.try_into().map_err(|error: toml::de::Error| one(None, syntax(&error)))?;
     let outside = plan.out_of_range().into_iter().map(|error| {
         let place = match &error {
@@ -84,6 +88,18 @@ fn read(text: &str, overrides: &[String]) -> Result<Plan, Vec<Problem>> {
     found.extend(outside);
     found.sort_by_key(|problem| (problem.place.is_none(), problem.place));
     if found.is_empty() { Ok(plan) } else { Err(found) }
+}
+
+/// Settings laid over the defaults of a task.
+fn over_defaults(defaults: &Plan, settings: toml::Table) -> toml::Table {
+    let mut table = toml::Table::try_from(defaults).unwrap_or_default();
+    for (section, values) in settings {
+        match (table.get_mut(&section), values) {
+            (Some(toml::Value::Table(own)), toml::Value::Table(values)) => own.extend(values),
+            (_, values) => drop(table.insert(section, values)),
+        }
+    }
+    table
 }
 
 /// The settings that are known and of the right kind; `each` is called with every other known one. Each is read alone, so that none hides another.

@@ -2,8 +2,8 @@
 
 use super::section::Documented;
 use super::{
-    CheckpointsPlan, CorpusPlan, GroupsPlan, ModelPlan, OptimiserPlan, Plan, RegularisationPlan, SamplesPlan,
-    StartPlan, TrainingPlan, VocabularyPlan,
+    CheckpointsPlan, ClassifierPlan, CorpusPlan, GroupsPlan, ModelPlan, OptimiserPlan, Plan,
+    RegularisationPlan, SamplesPlan, StartPlan, TrainingPlan, VocabularyPlan,
 };
 
 /// A section of the plan.
@@ -34,6 +34,7 @@ pub fn sections() -> Vec<Section> {
         section_of::<CorpusPlan>(),
         section_of::<VocabularyPlan>(),
         section_of::<ModelPlan>(),
+        section_of::<ClassifierPlan>(),
         section_of::<StartPlan>(),
         section_of::<TrainingPlan>(),
         section_of::<OptimiserPlan>(),
@@ -44,9 +45,27 @@ pub fn sections() -> Vec<Section> {
     ]
 }
 
+/// The settings whose default differs in a plan with a `[classifier]` section, with that default.
+pub fn classifier_defaults() -> Vec<(String, String)> {
+    let tables =
+        [Plan::default(), Plan::for_classifier()].map(|plan| toml::Table::try_from(plan).unwrap_or_default());
+    let [language, classifier] = tables;
+    let mut differing = Vec::new();
+    for (section, values) in classifier.iter().filter(|(section, _)| language.contains_key(*section)) {
+        for (key, value) in values.as_table().into_iter().flatten() {
+            if language[section].get(key) != Some(value) {
+                differing.push((format!("{section}.{key}"), value.to_string()));
+            }
+        }
+    }
+    differing
+}
+
 fn section_of<S: Documented>() -> Section {
     let words = |lines: &[&str]| lines.iter().map(|line| line.trim()).collect::<Vec<_>>().join(" ");
-    let defaults = toml::Table::try_from(Plan::default()).ok();
+    let mut plan = Plan::default();
+    plan.classifier = Some(ClassifierPlan::default());
+    let defaults = toml::Table::try_from(plan).ok();
     let default_of = |key: &str| Some(defaults.as_ref()?.get(S::NAME)?.get(key)?.to_string());
     let settings = S::SETTINGS.iter().map(|(key, about)| Setting {
         key: (*key).to_owned(),
@@ -67,6 +86,12 @@ pub fn page() -> String {
                     one, `lalograph train --plan FILE` trains by it, `--set section.key=value` overrides one value of it, and the resolved plan of every \
                     run is in its folder. Settings that are not given have their defaults.\n"
         .to_owned();
+    let defaults: Vec<String> =
+        classifier_defaults().iter().map(|(key, value)| format!("`{key}` {value}")).collect();
+    page.push_str(&format!(
+        "\nA plan with a `[classifier]` section is that of a classifier. In such a plan these settings have other defaults: {}.\n",
+        defaults.join(", ")
+    ));
     for Section { name, about, settings } in sections() {
         page.push_str(&format!(
             "\n## `[{name}]`: {about}\n\n| setting | default | meaning |\n|---|---|---|\n"

@@ -16,6 +16,8 @@ lalograph_net::choice! {
         Character = "character",
         /// A model of words with tens of thousands of them.
         LargeVocabulary = "large_vocabulary",
+        /// A classifier of documents.
+        Classifier = "classifier",
     }
 }
 
@@ -36,6 +38,7 @@ impl Preset {
                 plan.model.softmax = Softmax::Clustered;
                 (plan.training.window, plan.training.batch) = (32, 32);
             }
+            Self::Classifier => plan = Plan::for_classifier(),
         }
         plan
     }
@@ -46,6 +49,7 @@ impl Preset {
             Self::Word => "a model of words",
             Self::Character => "a model of characters",
             Self::LargeVocabulary => "a model of words with a large vocabulary",
+            Self::Classifier => "a classifier of documents",
         }
     }
 }
@@ -83,6 +87,24 @@ const COMMON: [&str; 29] = [
     "checkpoints.keep",
 ];
 
+/// The most common settings of a classifier that language models do not have.
+const COMMON_OF_CLASSIFIERS: [&str; 8] = [
+    "corpus.label",
+    "classifier.network",
+    "classifier.pooling",
+    "classifier.dense",
+    "classifier.length",
+    "classifier.class_weights",
+    "classifier.criterion",
+    "training.validate_every_epochs",
+];
+
+/// Settings of language models that a classifier's plan need not show.
+fn is_of_language_models(key: &str) -> bool {
+    key.starts_with("samples.")
+        || matches!(key, "model.shared_vectors" | "model.softmax" | "training.validate_every")
+}
+
 /// Columns of a comment.
 const WIDTH: usize = 100;
 
@@ -95,7 +117,8 @@ pub fn commented(plan: &Plan, about: &str, all: bool) -> Result<String, PlanErro
     let mut text = String::new();
     comment(
         &format!(
-            "A plan for {about}. `lalograph plan check` finds mistakes in it, `lalograph train --plan` trains by it."
+            "A plan for {about}. `lalograph plan check` finds mistakes in it, `lalograph {}train --plan` trains by it.",
+            if plan.classifier.is_some() { "classify " } else { "" }
         ),
         &mut text,
     );
@@ -111,10 +134,16 @@ pub fn commented(plan: &Plan, about: &str, all: bool) -> Result<String, PlanErro
         };
         let shown = |setting: &&Setting| {
             let key = format!("{}.{}", section.name, setting.key);
-            all || COMMON.contains(&key.as_str()) || value_of(setting) != setting.default
+            let common = match &plan.classifier {
+                Some(_) if is_of_language_models(&key) => false,
+                Some(_) => COMMON.contains(&key.as_str()) || COMMON_OF_CLASSIFIERS.contains(&key.as_str()),
+                None => COMMON.contains(&key.as_str()),
+            };
+            all || common || value_of(setting) != setting.default
         };
         let shown: Vec<&Setting> = section.settings.iter().filter(shown).collect();
-        if shown.is_empty() {
+        // The section of another task would make another plan.
+        if shown.is_empty() || !values.contains_key(&section.name) {
             continue;
         }
         text.push_str(&format!("\n\n# {}\n[{}]\n", capitalised(&section.about), section.name));
@@ -157,7 +186,7 @@ mod tests {
 
     #[test]
     fn a_written_plan_reads_back_unchanged() {
-        for purpose in [Preset::Word, Preset::Character, Preset::LargeVocabulary] {
+        for purpose in [Preset::Word, Preset::Character, Preset::LargeVocabulary, Preset::Classifier] {
             for all in [false, true] {
                 let mut plan = purpose.plan();
                 plan.corpus.paths = vec!["letters/*.txt".into()];

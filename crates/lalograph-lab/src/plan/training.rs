@@ -57,9 +57,9 @@ section! {
         /// Number of optimiser steps, instead of epochs.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub steps: Option<u64> = None,
-        /// Batch size: streams of text in parallel.
+        /// Batch size: streams of text in parallel; documents of a classifier.
         pub batch: usize = 16,
-        /// Window of truncated backpropagation: tokens of each stream in one step.
+        /// Window of truncated backpropagation: tokens of each stream in one step. A recurrent classifier reads longer documents in windows, carries the state and cuts the gradient between them.
         pub window: usize = 32,
         /// `carried`: streams are read in order and the state is carried from window to window; `independent`: shuffled windows, each from the initial state; `documents`: each row of the batch reads whole documents, each from the initial state, and documents are dealt to rows of nearly equal length.
         pub windows: WindowKind = WindowKind::Carried,
@@ -135,7 +135,7 @@ section! {
 section! {
     /// regularisation.
     pub struct RegularisationPlan in "regularisation" {
-        /// Dropout of token vectors; if not set, `training.dropout`.
+        /// Dropout of token vectors; if not set, `training.dropout` (0 in a `pooled` classifier).
         #[serde(skip_serializing_if = "Option::is_none")]
         pub dropout_inputs: Option<f64> = None,
         /// Dropout between layers; if not set, `training.dropout`.
@@ -152,7 +152,7 @@ section! {
         pub activation_penalty: f64 = 0.0,
         /// Factor of the mean square of their change from token to token, added to the loss.
         pub temporal_penalty: f64 = 0.0,
-        /// Share of the target distribution that is spread over the vocabulary, or over one cluster. Not with a sampled softmax.
+        /// Share of the target distribution that is spread over the vocabulary, over one cluster, or over the classes. Not with a sampled softmax.
         pub label_smoothing: f64 = 0.0,
     }
 }

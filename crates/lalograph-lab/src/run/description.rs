@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use serde::{Deserialize, Serialize};
 
-use super::records::Evaluation;
+use super::records::{Evaluation, Figures};
 
 /// Format name of a description.
 pub const FORMAT: &str = "lalograph run";
@@ -87,8 +87,31 @@ pub struct TextFacts {
     pub training_unigram_loss: Option<f64>,
     /// The share of the validation documents that cleaning changed.
     pub changed_share: Option<f64>,
-    /// Steps of one pass.
+    /// Steps of one epoch.
     pub steps_per_epoch: u64,
+    /// Facts about the classes of a classifier's documents.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub classes: Option<ClassFacts>,
+}
+
+/// Facts about the classes of a classifier's documents before training.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct ClassFacts {
+    /// Number of classes.
+    pub classes: u64,
+    /// Training documents.
+    pub training_documents: u64,
+    /// Validation documents.
+    pub validation_documents: u64,
+    /// Test documents.
+    pub test_documents: u64,
+    /// Training documents of the smallest class.
+    pub smallest_class: u64,
+    /// Share of the most frequent class in the validation documents.
+    pub majority_share: f64,
+    /// Share of the training documents that are cut to the length.
+    pub cut_share: f64,
 }
 
 /// `run.json`: what a run is, besides its plan.
@@ -123,6 +146,9 @@ pub struct RunDescription {
     pub steps: u64,
     /// Lowest validation loss, if any was measured.
     pub best_validation_loss: Option<f64>,
+    /// The task's figures of that validation.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub best_figures: Option<Figures>,
     /// The folder that the plan's paths are meant from.
     pub working_folder: Option<PathBuf>,
     /// Indices of the vocabulary.

@@ -147,6 +147,11 @@ impl RunFolder {
         self.path.join("vocabulary.json")
     }
 
+    /// `split.json`, of a classifier's run.
+    pub fn split(&self) -> PathBuf {
+        self.path.join("split.json")
+    }
+
     /// The model file: the best weights so far, see [`model_in`].
     pub fn model(&self) -> PathBuf {
         model_in(&self.path)

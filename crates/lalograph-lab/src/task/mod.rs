@@ -1,6 +1,9 @@
 //! Tasks: what a run trains, and on what. The training loop knows a task only by the traits here; each task has a room of its own.
 
+pub mod classifier;
+pub mod events;
 pub mod language;
+pub(crate) mod start;
 
 use std::collections::BTreeMap;
 
@@ -68,8 +71,13 @@ pub trait Task: Sync {
     /// Duties besides recording and validating, in this order.
     fn duties(&self) -> Vec<Box<dyn Duty<Self> + '_>>;
 
-    /// Figures of a mean training loss.
-    fn training_figures(&self, loss: f64) -> Figures;
+    /// Figures of a mean training loss, and of the share of targets predicted right (0 for a network that does not count them).
+    fn training_figures(&self, loss: f64, right: f64) -> Figures;
+
+    /// What decides which weights are kept, when training stops early and when the `plateau` schedule lowers the rate: lower is better.
+    fn criterion(&self, evaluation: &Evaluation) -> f64 {
+        evaluation.loss
+    }
 
     /// Contents of a model file besides weights.
     ///

@@ -40,6 +40,22 @@ pub enum TrainingEvent<'a, N> {
     Hint(&'a Hint),
 }
 
+impl<'a> TrainingEvent<'a, ()> {
+    /// The same event of a task without duties, for an observer of a task with some; `None` for a note, which such a task does not write.
+    pub fn without_notes<N>(&self) -> Option<TrainingEvent<'a, N>> {
+        Some(match *self {
+            Self::Started { steps, made, parameters } => TrainingEvent::Started { steps, made, parameters },
+            Self::Step { step, tokens, loss } => TrainingEvent::Step { step, tokens, loss },
+            Self::Metrics(record) => TrainingEvent::Metrics(record),
+            Self::Note(()) => return None,
+            Self::Validating(share) => TrainingEvent::Validating(share),
+            Self::AtWork => TrainingEvent::AtWork,
+            Self::Checkpoint(step) => TrainingEvent::Checkpoint(step),
+            Self::Hint(hint) => TrainingEvent::Hint(hint),
+        })
+    }
+}
+
 /// Somebody who hears of what happens.
 pub trait TrainingObserver<N> {
     /// Hears of an event. Breaking ends the run after the current step, with everything so far kept.

@@ -22,6 +22,7 @@ pub(crate) struct Meters {
 pub(crate) struct Recent {
     pub(crate) steps: u64,
     pub(crate) loss: f64,
+    pub(crate) right: f64,
     pub(crate) norm: f64,
     pub(crate) norm_after: f64,
     pub(crate) clipped: u64,
@@ -37,6 +38,7 @@ impl Meters {
         let recent = &mut self.recent;
         recent.steps += step.steps;
         recent.loss += step.loss;
+        recent.right += step.right;
         recent.norm += step.norm;
         recent.norm_after += step.norm_after;
         recent.clipped += step.clipped;

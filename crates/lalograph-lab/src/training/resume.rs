@@ -155,6 +155,7 @@ impl Resumable {
         if from_start {
             description.steps = 0;
             (description.best_step, description.best_validation_loss) = (None, None);
+            description.best_figures = None;
             (description.test, description.stopped_early) = (None, false);
             // Else the old ones, of later steps, would be continued.
             if claim.folder().entry(CHECKPOINTS)?.is_some() {

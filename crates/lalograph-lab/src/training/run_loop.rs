@@ -333,6 +333,7 @@ impl<'a, T: Task> Loop<'a, T> {
         description.text = self.task.facts();
         description.best_step = best.map(|best| best.step);
         description.best_validation_loss = best.map(|best| best.evaluation.loss);
+        description.best_figures = best.map(|best| best.evaluation.figures.clone());
         self.claim.describe(description)
     }
 
@@ -351,6 +352,7 @@ impl<'a, T: Task> Loop<'a, T> {
         self.meters.add(Recent {
             steps: 1,
             loss: learnt.loss,
+            right: learnt.right,
             norm,
             norm_after,
             clipped: u64::from(any),
@@ -403,7 +405,7 @@ impl<'a, T: Task> Loop<'a, T> {
             tokens: self.meters.tokens,
             seconds: self.seconds(),
             loss,
-            figures: self.task.training_figures(loss),
+            figures: self.task.training_figures(loss, recent.right / steps),
             learning_rate: self.schedule.rate(self.trainer.step()),
             gradient_norm: recent.norm / steps,
             clipped_gradient_norm: recent.norm_after / steps,
@@ -428,9 +430,10 @@ impl<'a, T: Task> Loop<'a, T> {
         };
         let step = self.trainer.step();
         self.refuse_diverged(step, "validation", found.loss)?;
-        self.schedule.observe(found.loss);
+        let criterion = self.task.criterion(&found);
+        self.schedule.observe(criterion);
         let minimum_gain = self.plan().training.minimum_gain;
-        let best = self.selection.observe(step, self.meters.tokens, &found, minimum_gain);
+        let best = self.selection.observe(step, self.meters.tokens, &found, criterion, minimum_gain);
         if best {
             let settled = self.trainer.settled();
             let weights = self.best.get_or_insert_with(|| vec![0.0; settled.len()]);

@@ -12,6 +12,8 @@ pub(crate) struct BestStep {
     /// Tokens trained on until then.
     pub(crate) tokens: u64,
     pub(crate) evaluation: Evaluation,
+    /// The figure that the choice was made by; lower is better.
+    criterion: f64,
 }
 
 /// The validations so far.
@@ -20,7 +22,7 @@ pub(crate) struct BestStep {
 pub(crate) struct Selection {
     pub(crate) best: Option<BestStep>,
     pub(crate) last: Option<Evaluation>,
-    /// The loss that patience waits to see undercut, and for how many validations it has.
+    /// The criterion that patience waits to see undercut, and for how many validations it has.
     gain: Option<f64>,
     waited: u64,
 }
@@ -32,16 +34,17 @@ impl Selection {
         step: u64,
         tokens: u64,
         evaluation: &Evaluation,
+        criterion: f64,
         minimum_gain: f64,
     ) -> bool {
-        if self.gain.is_none_or(|gain| evaluation.loss < gain - minimum_gain) {
-            (self.gain, self.waited) = (Some(evaluation.loss), 0);
+        if self.gain.is_none_or(|gain| criterion < gain - minimum_gain) {
+            (self.gain, self.waited) = (Some(criterion), 0);
         } else {
             self.waited += 1;
         }
-        let best = self.best.as_ref().is_none_or(|best| evaluation.loss < best.evaluation.loss);
+        let best = self.best.as_ref().is_none_or(|best| criterion < best.criterion);
         if best {
-            self.best = Some(BestStep { step, tokens, evaluation: evaluation.clone() });
+            self.best = Some(BestStep { step, tokens, evaluation: evaluation.clone(), criterion });
         }
         self.last = Some(evaluation.clone());
         best

@@ -47,10 +47,12 @@ pub struct Trainer<'t, N: Network> {
 /// A gradient that was computed and not yet applied.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Learnt {
-    /// Targets that were scored.
+    /// Tokens, or other steps, that were read.
     pub tokens: u64,
-    /// Their mean loss.
+    /// The mean loss of the targets.
     pub loss: f64,
+    /// The share of the targets that were predicted right, if the network counts them.
+    pub right: f64,
 }
 
 impl<'t, N: Network> Trainer<'t, N> {
@@ -129,9 +131,11 @@ impl<'t, N: Network> Trainer<'t, N> {
             self.team.begin(self.net, weights);
         }
         let draw = Draw { seed: self.seed, step: self.step };
-        let (loss, tokens) = self.team.learn(self.net, weights, draw, self.exchange.as_mut());
+        let (loss, targets) = self.team.learn(self.net, weights, draw, self.exchange.as_mut());
+        let tokens = self.exchange.scored(self.team.tokens(self.net));
         self.meter.measure(self.team.gradient(), &self.clipping);
-        Ok(Learnt { tokens, loss: loss.sum / tokens.max(1) as f64 })
+        let share = 1.0 / targets.max(1) as f64;
+        Ok(Learnt { tokens, loss: loss.sum * share, right: loss.right as f64 * share })
     }
 
     /// Measurements of the last gradient.

@@ -2,6 +2,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 mod baselines;
+mod classifier;
 mod common;
 mod crash;
 mod folder;

@@ -196,7 +196,7 @@ impl Network for OddNetwork {
         let table = gradient.part(&self.embedding);
         table.fill(T::ZERO);
         embedding::backward(table, WIDTH, &lines.inputs, &d_outputs[..lines.inputs.len() * WIDTH]);
-        Loss { sum: losses.iter().sum(), penalty: 0.0 }
+        Loss { sum: losses.iter().sum(), ..Loss::default() }
     }
 
     fn state_widths(&self) -> Vec<usize> {
@@ -396,7 +396,7 @@ impl Task for OddTask {
         vec![Box::new(LargestDuty)]
     }
 
-    fn training_figures(&self, _: f64) -> Figures {
+    fn training_figures(&self, _: f64, _: f64) -> Figures {
         Figures::default()
     }
 

@@ -101,6 +101,7 @@ impl ClassHead {
             let mean = -logs.iter().sum::<f64>() / self.classes as f64;
             let own = -logs[class];
             loss.sum += own;
+            loss.right += u64::from(logs.iter().all(|&log| log <= logs[class]));
             loss.penalty += weight * ((1.0 - smoothing) * own + smoothing * mean) - own;
             let factor = scale * weight;
             let wanted = |index: usize| if index == class { 1.0 - smoothing + even } else { even };

@@ -10,4 +10,6 @@ pub struct Loss {
     pub sum: f64,
     /// Sum of what training minimises besides.
     pub penalty: f64,
+    /// Targets whose most probable outcome was right, if the head counts them.
+    pub right: u64,
 }

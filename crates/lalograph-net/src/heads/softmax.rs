@@ -273,7 +273,7 @@ impl SoftmaxHead {
         let sum = losses.iter().sum();
         (scratch.scored, scratch.d_scored, scratch.targets, scratch.losses) =
             (scored, d_scored, wanted, losses);
-        Loss { sum, penalty }
+        Loss { sum, penalty, right: 0 }
     }
 }
 

@@ -51,6 +51,7 @@ impl<T: Real> Exchange<T> for OneProcess {
         losses.iter().fold(Loss::default(), |total, lane| Loss {
             sum: total.sum + lane.sum,
             penalty: total.penalty + lane.penalty,
+            right: total.right + lane.right,
         })
     }
 
@@ -146,8 +147,8 @@ mod tests {
 
     #[test]
     fn losses_are_added_up() {
-        let losses = [Loss { sum: 1.0, penalty: 0.5 }, Loss { sum: 2.0, penalty: 0.25 }];
+        let losses = [Loss { sum: 1.0, penalty: 0.5, right: 2 }, Loss { sum: 2.0, penalty: 0.25, right: 1 }];
         let total = OneProcess::default().sum(&mut lanes(0, [&[], &[], &[]]), &losses);
-        assert_eq!(total, Loss { sum: 3.0, penalty: 0.75 });
+        assert_eq!(total, Loss { sum: 3.0, penalty: 0.75, right: 3 });
     }
 }

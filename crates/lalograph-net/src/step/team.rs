@@ -94,6 +94,11 @@ impl<N: Network, T: Real> Team<N, T> {
         (exchange.sum(&mut self.gradients, &self.losses), scored)
     }
 
+    /// Tokens, or other steps, in the windows here, without padding.
+    pub fn tokens(&self, net: &N) -> u64 {
+        self.seats.iter().map(|seat| net.tokens(&seat.window)).sum()
+    }
+
     /// Runs the windows forward only and returns the summed loss.
     pub fn loss(&mut self, net: &N, weights: Parameters<'_, T>) -> f64 {
         self.seats.par_iter_mut().zip(&mut self.losses).for_each(|(seat, loss)| {

@@ -2,10 +2,10 @@
 
 use clap::builder::StyledStr;
 use clap::{Arg, Command};
-use lalograph_lab::plan::reference::{Section, sections};
+use lalograph_lab::plan::reference::{Section, classifier_defaults, sections};
 
 /// Commands whose options lie over a plan that has the default settings: there, the default of an option is that of the setting.
-const BY_PLAN: [&[&str]; 9] = [
+const BY_PLAN: [&[&str]; 10] = [
     &["survey"],
     &["split"],
     &["vocab", "build"],
@@ -14,6 +14,7 @@ const BY_PLAN: [&[&str]; 9] = [
     &["embed", "train"],
     &["plan", "cost"],
     &["train"],
+    &["classify", "train"],
     &["gauge"],
 ];
 
@@ -37,6 +38,21 @@ pub(super) fn explained(command: Command) -> Command {
     with_defaults(command, &[], &sections())
 }
 
+/// The sections with the defaults of a classifier's plan.
+fn sections_of_classifiers() -> Vec<Section> {
+    let other = classifier_defaults();
+    let mut sections = sections();
+    for section in &mut sections {
+        for setting in &mut section.settings {
+            let key = format!("{}.{}", section.name, setting.key);
+            if let Some((_, value)) = other.iter().find(|(name, _)| *name == key) {
+                setting.default = Some(value.clone());
+            }
+        }
+    }
+    sections
+}
+
 /// The setting of a plan that an option sets, as `section.key`.
 pub(crate) fn setting_of(flag: &str, sections: &[Section]) -> Option<String> {
     if let Some((_, setting)) = NAMED_OTHERWISE.iter().find(|(name, _)| *name == flag) {
@@ -53,6 +69,8 @@ pub(crate) fn setting_of(flag: &str, sections: &[Section]) -> Option<String> {
 
 fn with_defaults(command: Command, path: &[&str], sections: &[Section]) -> Command {
     let by_plan = BY_PLAN.contains(&path);
+    let of_classifiers = (path == ["classify"]).then(sections_of_classifiers);
+    let sections = of_classifiers.as_deref().unwrap_or(sections);
     let command = command.mut_args(|arg| with_default(arg, by_plan, sections));
     let names: Vec<String> = command.get_subcommands().map(|inner| inner.get_name().to_owned()).collect();
     names.iter().fold(command, |command, name| {
@@ -147,7 +165,7 @@ mod tests {
     fn every_option_of_training_is_a_setting_of_the_plan_by_its_name() {
         let (root, sections) = (definition(), sections());
         let mut used = BTreeSet::new();
-        for path in [&["train"][..], &["plan", "cost"], &["gauge"]] {
+        for path in [&["train"][..], &["classify", "train"], &["plan", "cost"], &["gauge"]] {
             for arg in find(&root, path).get_arguments().filter(|arg| arg.get_long().is_some()) {
                 let flag = arg.get_long().unwrap();
                 let excused = NO_SETTINGS.iter().any(|(name, _)| *name == flag);
@@ -237,6 +255,10 @@ mod tests {
         assert_eq!(help_of(" lalograph train --hidden"), "Width of each recurrent layer (default: 256)");
         assert!(help_of(" lalograph train --temperatures").ends_with("(default: 0.3,0.7,1)"));
         assert!(!help_of(" lalograph resume --epochs").contains("10)"));
+        assert_eq!(
+            help_of(" lalograph classify train --hidden"),
+            "Width of each recurrent layer, in each direction (default: 96)"
+        );
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! The command line: what may be typed. What it means is settled in `commands`.
 
 mod choice;
+mod classify;
 mod corpus;
 mod embed;
 mod help;
@@ -15,6 +16,7 @@ use std::path::PathBuf;
 
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 
+pub(crate) use classify::{ClassifyCommand, ClassifyPredictArgs, ClassifyScoreArgs, ClassifyTrainArgs};
 pub(crate) use corpus::{CleaningArgs, CorpusArgs, ReadingArgs, TokenArgs, YesNo};
 pub(crate) use embed::{
     DirectionChoice, EmbedCommand, EmbedImportArgs, EmbedJudgeArgs, EmbedMapArgs, EmbedNearArgs,
@@ -105,6 +107,12 @@ pub(crate) enum Command {
     },
     /// Train a language model on a corpus, from flags or a plan, with samples during training.
     Train(Box<TrainArgs>),
+    /// Train classifiers of documents, predict classes, score predictions.
+    Classify {
+        /// The command for a classifier.
+        #[command(subcommand)]
+        command: ClassifyCommand,
+    },
     /// Continue an interrupted run exactly where it stopped, or give a finished run more steps.
     Resume(ResumeArgs),
     /// Write text with a trained model.

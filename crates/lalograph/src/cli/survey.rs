@@ -52,7 +52,7 @@ pub(crate) struct SurveyArgs {
     pub(crate) json: bool,
 }
 
-fn parse_resemblance(text: &str) -> Result<f64, String> {
+pub(super) fn parse_resemblance(text: &str) -> Result<f64, String> {
     match text.parse::<f64>() {
         Ok(share) if share > 0.0 && share <= 1.0 => Ok(share),
         _ => Err("a resemblance is above 0 and at most 1, such as 0.8".into()),

@@ -4,7 +4,7 @@ use std::path::{Path, PathBuf};
 
 use lalograph_lab::run::folder::model_in;
 use lalograph_lab::run::shelf;
-use lalograph_lab::{ModelFile, RunFolder};
+use lalograph_lab::{LabError, ModelFile, RunFolder};
 
 use crate::failure::Failure;
 use crate::files;
@@ -71,8 +71,16 @@ pub(crate) fn check_there(path: &Path, wanted: &str) -> Result<(), Failure> {
     Err(Failure::with_remedy(format!("{}: no such file or folder", path.display()), remedy))
 }
 
-/// Loads the model that a path means.
+/// Loads the language model that a path means.
 pub(crate) fn load_model(path: &Path) -> Result<ModelFile, Failure> {
+    load_with(path, ModelFile::load)
+}
+
+/// Loads the model that a path means, as `load` reads it.
+pub(crate) fn load_with<M>(
+    path: &Path,
+    load: impl FnOnce(&Path) -> Result<M, LabError>,
+) -> Result<M, Failure> {
     let path = &path_meant(path);
     check_there(path, "give the folder of a run, the name of a run in `runs`, or a model file")?;
     let file = model_path(path);
@@ -82,7 +90,7 @@ pub(crate) fn load_model(path: &Path) -> Result<ModelFile, Failure> {
             "give the folder of a run that has been validated at least once, or a model file",
         ));
     }
-    ModelFile::load(&file).map_err(|error| match said_kind(&file) {
+    load(&file).map_err(|error| match said_kind(&file) {
         Some(kind) => Failure::with_remedy(
             format!("{}: this is {kind}, not a model", file.display()),
             "give the folder of a run, the name of a run in `runs`, or a model file (.safetensors)",

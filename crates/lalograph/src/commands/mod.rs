@@ -1,5 +1,6 @@
 //! One file a command.
 
+mod classify;
 #[cfg(test)]
 mod crash;
 mod demo;
@@ -38,6 +39,7 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
         Command::Embed { command } => embed::run(&command, screen),
         Command::Plan { command } => plan::run(&command, screen),
         Command::Train(args) => train::run(&args, screen),
+        Command::Classify { command } => classify::run(&command, screen),
         Command::Resume(args) => resume::run(&args, screen),
         Command::Runs { command } => runs::run(&command, screen),
         Command::Sample(args) => sample::run(&args, screen),

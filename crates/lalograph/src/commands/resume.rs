@@ -1,14 +1,22 @@
 //! `resume`: continue a run.
 
+use std::path::Path;
+
 use lalograph_lab::data::token_cache::TokenCache;
-use lalograph_lab::prepare_again;
+use lalograph_lab::task::Task;
 use lalograph_lab::training::resume::{Changes, Resumable};
+use lalograph_lab::{ClassifierTask, Running, prepare_again, prepare_classifier_again};
+use lalograph_net::Network;
 use lalograph_storage::Existing;
 
+use super::classify;
 use super::input::threads;
 use super::lookup::find_run;
 use super::settings::check_room;
-use super::training::{carry_out, now, reading, render_start, say_outcome};
+use super::training::{
+    OutcomeLine, carry_out, carry_out_classifier, now, reading, reading_documents, render_start, say_end,
+    say_outcome,
+};
 use super::training_text::{base, tokens_of};
 use crate::cli::ResumeArgs;
 use crate::failure::Failure;
@@ -30,11 +38,18 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
         seed_texts: args.from.clone(),
     };
     let storage = files::storage();
+    let classifies = found.description()?.task == ClassifierTask::KIND;
+    if classifies && !args.from.is_empty() {
+        return Err(Failure::Usage("--from has no effect: a classifier writes no samples".into()));
+    }
     let resumable = Resumable::open(&*storage, found.path(), &changes, args.restart)?;
     let count_of_threads = threads(args.threads);
     let tokens = tokens_of(&found);
     let cache = tokens.as_deref().map(|path| TokenCache { storage: &*storage, path });
     let base = base(resumable.description(), screen);
+    if classifies {
+        return resume_classifier(args, resumable, base.as_deref(), screen);
+    }
     let prepared = reading(None, Existing::Keep, screen, |observer| {
         let (run, plan) = (resumable.run(), resumable.plan());
         prepare_again(run, plan, base.as_deref(), count_of_threads, cache, observer)
@@ -44,21 +59,59 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
     if output == Output::Words {
         screen.line(&render_start(&prepared, screen))?;
     }
+    let running = continued(args, resumable, &prepared, screen)?;
+    let (run, outcome) = carry_out(&prepared, running, (count_of_threads, args.minutes), output, screen)?;
+    say_outcome(&run, &prepared, &outcome, args.minutes, output, screen)
+}
+
+/// Finds where a run continues, and says so.
+fn continued<T: Task>(
+    args: &ResumeArgs,
+    resumable: Resumable,
+    prepared: &T,
+    screen: &Screen,
+) -> Result<Running, Failure> {
     let longer = args.epochs.is_some() || args.steps.is_some();
     if longer && resumable.rate_depends_on_length() {
         screen.note(
             "the schedule depends on the number of steps: the learning rate continues as in a run of the new length",
         );
     }
-    let running = resumable.running(&prepared, now(), |damaged| {
+    let running = resumable.running(prepared, now(), |damaged| {
         screen.warn(&format!("{damaged}; using the checkpoint before it"));
     })?;
     screen.note(&match &running.from {
         Some(checkpoint) => {
-            format!("continuing after step {} of {}", count(checkpoint.step()), count(prepared.steps))
+            format!("continuing after step {} of {}", count(checkpoint.step()), count(prepared.steps()))
         }
         None => "no checkpoint: starting from the first step".to_owned(),
     });
-    let (run, outcome) = carry_out(&prepared, running, (count_of_threads, args.minutes), output, screen)?;
-    say_outcome(&run, &prepared, &outcome, args.minutes, output, screen)
+    Ok(running)
+}
+
+/// Continues the run of a classifier.
+fn resume_classifier(
+    args: &ResumeArgs,
+    resumable: Resumable,
+    base: Option<&Path>,
+    screen: &Screen,
+) -> Result<(), Failure> {
+    let threads = threads(args.threads);
+    let prepared = reading_documents(None, Existing::Keep, screen, |observer| {
+        prepare_classifier_again(resumable.run(), resumable.plan(), base, threads, observer)
+    })?;
+    classify::check(&prepared, screen)?;
+    let output = if args.json { Output::Json } else { Output::Words };
+    if output == Output::Words {
+        screen.line(&classify::render_start(&prepared, screen))?;
+    }
+    let running = continued(args, resumable, &prepared, screen)?;
+    let (run, outcome) = carry_out_classifier(&prepared, running, (threads, args.minutes), output, screen)?;
+    match output {
+        Output::Json => {
+            screen.json(&OutcomeLine::new(&run, prepared.net.layout().len() as u64, None, &outcome))?;
+        }
+        Output::Words => screen.line(&classify::render_outcome(&run, &prepared, &outcome, screen))?,
+    }
+    say_end(&run, &outcome, args.minutes, screen)
 }

@@ -1,6 +1,6 @@
 //! From flags to a plan, and from a plan to words.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 
 use lalograph_lab::artefact::texts::read_vocabulary;
 use lalograph_lab::measure::cost::cost;
@@ -111,30 +111,44 @@ pub(super) fn lay<T: Clone>(flag: &Option<T>, setting: &mut T) {
 /// Lays the flags of model and step over a plan.
 pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) -> Result<(), Failure> {
     lay(&model.cell, &mut plan.model.cell);
-    lay(&model.embedding, &mut plan.model.embedding);
     lay(&model.hidden, &mut plan.model.hidden);
-    plan.start.vectors = model.vectors.clone().or_else(|| plan.start.vectors.take());
-    plan.start.model = model.start_model.clone().or_else(|| plan.start.model.take());
+    lay_vectors((&model.vectors, &model.start_model, model.embedding), plan)?;
     lay(&model.layers, &mut plan.model.layers);
     lay(&model.softmax, &mut plan.model.softmax);
     plan.model.shared_vectors |= model.shared_vectors;
     lay(&step.batch, &mut plan.training.batch);
     lay(&step.window, &mut plan.training.window);
+    Ok(())
+}
+
+/// Lays the files of first weights and the width of the token vectors over a plan.
+pub(super) fn lay_vectors(
+    (vectors, model, embedding): (&Option<PathBuf>, &Option<PathBuf>, Option<usize>),
+    plan: &mut Plan,
+) -> Result<(), Failure> {
+    lay(&embedding, &mut plan.model.embedding);
+    plan.start.vectors = vectors.clone().or_else(|| plan.start.vectors.take());
+    plan.start.model = model.clone().or_else(|| plan.start.model.take());
     // Vectors that are named here bring their own width.
-    if let (Some(vectors), None) = (model.vectors.as_ref().filter(|path| path.exists()), model.embedding) {
+    if let (Some(vectors), None) = (vectors.as_ref().filter(|path| path.exists()), embedding) {
         plan.model.embedding = lalograph_lab::artefact::vectors::width(vectors)?;
     }
     Ok(())
 }
 
-/// A network in a line.
-pub(super) fn describe(shape: &LanguageModelShape) -> String {
-    let cell = match shape.cell {
+/// A cell in words.
+pub(super) fn cell_name(cell: Cell) -> &'static str {
+    match cell {
         Cell::PlainTanh => "plain tanh",
         Cell::PlainRelu => "plain rectified",
         Cell::Gru => "GRU",
         Cell::Lstm => "LSTM",
-    };
+    }
+}
+
+/// A network in a line.
+pub(super) fn describe(shape: &LanguageModelShape) -> String {
+    let cell = cell_name(shape.cell);
     let mut parts =
         vec![format!("embedding {}", shape.embedding), format!("{cell} {} x {}", shape.layers, shape.hidden)];
     let extras = [

@@ -7,8 +7,7 @@ use std::path::{Path, PathBuf};
 use lalograph_lab::artefact::texts::read_split;
 use lalograph_lab::plan::CorpusPlan;
 use lalograph_storage::{Existing, FileSet, WholeFile};
-use lalograph_text::corpus::ReadObserver;
-use lalograph_text::partition::{SplitSpec, make};
+use lalograph_text::partition::{SplitSpec, apply, make};
 use lalograph_text::split::PartCount;
 use lalograph_text::{Corpus, Division, Document, Part, Split, TextError};
 use serde::Serialize;
@@ -57,7 +56,7 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
             }
         };
         match &args.apply {
-            Some(path) => apply(read_split(path)?, &corpus, observer, each),
+            Some(path) => Ok(apply(read_split(path)?, &corpus, observer, each)?),
             None => {
                 let spec = SplitSpec {
                     seed: args.seed,
@@ -137,32 +136,6 @@ impl SetAside {
             lines.push(format!("    and {} more; --files writes all of them to a file", count(more)));
         }
         lines
-    }
-}
-
-/// Counts the documents of a corpus by the parts of an existing split.
-fn apply(
-    mut split: Split,
-    corpus: &Corpus,
-    observer: &mut dyn ReadObserver,
-    mut each: impl FnMut(&Document<'_>, Part) -> Result<(), TextError>,
-) -> Result<(Split, lalograph_text::Reading), Failure> {
-    let mut counted: BTreeMap<Part, BTreeMap<String, PartCount>> = BTreeMap::new();
-    let mut failure = None;
-    let reading = corpus.read_through(observer, |document| {
-        let part = split.part_of(document.text, document.label);
-        let class = counted.entry(part).or_default();
-        let sum = class.entry(document.label.unwrap_or_default().to_owned()).or_default();
-        sum.documents += 1;
-        sum.bytes += document.bytes;
-        if failure.is_none() {
-            failure = each(&document, part).err();
-        }
-    })?;
-    split.counted = counted;
-    match failure {
-        Some(failure) => Err(failure.into()),
-        None => Ok((split, reading)),
     }
 }
 

@@ -23,6 +23,11 @@ use crate::output::training::Output;
 /// Runs the command.
 pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
     let plan = resolve(args)?;
+    if plan.classifier.is_some() {
+        return Err(Failure::Usage(
+            "this is the plan of a classifier; use `lalograph classify train --plan`".into(),
+        ));
+    }
     if plan.corpus.paths.iter().any(|path| path.as_os_str() == "-") {
         return Err(Failure::Usage(
             "training reads the corpus twice, so the corpus cannot come from standard input; save it to a file first"
@@ -122,14 +127,14 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
 }
 
 /// Lays the flags of something that is repeated by steps, by epochs or by both over the plan. The flag of one alone turns the other off.
-fn lay_spans((steps, epochs): (Option<u64>, Option<f64>), plan: (&mut u64, &mut f64)) {
+pub(super) fn lay_spans((steps, epochs): (Option<u64>, Option<f64>), plan: (&mut u64, &mut f64)) {
     if steps.is_some() || epochs.is_some() {
         (*plan.0, *plan.1) = (steps.unwrap_or(0), epochs.unwrap_or(0.0));
     }
 }
 
 /// A name that is one folder's, and no path.
-fn checked_name(name: &str) -> Result<&str, Failure> {
+pub(super) fn checked_name(name: &str) -> Result<&str, Failure> {
     let fine = !name.is_empty()
         && !name.starts_with('.')
         && !name.contains(|c: char| matches!(c, '/' | '\\') || c.is_control());
@@ -137,7 +142,7 @@ fn checked_name(name: &str) -> Result<&str, Failure> {
 }
 
 /// The corpus and the time, numbered where that is taken.
-fn free_name(runs: &Path, plan: &Plan) -> String {
+pub(super) fn free_name(runs: &Path, plan: &Plan) -> String {
     let corpus = plan
         .corpus
         .paths

@@ -10,13 +10,13 @@ use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::records::Evaluation;
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::{
-    LabError, LanguageTask, Plan, PreparationEvent, PreparationObserver, RunFolder, Running, TrainingEvent,
-    TrainingOutcome, prepare, train,
+    ClassifierTask, LabError, LanguageTask, Pass, Plan, PreparationEvent, PreparationObserver, RunFolder,
+    Running, TrainingEvent, TrainingOutcome, prepare, train, train_classifier,
 };
 use lalograph_net::Network;
 use lalograph_storage::Existing;
-use lalograph_text::Vocabulary;
 use lalograph_text::tokens::EncodedCorpus;
+use lalograph_text::{Reading, Vocabulary};
 use serde::Serialize;
 
 use super::reading::{LeftOut, say_reading};
@@ -28,7 +28,7 @@ use crate::output::number::{bytes, count, counted, duration, percent, perplexity
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
 use crate::output::table::facts;
-use crate::output::training::{HintLine, Output, TrainingView};
+use crate::output::training::{HintLine, Output, TrainingView, Watched};
 
 /// Now, by the clock of this machine.
 pub(super) fn now() -> String {
@@ -61,7 +61,17 @@ pub(super) fn reading(
     screen: &Screen,
     prepare: impl FnOnce(&mut dyn PreparationObserver) -> Result<LanguageTask, LabError>,
 ) -> Result<LanguageTask, Failure> {
-    shown(left_out, existing, screen, prepare, |prepared| &prepared.corpus)
+    shown(left_out, existing, screen, prepare, |prepared| &prepared.corpus.reading)
+}
+
+/// Shows how the documents of a classifier are read.
+pub(super) fn reading_documents(
+    left_out: Option<&Path>,
+    existing: Existing,
+    screen: &Screen,
+    prepare: impl FnOnce(&mut dyn PreparationObserver) -> Result<ClassifierTask, LabError>,
+) -> Result<ClassifierTask, Failure> {
+    shown(left_out, existing, screen, prepare, |prepared| &prepared.reading)
 }
 
 /// Shows how a corpus is read that no network is trained on.
@@ -71,7 +81,7 @@ pub(crate) fn reading_text(
     screen: &Screen,
     read: impl FnOnce(&mut dyn PreparationObserver) -> Result<(Vocabulary, EncodedCorpus), LabError>,
 ) -> Result<(Vocabulary, EncodedCorpus), Failure> {
-    shown(left_out, existing, screen, read, |(_, corpus)| corpus)
+    shown(left_out, existing, screen, read, |(_, corpus)| &corpus.reading)
 }
 
 fn shown<T>(
@@ -79,9 +89,9 @@ fn shown<T>(
     existing: Existing,
     screen: &Screen,
     prepare: impl FnOnce(&mut dyn PreparationObserver) -> Result<T, LabError>,
-    corpus: impl Fn(&T) -> &EncodedCorpus,
+    reading: impl Fn(&T) -> &Reading,
 ) -> Result<T, Failure> {
-    let mut bar: Option<(u32, Progress<'_>)> = None;
+    let mut bar: Option<(Pass, Progress<'_>)> = None;
     let mut places = LeftOut::new(left_out, existing)?;
     let prepared = prepare(&mut |event: &PreparationEvent<'_>| {
         match event {
@@ -99,7 +109,11 @@ fn shown<T>(
                 if let Some((_, done)) = bar.take() {
                     done.finish();
                 }
-                let what = if *pass == 1 { "counting" } else { "encoding" };
+                let what = match pass {
+                    Pass::Splitting => "splitting",
+                    Pass::Counting => "counting",
+                    Pass::Encoding => "encoding",
+                };
                 bar = Some((*pass, Progress::new(screen, what, Measure::Bytes, *total_bytes)));
             }
             if let Some((_, progress)) = &mut bar {
@@ -113,7 +127,7 @@ fn shown<T>(
     }
     let prepared = prepared?;
     places.finish()?;
-    say_reading(&corpus(&prepared).reading, left_out, screen);
+    say_reading(reading(&prepared), left_out, screen);
     Ok(prepared)
 }
 
@@ -126,11 +140,44 @@ pub(super) fn carry_out(
     screen: &Screen,
 ) -> Result<(RunFolder, TrainingOutcome), Failure> {
     let run = running.run.clone();
-    let exact = prepared.model.samples().is_none();
-    let mut view =
-        TrainingView::new(screen, output, &run.path().display().to_string(), prepared.steps, exact);
+    let watched = if prepared.model.samples().is_none() { Watched::Perplexity } else { Watched::SampledLoss };
+    let name = run.path().display().to_string();
+    let view = TrainingView::new(screen, output, &name, prepared.steps, watched);
+    let outcome = viewed(view, limit, |show| {
+        train(prepared, running, threads, &mut |event: &TrainingEvent<'_, LanguageNote>| show(event))
+    })?;
+    Ok((run, outcome))
+}
+
+/// Trains a classifier and shows what happens, as [`carry_out`] does.
+pub(super) fn carry_out_classifier(
+    prepared: &ClassifierTask,
+    running: Running,
+    (threads, limit): (usize, Option<Duration>),
+    output: Output,
+    screen: &Screen,
+) -> Result<(RunFolder, TrainingOutcome), Failure> {
+    let run = running.run.clone();
+    let name = run.path().display().to_string();
+    let view = TrainingView::new(screen, output, &name, prepared.steps, Watched::Accuracy);
+    let outcome = viewed(view, limit, |show| {
+        train_classifier(prepared, running, threads, &mut |event: &TrainingEvent<'_, ()>| {
+            event.without_notes().map_or(ControlFlow::Continue(()), |event| show(&event))
+        })
+    })?;
+    Ok((run, outcome))
+}
+
+/// Shows the events of a training, which ends after a step once it has taken as long as the limit.
+fn viewed(
+    mut view: TrainingView<'_>,
+    limit: Option<Duration>,
+    train: impl FnOnce(
+        &mut (dyn FnMut(&TrainingEvent<'_, LanguageNote>) -> ControlFlow<()> + Send),
+    ) -> Result<TrainingOutcome, LabError>,
+) -> Result<TrainingOutcome, Failure> {
     let started = Instant::now();
-    let outcome = train(prepared, running, threads, &mut |event: &TrainingEvent<'_, LanguageNote>| {
+    let outcome = train(&mut |event| {
         // Not within a validation or a sample, whose work would be lost.
         let out_of_time = matches!(event, TrainingEvent::Step { .. })
             && limit.is_some_and(|limit| started.elapsed() >= limit);
@@ -141,7 +188,7 @@ pub(super) fn carry_out(
     });
     match view.finish() {
         Some(failure) => Err(failure),
-        None => Ok((run, outcome?)),
+        None => Ok(outcome?),
     }
 }
 
@@ -155,9 +202,22 @@ pub(super) fn say_outcome(
     screen: &Screen,
 ) -> Result<(), Failure> {
     match output {
-        Output::Json => screen.json(&OutcomeLine::new(run, prepared, outcome))?,
+        Output::Json => {
+            let parameters = prepared.model.layout().len() as u64;
+            screen.json(&OutcomeLine::new(run, parameters, prepared.facts.unigram_loss, outcome))?;
+        }
         Output::Words => screen.line(&render_outcome(run, prepared, outcome, screen))?,
     }
+    say_end(run, outcome, limit, screen)
+}
+
+/// Says how to continue a run that did not make all its steps.
+pub(super) fn say_end(
+    run: &RunFolder,
+    outcome: &TrainingOutcome,
+    limit: Option<Duration>,
+    screen: &Screen,
+) -> Result<(), Failure> {
     match limit {
         Some(limit) if outcome.status == RunStatus::Interrupted && !interrupt::asked() => {
             screen.note(&format!(
@@ -190,6 +250,22 @@ pub(super) fn refuse_interrupted(run: &RunFolder, outcome: &TrainingOutcome) -> 
 
 /// Words without a vector that are named.
 const MISSING_NAMED: usize = 8;
+
+/// How many words of the vocabulary have a vector in the plan's file, and the most frequent that have none.
+pub(super) fn missing_vectors(found: Option<(usize, &[String])>) -> Option<(&'static str, String)> {
+    let (found, missing) = found?;
+    let named: Vec<String> = missing.iter().take(MISSING_NAMED).map(|word| visible(word)).collect();
+    let without = match missing.len() {
+        0 => String::new(),
+        _ => format!("; most frequent words without a vector: {}", named.join(", ")),
+    };
+    let all = (found + missing.len()) as u64;
+    let share = percent(found as u64, all);
+    Some((
+        "vectors",
+        format!("{} of {} words found in the file ({share}){without}", count(found as u64), count(all)),
+    ))
+}
 
 /// The header of a run, before its first step.
 pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
@@ -233,24 +309,34 @@ pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
         ("model", format!("{}: {} parameters", describe(shape), count(model.layout().len() as u64))),
         ("steps", format!("{} of {}", count(*steps), describe_windows(&plan.training))),
     ];
-    if let Some((found, missing)) = prepared.vectors_found() {
-        let named: Vec<String> = missing.iter().take(MISSING_NAMED).map(|word| visible(word)).collect();
-        let without = match missing.len() {
-            0 => String::new(),
-            _ => format!("; most frequent words without a vector: {}", named.join(", ")),
-        };
-        let all = (found + missing.len()) as u64;
-        rows.push((
-            "vectors",
-            format!(
-                "{} of {} words found in the file ({}){without}",
-                count(found as u64),
-                count(all),
-                percent(found as u64, all)
-            ),
-        ));
-    }
+    rows.extend(missing_vectors(prepared.vectors_found()));
     format!("{}\n{}", screen.heading("The run"), facts(screen, &rows))
+}
+
+/// Figures that the outcome of every task ends with.
+pub(super) fn end_rows(
+    run: &RunFolder,
+    outcome: &TrainingOutcome,
+    (steps, patience): (u64, u64),
+) -> Vec<(&'static str, String)> {
+    let mut rows = vec![("steps", format!("{} of {}", count(outcome.steps), count(steps)))];
+    let early = if outcome.stopped_early {
+        format!("; stopped early after {patience} validations without improvement")
+    } else {
+        String::new()
+    };
+    rows.push(("kept", format!("the weights of step {}{early}", count(outcome.kept_step))));
+    rows.push((
+        "time",
+        format!(
+            "{}, {} tokens/s in training",
+            duration(outcome.seconds),
+            count(outcome.tokens_per_second as u64)
+        ),
+    ));
+    let size = std::fs::metadata(run.model()).map_or(0, |meta| meta.len());
+    rows.push(("model", format!("{} ({})", run.model().display(), bytes(size))));
+    rows
 }
 
 fn render_outcome(
@@ -284,30 +370,14 @@ fn render_outcome(
         let figure = perplexity(outcome.training_loss.exp());
         rows.push(("training perplexity", format!("{figure}, last {last} steps{dropout}")));
     }
-    rows.push(("steps", format!("{} of {}", count(outcome.steps), count(prepared.steps))));
-    let early = if outcome.stopped_early {
-        format!("; stopped early after {} validations without improvement", prepared.plan.training.patience)
-    } else {
-        String::new()
-    };
-    rows.push(("kept", format!("the weights of step {}{early}", count(outcome.kept_step))));
-    rows.push((
-        "time",
-        format!(
-            "{}, {} tokens/s in training",
-            duration(outcome.seconds),
-            count(outcome.tokens_per_second as u64)
-        ),
-    ));
-    let size = std::fs::metadata(run.model()).map_or(0, |meta| meta.len());
-    rows.push(("model", format!("{} ({})", run.model().display(), bytes(size))));
+    rows.extend(end_rows(run, outcome, (prepared.steps, prepared.plan.training.patience)));
     rows.push(("pages", format!("lalograph runs report {}", run.path().display())));
     format!("{}\n{}", screen.heading("Trained"), facts(screen, &rows))
 }
 
 /// The last line of `train --json`.
 #[derive(Serialize)]
-struct OutcomeLine<'a> {
+pub(super) struct OutcomeLine<'a> {
     kind: &'static str,
     status: RunStatus,
     run: &'a Path,
@@ -326,7 +396,12 @@ struct OutcomeLine<'a> {
 }
 
 impl<'a> OutcomeLine<'a> {
-    fn new(run: &'a RunFolder, prepared: &LanguageTask, outcome: &'a TrainingOutcome) -> Self {
+    pub(super) fn new(
+        run: &'a RunFolder,
+        parameters: u64,
+        unigram_validation_loss: Option<f64>,
+        outcome: &'a TrainingOutcome,
+    ) -> Self {
         Self {
             kind: "outcome",
             status: outcome.status,
@@ -334,14 +409,14 @@ impl<'a> OutcomeLine<'a> {
             model: run.model(),
             steps: outcome.steps,
             kept_step: outcome.kept_step,
-            parameters: prepared.model.layout().len() as u64,
+            parameters,
             seconds: outcome.seconds,
             tokens_per_second: outcome.tokens_per_second,
             training_loss: outcome.training_loss,
             stopped_early: outcome.stopped_early,
             validation: outcome.validation.as_ref(),
             test: outcome.test.as_ref(),
-            unigram_validation_loss: prepared.facts.unigram_loss,
+            unigram_validation_loss,
             hints: outcome.hints.iter().map(HintLine::new).collect(),
         }
     }

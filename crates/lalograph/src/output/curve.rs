@@ -129,9 +129,33 @@ fn draw(line: &[(f64, f64)], points: &[(f64, f64)], width: usize, height: usize)
 /// Columns of the labels before a curve.
 const LABELS: usize = 12;
 
-/// A curve of perplexity with key, labels and axis, as lines of at most `width` columns and `height` rows in all; `paint` colours. The line is
+/// What the height of a curve is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Scale {
+    Perplexity,
+    Loss,
+}
+
+impl Scale {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Perplexity => "perplexity",
+            Self::Loss => "loss",
+        }
+    }
+
+    fn label(self, height: f64) -> String {
+        match self {
+            Self::Perplexity => perplexity(height),
+            Self::Loss => format!("{height:.3}"),
+        }
+    }
+}
+
+/// A curve with key, labels and axis, as lines of at most `width` columns and `height` rows in all; `paint` colours. The line is
 /// training, the points are validation; `step_of` gives back the step of a place on the x axis.
-pub(crate) fn perplexity_curve(
+pub(crate) fn curve(
+    scale: Scale,
     training: &[(f64, f64)],
     validation: &[(f64, f64)],
     (width, height): (usize, usize),
@@ -144,12 +168,12 @@ pub(crate) fn perplexity_curve(
     };
     let (line, point) =
         (paint(TRAINING.style(), "\u{2812}\u{2812}"), paint(VALIDATION.style().bold(), &POINT.to_string()));
-    let mut lines = vec![format!("  perplexity: {line} training {point} validation")];
+    let mut lines = vec![format!("  {}: {line} training {point} validation", scale.name())];
     let last = curve.rows.len() - 1;
     for (row, marks) in curve.rows.iter().enumerate() {
         let label = match row {
-            0 => perplexity(curve.highest),
-            _ if row == last => perplexity(curve.lowest),
+            0 => scale.label(curve.highest),
+            _ if row == last => scale.label(curve.lowest),
             _ => String::new(),
         };
         // Pieces of one colour together: each change of colour costs bytes.

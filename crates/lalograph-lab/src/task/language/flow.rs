@@ -123,7 +123,7 @@ pub fn flow_over(
     observer: &mut dyn ReadObserver,
     window: usize,
 ) -> Result<(FlowRecord, Reading), LabError> {
-    let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, None, threads, observer)?;
+    let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, None, None, threads, observer)?;
     let text = &encoded.training;
     let all = text.len() / window.max(1);
     let rows = all.min(ROWS);

@@ -7,10 +7,10 @@ use lalograph_text::Vocabulary;
 use lalograph_text::tokens::EncodedCorpus;
 
 use super::model::TASK;
-use super::start::Start;
 use crate::error::LabError;
 use crate::plan::Plan;
 use crate::run::description::{RunDescription, TextFacts};
+use crate::task::start::Start;
 
 /// A language model ready for training: plan resolved, corpus read, weights laid out.
 pub struct LanguageTask {

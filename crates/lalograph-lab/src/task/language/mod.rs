@@ -2,13 +2,11 @@
 
 mod duties;
 pub(crate) mod evaluate;
-pub mod events;
 pub mod flow;
 mod learner;
 pub mod model;
 pub mod prepare;
 pub(crate) mod seam;
-mod start;
 pub mod training_documents;
 
 pub use duties::LanguageNote;

@@ -3,17 +3,14 @@
 use std::io::ErrorKind;
 use std::path::Path;
 
-use lalograph_net::LanguageModel;
 use lalograph_net::numbers::chance::stream;
-use lalograph_text::corpus::{ReadObserver, Skipped};
+use lalograph_net::{LanguageModel, Network};
 use lalograph_text::few::FewDocuments;
 use lalograph_text::tokens::{EncodedCorpus, HeldOut, TokenSequence, encode_corpus};
 use lalograph_text::{Corpus, Part, Reserved, Vocabulary, VocabularyBuilder};
 use rand::seq::SliceRandom;
 
-use super::events::{PreparationEvent, PreparationObserver};
 use super::learner::LanguageTask;
-use super::start::Start;
 use crate::artefact::texts::{read_split, read_vocabulary};
 use crate::data::overlap::seen_share;
 use crate::data::source::Windows;
@@ -24,6 +21,8 @@ use crate::measure::baseline::unigram_loss;
 use crate::plan::{Plan, PlanError};
 use crate::run::description::TextFacts;
 use crate::run::folder::RunFolder;
+use crate::task::events::{Pass, PreparationEvent, PreparationObserver, ReadingOf};
+use crate::task::start::Start;
 
 /// Reads the corpus with `threads` threads and lays the model out. In `cache` encoded corpora are kept; what was encoded before and has
 /// not changed since is taken from there. With a `vocabulary`, that is used and none is counted.
@@ -70,7 +69,7 @@ fn lay_out(
         });
     }
     let model = LanguageModel::new(plan.shape(vocabulary.len()))?;
-    let start = Start::read(&plan.start, &vocabulary, &model)?;
+    let start = Start::read(&plan.start, &vocabulary, model.layout())?;
     let steps = plan.training.steps.unwrap_or(plan.training.epochs * windows);
     let EncodedCorpus { training, validation, test, .. } = &corpus;
     let held_out = !validation.is_empty();
@@ -85,6 +84,7 @@ fn lay_out(
         changed_share: held_out
             .then(|| validation.totals.changed as f64 / validation.totals.documents.max(1) as f64),
         steps_per_epoch: windows,
+        classes: None,
     };
     let mut seed_texts = plan.samples.from.0.clone();
     let mut encoder = vocabulary.encoder();
@@ -222,13 +222,13 @@ fn encode(
     threads: usize,
     observer: &mut dyn PreparationObserver,
 ) -> Result<(Vocabulary, EncodedCorpus), LabError> {
-    let mut pass = Pass { number: 1, total_bytes: corpus.bytes(), observer };
+    let mut reading = ReadingOf { pass: Pass::Counting, total_bytes: corpus.bytes(), observer };
     let vocabulary = match (given, &plan.vocabulary.file) {
         (Some(vocabulary), _) => vocabulary,
         (None, Some(path)) => read_vocabulary(path)?,
-        (None, None) => count_vocabulary(plan, corpus, held_out, threads, &mut pass)?,
+        (None, None) => count_vocabulary(plan, corpus, held_out, threads, &mut reading)?,
     };
-    pass.number = 2;
+    reading.pass = Pass::Encoding;
     let stores = match entry.as_mut().map(|entry| entry.places()).transpose() {
         // A folder that may not be written is no hindrance: then nothing is kept.
         Err(LabError::Io { source, .. })
@@ -239,7 +239,7 @@ fn encode(
         }
         stores => stores?,
     };
-    let encoded = encode_corpus(corpus, &vocabulary, held_out, stores, threads, &mut pass);
+    let encoded = encode_corpus(corpus, &vocabulary, held_out, None, stores, threads, &mut reading);
     match (entry, &encoded) {
         (Some(entry), Ok(encoded)) => entry.keep(&vocabulary, encoded)?,
         (Some(entry), Err(_)) => entry.discard(),
@@ -248,44 +248,23 @@ fn encode(
     Ok((vocabulary, encoded?))
 }
 
-/// Reads the corpus once, with progress for the observer of the training.
-struct Pass<'a> {
-    number: u32,
-    total_bytes: u64,
-    observer: &'a mut dyn PreparationObserver,
-}
-
-impl ReadObserver for Pass<'_> {
-    fn progress(&mut self, bytes: u64) -> bool {
-        let event = PreparationEvent::Reading { pass: self.number, bytes, total_bytes: self.total_bytes };
-        self.observer.event(&event).is_continue()
-    }
-
-    fn left_out(&mut self, skipped: &Skipped) {
-        // Every pass meets the same places; the last is the one that always takes place.
-        if self.number == 2 {
-            let _ = self.observer.event(&PreparationEvent::LeftOut(skipped));
-        }
-    }
-}
-
 /// Counts the training part only, so that validation text shows how much of unseen text is unknown.
 fn count_vocabulary(
     plan: &Plan,
     corpus: &Corpus,
     held_out: &HeldOut,
     threads: usize,
-    pass: &mut Pass<'_>,
+    reading: &mut ReadingOf<'_>,
 ) -> Result<Vocabulary, LabError> {
     let (spec, split) = (plan.vocabulary.spec(), held_out.split());
-    let (mut builder, reading) = VocabularyBuilder::count(&spec, corpus, threads, pass, |document| {
+    let (mut builder, read) = VocabularyBuilder::count(&spec, corpus, threads, reading, |document| {
         split.part_of(document.text, document.label) == Part::Training
     })?;
-    if !held_out.parts_by_document(reading.documents) {
+    if !held_out.parts_by_document(read.documents) {
         // Too few documents to be parted whole: the beginning of their text is what is learnt from.
         builder = VocabularyBuilder::new(&spec);
         if let HeldOut::Share { share, test, .. } = held_out {
-            let few = FewDocuments::read(corpus, pass)?;
+            let few = FewDocuments::read(corpus, reading)?;
             let [training, ..] = few.parts(*share, *test);
             training.iter().for_each(|piece| builder.add(piece.text));
         }

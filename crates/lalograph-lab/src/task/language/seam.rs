@@ -1,8 +1,8 @@
 //! A language model as the training loop knows it.
 
-use lalograph_net::LanguageModel;
 use lalograph_net::heads::sampled::SharedSample;
 use lalograph_net::models::language::TokenWindow;
+use lalograph_net::{LanguageModel, Network};
 
 use super::duties::{FlowDuty, LanguageNote, SamplesDuty};
 use super::evaluate::HeldOutText;
@@ -55,7 +55,7 @@ impl Task for LanguageTask {
     }
 
     fn start(&self, weights: &mut [f32]) -> Result<(), LabError> {
-        self.start.fill(&self.model, weights, &self.vocabulary)
+        self.start.fill(self.model.layout(), weights, &self.vocabulary)
     }
 
     fn validation(&self) -> Option<Box<dyn Evaluator<LanguageModel> + '_>> {
@@ -71,7 +71,7 @@ impl Task for LanguageTask {
         vec![Box::new(FlowDuty::new(self)), Box::new(SamplesDuty::new(self))]
     }
 
-    fn training_figures(&self, loss: f64) -> Figures {
+    fn training_figures(&self, loss: f64, _: f64) -> Figures {
         // Against a sample of the vocabulary the loss is no perplexity's logarithm.
         if self.model.samples().is_none() {
             Figures::of([("perplexity", loss.exp())])

@@ -92,6 +92,51 @@ pub enum Hint {
         /// The share of its documents.
         share: f64,
     },
+    /// The validation loss of a classifier has risen while its training loss fell.
+    ClassifierOverfitting {
+        /// Step of the lowest validation loss.
+        best_step: u64,
+        /// Validation loss there.
+        best_loss: f64,
+        /// Validation accuracy there.
+        best_accuracy: f64,
+        /// The last validation.
+        step: u64,
+        /// Validation loss there.
+        loss: f64,
+        /// Validation accuracy there.
+        accuracy: f64,
+        /// Training loss there.
+        training_loss: f64,
+    },
+    /// A classifier is no better than one that always predicts the most frequent class.
+    NoBetterThanMajority {
+        /// The highest validation accuracy.
+        accuracy: f64,
+        /// Share of the most frequent class.
+        majority_share: f64,
+        /// Whether the classifier predicts one class for every document.
+        one_class: bool,
+    },
+    /// A class has few training documents.
+    SmallClass {
+        /// Training documents of the smallest class.
+        documents: u64,
+    },
+    /// Many documents are longer than what is read of them.
+    CutDocuments {
+        /// Their share of the training documents.
+        share: f64,
+    },
+    /// The accuracy on few validation documents is uncertain.
+    FewValidationDocuments {
+        /// Validation documents.
+        documents: u64,
+        /// Lower end of the 95 % interval of the last accuracy.
+        low: f64,
+        /// Its upper end.
+        high: f64,
+    },
     /// The run ended before anything can be said.
     TooShort {
         /// Steps made.
@@ -137,6 +182,11 @@ impl Hint {
             Self::Gap { .. } => "gap",
             Self::ManyUnknownTokens { .. } => "many_unknown_tokens",
             Self::ValidationSeenInTraining { .. } => "validation_seen_in_training",
+            Self::ClassifierOverfitting { .. } => "classifier_overfitting",
+            Self::NoBetterThanMajority { .. } => "no_better_than_majority",
+            Self::SmallClass { .. } => "small_class",
+            Self::CutDocuments { .. } => "cut_documents",
+            Self::FewValidationDocuments { .. } => "few_validation_documents",
             Self::TooShort { .. } => "too_short",
         }
     }
@@ -261,6 +311,59 @@ impl Display for Hint {
                 "validation text seen in training: {:.1} % of its documents are also in the training text, so validation perplexity is too low; \
                  `lalograph split --near` keeps equal and nearly equal documents together",
                 share * 100.0
+            ),
+            Self::ClassifierOverfitting {
+                best_step,
+                best_loss,
+                best_accuracy,
+                step,
+                loss,
+                accuracy,
+                training_loss,
+            } => {
+                write!(
+                    formatter,
+                    "overfitting: validation loss rose from {best_loss:.3} at step {best_step} to {loss:.3} at step {step} (accuracy {:.1} % and {:.1} %) \
+                     while training loss fell to {training_loss:.3}; the weights of step {best_step} have the lowest loss; use more dropout, more \
+                     documents or a smaller network",
+                    best_accuracy * 100.0,
+                    accuracy * 100.0
+                )
+            }
+            Self::NoBetterThanMajority { accuracy, majority_share, one_class } => {
+                write!(
+                    formatter,
+                    "no better than the most frequent class: the highest validation accuracy is {:.1} %, and {:.1} % of the validation documents are of \
+                     the most frequent class",
+                    accuracy * 100.0,
+                    majority_share * 100.0
+                )?;
+                if one_class {
+                    write!(formatter, "; the classifier predicts one class for every document")?;
+                }
+                write!(
+                    formatter,
+                    "; try `classifier.pooling` `both` or `max` instead of `last`, a shorter `classifier.length`, a `pooled` network, or \
+                     `classifier.class_weights` `balanced`"
+                )
+            }
+            Self::SmallClass { documents } => write!(
+                formatter,
+                "a small class: the smallest class has {documents} training documents, too few to learn it; add documents, merge classes, or set \
+                 `classifier.class_weights` to `balanced`"
+            ),
+            Self::CutDocuments { share } => write!(
+                formatter,
+                "cut documents: {:.0} % of the training documents are longer than what is read of them; raise `classifier.length`, set it to \
+                 `whole`, or change `classifier.keep`",
+                share * 100.0
+            ),
+            Self::FewValidationDocuments { documents, low, high } => write!(
+                formatter,
+                "few validation documents: with {documents} validation documents the accuracy is between {:.1} % and {:.1} % (95 % interval), so smaller \
+                 differences between runs say little; hold out more documents",
+                low * 100.0,
+                high * 100.0
             ),
             Self::TooShort { step, epochs, still_falling: Some(fall) } => write!(
                 formatter,

@@ -1,5 +1,6 @@
 //! Hints: problems that the figures of a run show, in plain sentences, each with its figure.
 
+mod classifier;
 mod hint;
 
 pub use hint::{Cause, Hint, Text};
@@ -74,6 +75,9 @@ impl Evidence<'_> {
 
 /// Everything that the figures say.
 pub fn hints(evidence: &Evidence<'_>) -> Vec<Hint> {
+    if let Some(facts) = &evidence.text.classes {
+        return classifier::hints(evidence, facts);
+    }
     let curves = Curves::of(evidence.metrics);
     let text = [many_unknown(evidence.text), seen(evidence.text)];
     let rate = rate_too_high(evidence, &curves);
@@ -395,6 +399,7 @@ mod tests {
         training_unigram_loss: Some(5.0),
         changed_share: None,
         steps_per_epoch: 100,
+        classes: None,
     };
 
     fn said(metrics: &[MetricsRecord], flow: &[FlowRecord], text: &TextFacts, stage: Stage) -> Vec<Hint> {

@@ -11,7 +11,7 @@ use crate::cli::ShowArgs;
 use crate::commands::lookup::find_run;
 use crate::commands::settings::describe;
 use crate::failure::Failure;
-use crate::output::curve::perplexity_curve;
+use crate::output::curve::{Scale, curve as drawn_curve};
 use crate::output::number::{bytes, count, counted, duration, perplexity};
 use crate::output::palette::ASH;
 use crate::output::screen::Screen;
@@ -160,25 +160,29 @@ fn status(history: &RunHistory) -> String {
 
 /// The settings that are not their defaults.
 fn unusual_settings(plan: &Plan) -> Result<Vec<(String, String)>, Failure> {
-    let default = settings(&Plan::default())?;
+    let default = settings(&plan.defaults())?;
     Ok(settings(plan)?.into_iter().filter(|setting| !default.contains(setting)).collect())
 }
 
 fn curve(history: &RunHistory, screen: &Screen) -> Option<String> {
     let (mut training, mut validation) = (Vec::new(), Vec::new());
+    let classifies = history.plan.classifier.is_some();
     for record in &history.metrics {
         match record {
-            MetricsRecord::Training { step, figures, .. } => {
-                training.extend(figures.get("perplexity").map(|p| ((*step as f64).ln(), p)));
+            MetricsRecord::Training { step, loss, figures, .. } => {
+                let height = if classifies { Some(*loss) } else { figures.get("perplexity") };
+                training.extend(height.map(|height| ((*step as f64).ln(), height)));
             }
             MetricsRecord::Validation { step, loss, .. } => {
-                validation.push(((*step as f64).ln(), loss.exp()));
+                let height = if classifies { *loss } else { loss.exp() };
+                validation.push(((*step as f64).ln(), height));
             }
             _ => {}
         }
     }
     let size = (screen.width().min(112), 12);
-    let lines =
-        perplexity_curve(&training, &validation, size, f64::exp, &|style, text| screen.styled(style, text));
+    let scale = if classifies { Scale::Loss } else { Scale::Perplexity };
+    let paint = |style, text: &str| screen.styled(style, text);
+    let lines = drawn_curve(scale, &training, &validation, size, f64::exp, &paint);
     (!lines.is_empty()).then(|| lines.join("\n"))
 }

@@ -166,7 +166,7 @@ fn layers(cost: &Cost) -> String {
 }
 
 fn all_settings(history: &RunHistory) -> Result<String, Failure> {
-    let default = settings(&lalograph_lab::Plan::default())?;
+    let default = settings(&history.plan.defaults())?;
     let rows: Vec<(bool, Vec<Cell>)> = settings(&history.plan)?
         .into_iter()
         .map(|setting| {

@@ -5,10 +5,10 @@ use std::time::Duration;
 use anstyle::Style;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
-use super::state::State;
-use crate::output::curve::perplexity_curve;
+use super::state::{State, Validation, Watched};
+use crate::output::curve::{Scale, curve as drawn_curve};
 use crate::output::cut::cut;
-use crate::output::number::{count, duration, perplexity};
+use crate::output::number::{count, duration, percent_of, perplexity};
 use crate::output::palette::{ASH, HONEY};
 use crate::output::screen::Screen;
 
@@ -86,11 +86,14 @@ fn figures(state: &State, clock: Clock, width: usize, screen: &Screen) -> Vec<St
     let mut rows: Vec<Vec<String>> = Vec::new();
     if let Some(loss) = state.training_loss() {
         let mut parts = Vec::new();
-        if state.exact {
-            parts.push(format!("training perplexity {} (loss {loss:.3})", perplexity(loss.exp())));
-        } else {
-            parts.push(format!("training loss {loss:.3}, sampled softmax"));
-        }
+        parts.push(match state.watched {
+            Watched::Perplexity => format!("training perplexity {} (loss {loss:.3})", perplexity(loss.exp())),
+            Watched::SampledLoss => format!("training loss {loss:.3}, sampled softmax"),
+            Watched::Accuracy => format!("training loss {loss:.3}"),
+        });
+        parts.extend(
+            state.figures.and_then(|figures| figures.accuracy).map(|a| format!("accuracy {}", percent_of(a))),
+        );
         if let Some(figures) = &state.figures {
             parts.push(format!("{} tokens/s", count(figures.tokens_per_second as u64)));
             parts.push(format!("epoch {:.2}", figures.epoch));
@@ -98,25 +101,17 @@ fn figures(state: &State, clock: Clock, width: usize, screen: &Screen) -> Vec<St
         rows.push(parts);
     }
     if let Some((last, before)) = state.last_two_validations() {
-        let change = |now: f64, before: Option<f64>, places: usize| {
-            before.map_or_else(String::new, |before| format!(" ({:+.places$})", now - before))
-        };
-        let mut parts = vec![
-            format!(
-                "validation perplexity {}{}",
-                perplexity(last.perplexity),
-                change(last.perplexity, before.map(|b| b.perplexity), 2)
-            ),
-            format!(
-                "{:.3} bits/byte{}",
-                last.bits_per_byte,
-                change(last.bits_per_byte, before.map(|b| b.bits_per_byte), 3)
-            ),
-        ];
+        let mut parts = validation_parts(state.watched, last, before);
         match state.best() {
             _ if last.best => parts.push("best so far".to_owned()),
             Some(best) => {
-                parts.push(format!("best {} at step {}", perplexity(best.perplexity), count(best.step)))
+                let figure = match state.watched {
+                    Watched::Accuracy => {
+                        format!("loss {:.3}, accuracy {}", best.loss, percent_of(best.accuracy))
+                    }
+                    _ => perplexity(best.perplexity),
+                };
+                parts.push(format!("best {figure} at step {}", count(best.step)))
             }
             None => {}
         }
@@ -135,6 +130,28 @@ fn figures(state: &State, clock: Clock, width: usize, screen: &Screen) -> Vec<St
         rows.push(parts);
     }
     rows.iter().flat_map(|parts| flowing(parts, width, screen)).collect()
+}
+
+/// The figures of a validation, with their changes since the one before.
+pub(super) fn validation_parts(
+    watched: Watched,
+    last: Validation,
+    before: Option<Validation>,
+) -> Vec<String> {
+    let change = |of: fn(&Validation) -> f64, places: usize| {
+        before.map_or_else(String::new, |before| format!(" ({:+.places$})", of(&last) - of(&before)))
+    };
+    if watched == Watched::Accuracy {
+        return vec![
+            format!("validation loss {:.3}{}", last.loss, change(|v| v.loss, 3)),
+            format!("accuracy {}{}", percent_of(last.accuracy), change(|v| 100.0 * v.accuracy, 1)),
+            format!("macro F1 {:.3}{}", last.macro_f1, change(|v| v.macro_f1, 3)),
+        ];
+    }
+    vec![
+        format!("validation perplexity {}{}", perplexity(last.perplexity), change(|v| v.perplexity, 2)),
+        format!("{:.3} bits/byte{}", last.bits_per_byte, change(|v| v.bits_per_byte, 3)),
+    ]
 }
 
 /// Parts beside each other, and below where there is no more room. The first is what the line is about.
@@ -181,14 +198,16 @@ fn hints(state: &State, width: usize, room: usize, screen: &Screen) -> Vec<Strin
 }
 
 fn curve(state: &State, width: usize, height: usize, screen: &Screen) -> Vec<String> {
-    let points: Vec<(f64, f64)> = state.validations.iter().map(|v| (v.step as f64, v.perplexity)).collect();
+    let points: Vec<(f64, f64)> = state.points().collect();
     // The first steep fall would flatten the rest of the curve: it is left out once there are enough points.
     let from = if points.len() > 3 { state.step as f64 / 10.0 } else { 0.0 };
     let points: Vec<(f64, f64)> = points.into_iter().filter(|(step, _)| *step >= from).collect();
     let shown = state.training_curve.partition_point(|(step, _)| *step < from);
-    let line = if state.exact { &state.training_curve[shown..] } else { &[] };
+    let line = if state.watched == Watched::SampledLoss { &[] } else { &state.training_curve[shown..] };
+    let scale = if state.watched == Watched::Accuracy { Scale::Loss } else { Scale::Perplexity };
     let size = (width, height.saturating_sub(1));
-    let drawn = perplexity_curve(line, &points, size, |step| step, &|style, text| paint(screen, style, text));
+    let drawn =
+        drawn_curve(scale, line, &points, size, |step| step, &|style, text| paint(screen, style, text));
     let gap = if drawn.is_empty() { None } else { Some(String::new()) };
     gap.into_iter().chain(drawn).collect()
 }
@@ -284,13 +303,14 @@ mod tests {
     use lalograph_lab::run::records::{Figures, MetricsRecord, SampleRecord};
     use lalograph_lab::task::language::LanguageNote;
 
-    use super::{Clock, State, cut, frame, wrap};
+    use super::{Clock, State, Watched, cut, frame, wrap};
     use crate::output::live::{plain, shown_width};
     use crate::output::screen::Screen;
 
     /// A run that has come some way.
     fn state(validations: u64, hints: usize) -> State {
-        let mut state = State::new("a-run-with-a-rather-long-name-20261125-094512", 12_000, true);
+        let mut state =
+            State::new("a-run-with-a-rather-long-name-20261125-094512", 12_000, Watched::Perplexity);
         state.hear(&TrainingEvent::Started { steps: 12_000, made: 0, parameters: 9 });
         for step in 1..=validations * 100 {
             let loss = 5.0 / (1.0 + step as f64 / 300.0) + 0.6;

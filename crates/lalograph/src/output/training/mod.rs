@@ -12,13 +12,14 @@ use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::training::hints::Hint;
 use serde::Serialize;
 
-use frame::{Clock, frame};
+use frame::{Clock, frame, validation_parts};
 use state::State;
+pub(crate) use state::Watched;
 
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::live::Live;
-use crate::output::number::{count, duration, perplexity};
+use crate::output::number::{count, duration, percent_of, perplexity};
 use crate::output::palette::{ASH, TEAL};
 use crate::output::screen::Screen;
 use crate::output::wrap::indented;
@@ -51,14 +52,14 @@ pub(crate) struct TrainingView<'s> {
 }
 
 impl<'s> TrainingView<'s> {
-    /// A view of a run that has not started. `exact` is whether training loss is a perplexity's logarithm.
-    pub(crate) fn new(screen: &'s Screen, output: Output, name: &str, steps: u64, exact: bool) -> Self {
+    /// A view of a run that has not started.
+    pub(crate) fn new(screen: &'s Screen, output: Output, name: &str, steps: u64, watched: Watched) -> Self {
         // Lines of JSON in the same terminal would run into the view.
         let live = screen.is_live() && (output == Output::Words || !screen.prints_to_terminal());
         Self {
             screen,
             output,
-            state: State::new(name, steps, exact),
+            state: State::new(name, steps, watched),
             live: live.then(Live::default),
             drawn: None,
             said: Instant::now(),
@@ -155,7 +156,10 @@ impl<'s> TrainingView<'s> {
                 let bits = record
                     .figure("bits_per_byte")
                     .map_or_else(String::new, |b| format!(", {b:.3} bits/byte"));
-                self.note(&format!("test perplexity {}{bits}", perplexity(loss.exp())));
+                self.note(&match record.figure("accuracy") {
+                    Some(accuracy) => format!("test loss {loss:.3}, accuracy {}", percent_of(accuracy)),
+                    None => format!("test perplexity {}{bits}", perplexity(loss.exp())),
+                });
             }
             TrainingEvent::Note(LanguageNote::Sample(record)) => self.say_sample(record),
             TrainingEvent::Hint(hint) => {
@@ -176,22 +180,14 @@ impl<'s> TrainingView<'s> {
             return;
         };
         let mut parts = vec![self.screen.styled_note(TEAL.style().bold(), &format!("step {}", count(step)))];
-        if let Some(loss) = self.state.training_loss().filter(|_| self.state.exact) {
-            parts.push(format!("training perplexity {}", perplexity(loss.exp())));
+        if let Some(loss) = self.state.training_loss() {
+            match self.state.watched {
+                Watched::Perplexity => parts.push(format!("training perplexity {}", perplexity(loss.exp()))),
+                Watched::Accuracy => parts.push(format!("training loss {loss:.3}")),
+                Watched::SampledLoss => {}
+            }
         }
-        let change = |now: f64, before: Option<f64>, places: usize| {
-            before.map_or_else(String::new, |before| format!(" ({:+.places$})", now - before))
-        };
-        parts.push(format!(
-            "validation perplexity {}{}",
-            perplexity(last.perplexity),
-            change(last.perplexity, before.map(|before| before.perplexity), 2)
-        ));
-        parts.push(format!(
-            "{:.3} bits/byte{}",
-            last.bits_per_byte,
-            change(last.bits_per_byte, before.map(|before| before.bits_per_byte), 3)
-        ));
+        parts.extend(validation_parts(self.state.watched, last, before));
         if let Some(figures) = self.state.figures {
             parts.push(format!(
                 "gradient norm {:.2}, {:.0} % clipped",

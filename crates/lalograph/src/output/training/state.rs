@@ -12,12 +12,33 @@ const SMOOTH: f64 = 0.97;
 /// Points of a curve that are kept.
 const CURVE_POINTS: usize = 4096;
 
+/// The figure that a run is watched by.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Watched {
+    /// Perplexity of a language model.
+    Perplexity,
+    /// Perplexity on validation text alone: training loss is against a sample of the vocabulary.
+    SampledLoss,
+    /// Loss and accuracy of a classifier.
+    Accuracy,
+}
+
+impl Watched {
+    /// The height of a loss in the curve.
+    fn height(self, loss: f64) -> f64 {
+        if self == Self::Accuracy { loss } else { loss.exp() }
+    }
+}
+
 /// A validation.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub(crate) struct Validation {
     pub(crate) step: u64,
+    pub(crate) loss: f64,
     pub(crate) perplexity: f64,
     pub(crate) bits_per_byte: f64,
+    pub(crate) accuracy: f64,
+    pub(crate) macro_f1: f64,
     pub(crate) best: bool,
 }
 
@@ -29,6 +50,8 @@ pub(crate) struct TrainingFigures {
     pub(crate) clipped_share: f64,
     pub(crate) tokens_per_second: f64,
     pub(crate) epoch: f64,
+    /// Training accuracy of a classifier.
+    pub(crate) accuracy: Option<f64>,
 }
 
 /// The position of a run.
@@ -40,8 +63,8 @@ pub(crate) struct State {
     /// Steps that were made before this process.
     pub(crate) made_before: u64,
     pub(crate) begun: Instant,
-    /// Whether training loss is a perplexity's logarithm.
-    pub(crate) exact: bool,
+    /// The figure to show.
+    pub(crate) watched: Watched,
     smoothed: f64,
     weight: f64,
     pub(crate) figures: Option<TrainingFigures>,
@@ -57,14 +80,14 @@ pub(crate) struct State {
 
 impl State {
     /// A run of a name that has not started.
-    pub(crate) fn new(name: &str, steps: u64, exact: bool) -> Self {
+    pub(crate) fn new(name: &str, steps: u64, watched: Watched) -> Self {
         Self {
             name: name.to_owned(),
             steps,
             step: 0,
             made_before: 0,
             begun: Instant::now(),
-            exact,
+            watched,
             smoothed: 0.0,
             weight: 0.0,
             figures: None,
@@ -133,8 +156,9 @@ impl State {
                     clipped_share,
                     tokens_per_second,
                     epoch,
+                    accuracy: record.figure("accuracy"),
                 });
-                self.training_curve.push((step as f64, loss.exp()));
+                self.training_curve.push((step as f64, self.watched.height(loss)));
                 if self.training_curve.len() > CURVE_POINTS {
                     // More than any terminal shows: every second is enough.
                     let mut index = 0;
@@ -146,8 +170,16 @@ impl State {
             }
             MetricsRecord::Validation { step, loss, best, .. } => {
                 self.validating = None;
-                let bits_per_byte = record.figure("bits_per_byte").unwrap_or(f64::NAN);
-                self.validations.push(Validation { step, perplexity: loss.exp(), bits_per_byte, best });
+                let figure = |name| record.figure(name).unwrap_or(f64::NAN);
+                self.validations.push(Validation {
+                    step,
+                    loss,
+                    perplexity: loss.exp(),
+                    bits_per_byte: figure("bits_per_byte"),
+                    accuracy: figure("accuracy"),
+                    macro_f1: figure("macro_f1"),
+                    best,
+                });
             }
             MetricsRecord::Test { .. } => self.validating = None,
         }
@@ -157,6 +189,13 @@ impl State {
     pub(crate) fn last_two_validations(&self) -> Option<(Validation, Option<Validation>)> {
         let (last, before) = self.validations.split_last()?;
         Some((*last, before.last().copied()))
+    }
+
+    /// The validations as points of the curve.
+    pub(crate) fn points(&self) -> impl Iterator<Item = (f64, f64)> + '_ {
+        self.validations
+            .iter()
+            .map(|validation| (validation.step as f64, self.watched.height(validation.loss)))
     }
 
     /// The best validation so far.

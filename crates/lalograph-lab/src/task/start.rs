@@ -1,4 +1,4 @@
-//! First weights of a language model from a file: word vectors, or another model.
+//! First weights of a model from a file: word vectors, or another model.
 //!
 //! Word vectors share a large common part, which distinguishes no words, and their length grows with the word's frequency. With their mean subtracted
 //! (Mu and Viswanath, 2018) and each scaled to the norm of the model's own first vectors, they start like those, but with similar words
@@ -7,12 +7,13 @@
 use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
-use lalograph_net::{LanguageModel, Network};
+use lalograph_net::Layout;
 use lalograph_text::{Reserved, Vocabulary};
 use lalograph_vectors::import::Imported;
 use lalograph_vectors::{VectorError, VectorTable};
 
-use super::model::ModelFile;
+use crate::artefact::container::{Container, read_file};
+use crate::artefact::model_file::KIND;
 use crate::artefact::vectors::import;
 use crate::error::LabError;
 use crate::plan::StartPlan;
@@ -20,20 +21,17 @@ use crate::run::folder::model_in;
 
 /// Files that initial weights come from.
 #[derive(Debug, Default)]
-pub(super) struct Start {
+pub(crate) struct Start {
     vectors: Option<Imported>,
-    model: Option<Box<ModelFile>>,
+    /// For each tensor of the layout its numbers; empty if the model has no tensor of that name.
+    model: Option<Vec<Vec<f32>>>,
     /// The missing file, if one that the plan names is missing.
     missing: Option<PathBuf>,
 }
 
 impl Start {
     /// Reads what a plan starts from, and checks that it fits.
-    pub(super) fn read(
-        plan: &StartPlan,
-        vocabulary: &Vocabulary,
-        model: &LanguageModel,
-    ) -> Result<Self, LabError> {
+    pub(crate) fn read(plan: &StartPlan, vocabulary: &Vocabulary, layout: &Layout) -> Result<Self, LabError> {
         let mut missing = None;
         let mut there = |path: &Option<PathBuf>| {
             let gone = path.clone().filter(|path| !path.exists());
@@ -42,89 +40,101 @@ impl Start {
             found
         };
         let vectors = match there(&plan.vectors) {
-            Some(path) => Some(read_vectors(&path, vocabulary, model)?),
+            Some(path) => Some(read_vectors(&path, vocabulary, layout)?),
             None => None,
         };
         let model = match there(&plan.model) {
-            Some(path) => Some(Box::new(read_model(&path, vocabulary, model)?)),
+            Some(path) => Some(read_model(&path, vocabulary, layout)?),
             None => None,
         };
         Ok(Self { vectors, model, missing })
     }
 
     /// The number of vocabulary words with a vector in the file, and the words without one, the most frequent first; `None` without a file.
-    pub(super) fn found(&self) -> Option<(usize, &[String])> {
+    pub(crate) fn found(&self) -> Option<(usize, &[String])> {
         self.vectors.as_ref().map(|vectors| (vectors.table.words().len(), &vectors.missing[..]))
     }
 
     /// Refuses a start of which something is not there.
-    pub(super) fn check(&self) -> Result<(), LabError> {
+    pub(crate) fn check(&self) -> Result<(), LabError> {
         self.missing.as_ref().map_or(Ok(()), |path| Err(LabError::at(path)(ErrorKind::NotFound.into())))
     }
 
     /// Fills weights: first from the model, tensor by tensor, then token vectors from word vectors.
-    pub(super) fn fill(
+    pub(crate) fn fill(
         &self,
-        model: &LanguageModel,
+        layout: &Layout,
         weights: &mut [f32],
         vocabulary: &Vocabulary,
     ) -> Result<(), LabError> {
         self.check()?;
-        if let Some(from) = &self.model {
-            for tensor in from.model.layout().tensors() {
-                if let Some(own) = model.layout().tensor(&tensor.name) {
-                    weights[own.range.clone()].copy_from_slice(&from.weights[tensor.range.clone()]);
-                }
+        for (own, numbers) in layout.tensors().iter().zip(self.model.iter().flatten()) {
+            if !numbers.is_empty() {
+                weights[own.range.clone()].copy_from_slice(numbers);
             }
         }
         if let Some(vectors) = &self.vectors {
-            fill_embedding(model, weights, vocabulary, &vectors.table)?;
+            fill_embedding(layout, weights, vocabulary, &vectors.table)?;
         }
         Ok(())
     }
 }
 
-/// Reads a model to start from: a file, or the model of a run's folder.
-fn read_model(path: &Path, vocabulary: &Vocabulary, model: &LanguageModel) -> Result<ModelFile, LabError> {
+/// Reads the tensors of a model file, or of the model of a run's folder, that have the name of a tensor of the layout.
+fn read_model(path: &Path, vocabulary: &Vocabulary, layout: &Layout) -> Result<Vec<Vec<f32>>, LabError> {
     let file = if path.is_dir() { model_in(path) } else { path.to_owned() };
-    let found = ModelFile::load(&file)?;
+    let bytes = read_file(&file)?;
+    let unusable = |what: String| LabError::BadModel { path: file.clone(), what };
+    let container = Container::read(&bytes, KIND).map_err(unusable)?;
+    let text = container.asset("vocabulary").map_err(unusable)?;
+    let found = Vocabulary::from_json(text).map_err(|error| unusable(error.to_string()))?;
     let unfit = |what: String| LabError::Start { path: path.to_owned(), what };
-    if found.vocabulary.hash()? != vocabulary.hash()? {
+    if found.hash()? != vocabulary.hash()? {
         let what =
             "its vocabulary is another; set `vocabulary.file` of the plan to the vocabulary of its run";
         return Err(unfit(what.into()));
     }
-    let mut shared = 0;
-    for tensor in found.model.layout().tensors() {
-        if let Some(own) = model.layout().tensor(&tensor.name) {
-            if own.shape != tensor.shape {
-                let what = format!(
-                    "the shape of `{}` is {:?} there and {:?} here",
-                    tensor.name, tensor.shape, own.shape
-                );
-                return Err(unfit(what));
-            }
-            shared += 1;
+    let mut tensors = Vec::new();
+    for own in layout.tensors() {
+        let Ok(shape) = container.shape(&own.name) else {
+            tensors.push(Vec::new());
+            continue;
+        };
+        if own.shape != shape {
+            return Err(unfit(format!(
+                "the shape of `{}` is {shape:?} there and {:?} here",
+                own.name, own.shape
+            )));
         }
+        let numbers = container.numbers(&own.name, &own.shape).map_err(unusable)?;
+        if numbers.iter().any(|number| !number.is_finite()) {
+            return Err(unusable(format!("the tensor `{}` has a number that is not finite", own.name)));
+        }
+        tensors.push(numbers);
     }
-    if shared == 0 {
+    if tensors.iter().all(Vec::is_empty) {
         return Err(unfit("it has no tensor with a name of this model".into()));
     }
-    Ok(found)
+    Ok(tensors)
 }
 
 /// Reads vectors of the vocabulary's words.
-fn read_vectors(path: &Path, vocabulary: &Vocabulary, model: &LanguageModel) -> Result<Imported, LabError> {
+fn read_vectors(path: &Path, vocabulary: &Vocabulary, layout: &Layout) -> Result<Imported, LabError> {
     let mut wanted = Vec::with_capacity(vocabulary.len());
     for index in Reserved::COUNT..vocabulary.len() as u32 {
         wanted.push(String::from_utf8_lossy(vocabulary.token(index)?).into_owned());
     }
     let imported = import(path, None, Some(&wanted), |_| {}, |_| true)?;
-    let width = model.shape().embedding;
+    let width = embedding_width(layout);
     match imported.table.dimensions() {
         found if found != width => Err(VectorError::Dimensions { found, wanted: width }.into()),
         _ => Ok(imported),
     }
+}
+
+/// Width of the token vectors.
+fn embedding_width(layout: &Layout) -> usize {
+    layout.tensor("embedding").and_then(|tensor| tensor.shape.get(1).copied()).unwrap_or(0)
 }
 
 /// Fills the token vectors: words that have a vector get it, minus the mean of those that are found, at the root mean square of the model's own first
@@ -133,16 +143,16 @@ fn read_vectors(path: &Path, vocabulary: &Vocabulary, model: &LanguageModel) -> 
 /// # Errors
 /// Vectors of another width than the model's.
 fn fill_embedding(
-    model: &LanguageModel,
+    layout: &Layout,
     weights: &mut [f32],
     vocabulary: &Vocabulary,
     table: &VectorTable,
 ) -> Result<usize, VectorError> {
-    let wanted = model.shape().embedding;
+    let wanted = embedding_width(layout);
     if table.dimensions() != wanted {
         return Err(VectorError::Dimensions { found: table.dimensions(), wanted });
     }
-    let Some(tensor) = model.layout().tensor("embedding") else {
+    let Some(tensor) = layout.tensor("embedding") else {
         return Ok(0);
     };
     let rows = &mut weights[tensor.range.clone()];
@@ -215,7 +225,7 @@ mod tests {
             ("clover", [7.0, 25.0]),
             ("heather", [7.0, 25.0]),
         ]);
-        assert_eq!(fill_embedding(&model, &mut weights, &vocabulary, &given).unwrap(), 3);
+        assert_eq!(fill_embedding(model.layout(), &mut weights, &vocabulary, &given).unwrap(), 3);
         let now = rows(model.layout(), &weights);
         let place = |word: &str| vocabulary.index_of(word) as usize;
         let own = (first.iter().flatten().map(|x| x * x).sum::<f32>() / (2 * first.len()) as f32).sqrt();
@@ -245,11 +255,11 @@ mod tests {
             table(&[("clover", [0.0, 0.0]), ("linden", [0.0, 0.0])]),
             table(&[("juniper", [1.0, 2.0])]),
         ] {
-            assert_eq!(fill_embedding(&model, &mut filled, &vocabulary, &same).unwrap(), 0);
+            assert_eq!(fill_embedding(model.layout(), &mut filled, &vocabulary, &same).unwrap(), 0);
             assert_eq!(filled, weights);
         }
         let wide = VectorTable::new(vec!["clover".into()], 3, vec![1.0; 3]).unwrap();
-        let refused = fill_embedding(&model, &mut filled, &vocabulary, &wide);
+        let refused = fill_embedding(model.layout(), &mut filled, &vocabulary, &wide);
         assert!(matches!(refused, Err(VectorError::Dimensions { found: 3, wanted: 2 })), "{refused:?}");
         assert_eq!(filled, weights);
     }

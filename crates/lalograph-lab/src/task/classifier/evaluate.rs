@@ -1,0 +1,91 @@
+//! Held-out documents under a classifier.
+
+use lalograph_net::blocks::recurrent::window::Extent;
+use lalograph_net::blocks::regularisation::LaneUse;
+use lalograph_net::models::classifier::Classifier;
+use lalograph_net::models::network::LaneRoom;
+use lalograph_net::step::lanes::Lanes;
+use lalograph_net::step::team::Team;
+use lalograph_net::weights::packed::Parameters;
+
+use crate::data::documents::Documents;
+use crate::error::LabError;
+use crate::measure::decisions::Decisions;
+use crate::run::records::{Evaluation, Figures};
+use crate::task::Evaluator;
+
+/// Documents side by side while held-out documents are read.
+pub(super) const ROWS: usize = 64;
+
+/// Documents that are read in batches of like length.
+pub(super) struct HeldOutDocuments<'d> {
+    documents: &'d Documents,
+    classes: usize,
+    /// The documents, the shortest first.
+    order: Vec<u32>,
+    team: Team<Classifier, f32>,
+}
+
+impl<'d> HeldOutDocuments<'d> {
+    /// Memory to read documents, if there are any.
+    pub(super) fn boxed(
+        net: &Classifier,
+        documents: &'d Documents,
+        lanes: usize,
+    ) -> Option<Box<dyn Evaluator<Classifier> + 'd>> {
+        if documents.is_empty() {
+            return None;
+        }
+        let rows = ROWS.min(documents.count());
+        let extent = Extent { steps: documents.longest(), rows };
+        let room = LaneRoom { extent, used_for: LaneUse::Reading, resets: false };
+        let lanes = Lanes::new(rows, lanes);
+        let team = Team::new(net, room, lanes, 0..lanes.count(), ());
+        let order = documents.by_length();
+        Some(Box::new(Self { documents, classes: net.shape().classes, order, team }))
+    }
+}
+
+impl Evaluator<Classifier> for HeldOutDocuments<'_> {
+    fn evaluate(
+        &mut self,
+        net: &Classifier,
+        weights: Parameters<'_, f32>,
+        progress: &mut dyn FnMut(f64) -> bool,
+    ) -> Result<Option<Evaluation>, LabError> {
+        let (classes, count) = (self.classes, self.order.len());
+        let mut logs = vec![0.0; count * classes];
+        let rows = self.team.lanes().rows();
+        for (index, batch) in self.order.chunks(rows).enumerate() {
+            for (rows, window) in self.team.windows_mut() {
+                window.clear();
+                let rows = rows.start.min(batch.len())..rows.end.min(batch.len());
+                batch[rows].iter().for_each(|&number| self.documents.put(number as usize, window));
+            }
+            let found = self.team.each(|window, lane| {
+                let mut logs = Vec::new();
+                net.log_probabilities(weights, window, 1.0, lane, &mut logs);
+                logs
+            });
+            for (&number, found) in batch.iter().zip(found.concat().chunks_exact(classes)) {
+                logs[number as usize * classes..][..classes].copy_from_slice(found);
+            }
+            if !progress(((index + 1) * rows).min(count) as f64 / count as f64) {
+                return Ok(None);
+            }
+        }
+        self.documents.tokens().check()?;
+        let truths = (0..count).map(|number| self.documents.class(number)).collect();
+        Ok(Some(evaluation(&Decisions::new(classes, truths, logs))))
+    }
+}
+
+/// The figures that a run records.
+pub(super) fn evaluation(found: &Decisions) -> Evaluation {
+    let figures = Figures::of([
+        ("accuracy", found.accuracy()),
+        ("balanced_accuracy", found.balanced_accuracy()),
+        ("macro_f1", found.macro_f1()),
+    ]);
+    Evaluation { loss: found.loss(), figures }
+}

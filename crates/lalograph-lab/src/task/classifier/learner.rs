@@ -1,0 +1,130 @@
+//! A classifier and its documents, ready to be trained.
+
+use std::path::PathBuf;
+
+use lalograph_net::Network;
+use lalograph_net::blocks::recurrent::window::Extent;
+use lalograph_net::blocks::regularisation::LaneUse;
+use lalograph_net::models::classifier::Classifier;
+use lalograph_net::models::network::LaneRoom;
+use lalograph_net::step::lanes::Lanes;
+use lalograph_net::weights::packed::PackedWeights;
+use lalograph_text::corpus::Reading;
+use lalograph_text::{Split, Vocabulary};
+
+use super::evaluate::ROWS as READING_ROWS;
+use super::model::TASK;
+use crate::data::documents::Documents;
+use crate::error::LabError;
+use crate::plan::Plan;
+use crate::run::description::{RunDescription, TextFacts};
+use crate::task::start::Start;
+
+/// A classifier ready for training: plan resolved, documents read, weights laid out.
+pub struct ClassifierTask {
+    /// The plan, resolved: its length is a number of tokens, or `whole`.
+    pub plan: Plan,
+    /// The vocabulary, counted on the training part or read from the plan's file.
+    pub vocabulary: Vocabulary,
+    /// The labels of the classes, in ascending order: class 0 is the first.
+    pub classes: Vec<String>,
+    /// The split of the documents.
+    pub split: Split,
+    /// Documents to train on.
+    pub training: Documents,
+    /// Documents for validation.
+    pub validation: Documents,
+    /// Documents for the test; may be empty.
+    pub test: Documents,
+    /// Counts of read and left out documents.
+    pub reading: Reading,
+    /// The architecture.
+    pub net: Classifier,
+    /// Steps to make.
+    pub steps: u64,
+    /// Facts about the text before training.
+    pub facts: TextFacts,
+    /// A hash of every document's text.
+    pub(super) text_hash: String,
+    /// Origin of the initial weights.
+    pub(super) start: Start,
+}
+
+impl ClassifierTask {
+    /// The description of a new run of this.
+    ///
+    /// # Errors
+    /// The vocabulary has no written form.
+    pub fn describe(
+        &self,
+        name: &str,
+        started: String,
+        program_version: &str,
+        working_folder: Option<PathBuf>,
+    ) -> Result<RunDescription, LabError> {
+        Ok(RunDescription {
+            name: name.to_owned(),
+            task: TASK.to_owned(),
+            started,
+            program_version: program_version.to_owned(),
+            documents: self.reading.documents,
+            text_bytes: self.reading.bytes,
+            text_hash: self.text_hash.clone(),
+            vocabulary_hash: self.vocabulary.hash()?,
+            working_folder,
+            vocabulary_size: self.vocabulary.len() as u64,
+            parameters: self.net.layout().len() as u64,
+            planned_steps: self.steps,
+            text: self.facts,
+            ..RunDescription::default()
+        })
+    }
+
+    /// The number of vocabulary words with a vector in the plan's file, and the words without one, the most frequent first; `None` without
+    /// such a file.
+    pub fn vectors_found(&self) -> Option<(usize, &[String])> {
+        self.start.found()
+    }
+
+    /// Bytes that training needs, without the documents.
+    pub fn bytes(&self) -> u64 {
+        let plan = &self.plan;
+        let (weights, layout) = (self.net.layout().len(), self.net.layout());
+        // Weights, best weights, the sum of the gradients, and the optimiser's state.
+        let arrays = 3 + plan.optimiser(1).state_parts();
+        let mut bytes = weights * size_of::<f32>() * arrays + PackedWeights::<f32>::bytes_for(layout);
+        let training = LaneUse::Training(plan.regularisation());
+        let parts = [
+            (&self.training, training, plan.training.batch),
+            (&self.validation, LaneUse::Reading, READING_ROWS),
+        ];
+        for (documents, used_for, rows) in parts {
+            let lanes = Lanes::new(rows, plan.training.lanes);
+            for lane in 0..lanes.count() {
+                let extent = Extent { steps: documents.longest(), rows: lanes.rows_of(lane).len() };
+                bytes +=
+                    self.net.lane_bytes(LaneRoom { extent, used_for, resets: false }).iter().sum::<usize>();
+            }
+        }
+        bytes as u64
+    }
+
+    /// Pairs of labels that differ in case or white space alone, and so are probably one class.
+    pub fn similar_labels(&self) -> Vec<(&str, &str)> {
+        let plain = |label: &str| label.split_whitespace().collect::<Vec<_>>().join(" ").to_lowercase();
+        let mut pairs = Vec::new();
+        for (index, first) in self.classes.iter().enumerate() {
+            let others = self.classes[index + 1..].iter().filter(|second| plain(first) == plain(second));
+            pairs.extend(others.map(|second| (first.as_str(), second.as_str())));
+        }
+        pairs
+    }
+
+    /// The files of a new run besides plan and description, with their contents.
+    ///
+    /// # Errors
+    /// Something has no written form.
+    pub fn run_files(&self) -> Result<[(&'static str, String); 2], LabError> {
+        Ok([("vocabulary.json", self.vocabulary.to_json()?), ("split.json", self.split.to_json()?)])
+    }
+}

@@ -1,0 +1,11 @@
+//! Classifiers: the class of a document.
+
+mod evaluate;
+mod learner;
+pub mod model;
+mod prepare;
+mod seam;
+
+pub use learner::ClassifierTask;
+pub use prepare::{prepare_classifier, prepare_classifier_again};
+pub use seam::train_classifier;

@@ -1,0 +1,238 @@
+//! From a plan to everything that training needs: the split, the vocabulary, the documents as tokens, the classifier's layout.
+
+use std::collections::BTreeMap;
+use std::path::Path;
+
+use lalograph_net::Network;
+use lalograph_net::models::classifier::{Classifier, ClassifierInput};
+use lalograph_text::corpus::ReadObserver;
+use lalograph_text::partition::{Amount, SplitSpec, apply, make};
+use lalograph_text::split::PartCount;
+use lalograph_text::tokens::{EncodedCorpus, HeldOut, encode_corpus};
+use lalograph_text::{Corpus, Part, Split, Vocabulary, VocabularyBuilder};
+
+use super::learner::ClassifierTask;
+use crate::artefact::texts::{read_split, read_vocabulary};
+use crate::data::documents::{Documents, length_keeping};
+use crate::data::overlap::seen_share;
+use crate::error::LabError;
+use crate::plan::{ClassWeights, ClassifierPlan, DocumentLength, Plan, PlanError};
+use crate::run::description::{ClassFacts, TextFacts};
+use crate::run::folder::RunFolder;
+use crate::task::events::{Pass, PreparationEvent, PreparationObserver, ReadingOf};
+use crate::task::start::Start;
+
+/// Share of the training documents that the default length keeps whole.
+const WHOLE_SHARE: f64 = 0.95;
+
+/// Reads the corpus of a classifier's plan with `threads` threads and lays the network out.
+///
+/// # Errors
+/// An unusable plan, corpus or vocabulary; no labels, one class only, a class without training documents; a stop.
+pub fn prepare_classifier(
+    plan: Plan,
+    threads: usize,
+    observer: &mut dyn PreparationObserver,
+) -> Result<ClassifierTask, LabError> {
+    let task = lay_out(plan, threads, None, observer)?;
+    task.start.check()?;
+    Ok(task)
+}
+
+/// Reads the corpus of a run again, with the run's own vocabulary and split and by `plan`. The plan's paths are meant from `base`, if one is
+/// given.
+///
+/// # Errors
+/// As for [`prepare_classifier`]; a corpus or a vocabulary that is another now.
+pub fn prepare_classifier_again(
+    run: &RunFolder,
+    plan: &Plan,
+    base: Option<&Path>,
+    threads: usize,
+    observer: &mut dyn PreparationObserver,
+) -> Result<ClassifierTask, LabError> {
+    let description = run.description()?;
+    let vocabulary = read_vocabulary(&run.vocabulary())?;
+    let changed = |what| LabError::Changed { what, run: run.path().to_owned() };
+    if vocabulary.hash()? != description.vocabulary_hash {
+        return Err(changed("vocabulary"));
+    }
+    let split = read_split(&run.split())?;
+    let mut there = plan.clone();
+    if let Some(base) = base {
+        there.start_paths_at(base);
+    }
+    let mut task = lay_out(there, threads, Some((vocabulary, split)), observer)?;
+    // The paths as given: a model file does not reveal where it was trained.
+    task.plan.paths_mut().zip(plan.clone().paths_mut()).for_each(|(path, given)| path.clone_from(given));
+    if task.text_hash != description.text_hash {
+        return Err(changed("corpus"));
+    }
+    Ok(task)
+}
+
+fn lay_out(
+    mut plan: Plan,
+    threads: usize,
+    given: Option<(Vocabulary, Split)>,
+    observer: &mut dyn PreparationObserver,
+) -> Result<ClassifierTask, LabError> {
+    plan.check()?;
+    let mut own = plan.classifier.clone().unwrap_or_default();
+    if plan.corpus.label.is_none() && !plan.corpus.folder_labels {
+        return Err(LabError::NoLabels);
+    }
+    let mut go_on = || observer.event(&PreparationEvent::Finding).is_continue();
+    let corpus = Corpus::find_while(&plan.corpus.spec(), &mut go_on)?;
+    let mut reading = ReadingOf { pass: Pass::Splitting, total_bytes: corpus.bytes(), observer };
+    let (given_vocabulary, split) = match given {
+        Some((vocabulary, split)) => (Some(vocabulary), split),
+        None => (None, split_of(&plan, &own, &corpus, threads, &mut reading)?),
+    };
+    let classes = classes_of(&split)?;
+    let held_out = HeldOut::BySplit(Box::new(split.clone()));
+    reading.pass = Pass::Counting;
+    let vocabulary = match (given_vocabulary, &plan.vocabulary.file) {
+        (Some(vocabulary), _) => vocabulary,
+        (None, Some(path)) => read_vocabulary(path)?,
+        (None, None) => {
+            let spec = plan.vocabulary.spec();
+            let (builder, _) = VocabularyBuilder::count(&spec, &corpus, threads, &mut reading, |document| {
+                split.part_of(document.text, document.label) == Part::Training
+            })?;
+            builder.finish(threads)?
+        }
+    };
+    plan.vocabulary.unit = vocabulary.unit();
+    plan.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
+    plan.vocabulary.reserved.clone_from(vocabulary.reserved());
+    reading.pass = Pass::Encoding;
+    let encoded =
+        encode_corpus(&corpus, &vocabulary, &held_out, Some(&classes), None, threads, &mut reading)?;
+    let EncodedCorpus { training, validation, test, reading, text_hash, .. } = encoded;
+    let longest = match own.length {
+        DocumentLength::Most => Some(length_keeping(WHOLE_SHARE, &training)),
+        DocumentLength::Whole => None,
+        DocumentLength::Tokens(tokens) => Some(tokens),
+    };
+    own.length = longest.map_or(DocumentLength::Whole, DocumentLength::Tokens);
+    let [training, validation, test] =
+        [training, validation, test].map(|tokens| Documents::new(tokens, longest, own.keep));
+    if validation.is_empty() {
+        let share = plan.corpus.validation_share;
+        return Err(LabError::NoValidation { documents: reading.documents, share });
+    }
+    let by_class = training.by_class(classes.len());
+    if let Some(class) = by_class.iter().position(|&documents| documents == 0) {
+        return Err(LabError::ClassUnseen { class: classes[class].clone() });
+    }
+    let weights = class_weights(&own, &classes, &by_class)?;
+    let input = ClassifierInput::Tokens { vocabulary: vocabulary.len(), embedding: plan.model.embedding };
+    plan.classifier = Some(own);
+    let net = Classifier::new(plan.classifier_shape(input, classes.len(), weights))?;
+    let start = Start::read(&plan.start, &vocabulary, net.layout())?;
+    let steps_per_epoch = training.count().div_ceil(plan.training.batch) as u64;
+    let steps = plan.training.steps.unwrap_or(plan.training.epochs * steps_per_epoch);
+    let totals = &validation.tokens().totals;
+    let held = validation.by_class(classes.len());
+    let share = |part: u64, whole: u64| part as f64 / whole.max(1) as f64;
+    let facts = TextFacts {
+        training_tokens: training.steps(),
+        validation_tokens: validation.steps(),
+        test_tokens: test.steps(),
+        unknown_share: Some(share(totals.unknown, validation.tokens().len() as u64)),
+        seen_share: seen_share(training.tokens(), validation.tokens()),
+        changed_share: Some(share(totals.changed, totals.documents)),
+        steps_per_epoch,
+        classes: Some(ClassFacts {
+            classes: classes.len() as u64,
+            training_documents: training.count() as u64,
+            validation_documents: validation.count() as u64,
+            test_documents: test.count() as u64,
+            smallest_class: by_class.iter().copied().min().unwrap_or(0),
+            majority_share: share(held.iter().copied().max().unwrap_or(0), validation.count() as u64),
+            cut_share: share(training.cut(), training.count() as u64),
+        }),
+        ..TextFacts::default()
+    };
+    Ok(ClassifierTask {
+        plan,
+        vocabulary,
+        classes,
+        split,
+        training,
+        validation,
+        test,
+        reading,
+        net,
+        steps,
+        facts,
+        text_hash,
+        start,
+    })
+}
+
+/// The split of a plan's corpus: by its shares and stratified, or as its split file says.
+fn split_of(
+    plan: &Plan,
+    own: &ClassifierPlan,
+    corpus: &Corpus,
+    threads: usize,
+    observer: &mut dyn ReadObserver,
+) -> Result<Split, LabError> {
+    let (split, _) = match &plan.corpus.split {
+        Some(path) => {
+            let mut split = read_split(path)?;
+            split.set_aside_labels.extend(own.set_aside.iter().cloned());
+            apply(split, corpus, observer, |_, _| Ok(()))?
+        }
+        None => {
+            let spec = SplitSpec {
+                seed: plan.training.seed,
+                validation: Amount::Share(plan.corpus.validation_share),
+                test: Amount::Share(plan.corpus.test_share),
+                set_aside_labels: own.set_aside.iter().cloned().collect(),
+                near: own.near,
+            };
+            make(corpus, &spec, threads, observer, |_, _| Ok(()))?
+        }
+    };
+    Ok(split)
+}
+
+/// The labels of all documents that are not set aside, in ascending order.
+fn classes_of(split: &Split) -> Result<Vec<String>, LabError> {
+    let parts = [Part::Training, Part::Validation, Part::Test];
+    let mut all: BTreeMap<&str, PartCount> = BTreeMap::new();
+    for (label, count) in parts.iter().filter_map(|part| split.counted.get(part)).flatten() {
+        all.entry(label).or_default().documents += count.documents;
+    }
+    let classes: Vec<String> = all.into_keys().map(str::to_owned).collect();
+    match &classes[..] {
+        [] => Err(LabError::NoLabels),
+        [one] => Err(LabError::OneClass { class: one.clone() }),
+        _ => Ok(classes),
+    }
+}
+
+/// Weights of the classes in the loss; empty if all are 1.
+fn class_weights(own: &ClassifierPlan, classes: &[String], by_class: &[u64]) -> Result<Vec<f64>, LabError> {
+    let total: u64 = by_class.iter().sum();
+    let mut weights: Vec<f64> = match own.class_weights {
+        ClassWeights::Equal => vec![1.0; classes.len()],
+        ClassWeights::Balanced => by_class
+            .iter()
+            .map(|&documents| total as f64 / (classes.len() as u64 * documents) as f64)
+            .collect(),
+    };
+    for (label, &weight) in &own.weights {
+        let Ok(class) = classes.binary_search(label) else {
+            let key = "classifier.weights";
+            return Err(
+                PlanError::Range { key, value: format!("`{label}`"), must: "labels of the corpus" }.into()
+            );
+        };
+        weights[class] = weight;
+    }
+    Ok(if weights.iter().all(|&weight| weight == 1.0) { Vec::new() } else { weights })
+}

@@ -1,0 +1,190 @@
+//! Hints about a classifier's run.
+
+use super::hint::Hint;
+use super::{Curves, Evidence, Stage, many_unknown, rate_too_high, seen};
+use crate::run::description::ClassFacts;
+use crate::run::records::MetricsRecord;
+
+/// A validation loss above the lowest by this share of it has risen.
+const RISE: f64 = 0.05;
+/// Standard errors within which an accuracy is no better than the share of the most frequent class.
+const ERRORS: f64 = 1.0;
+/// A class of fewer training documents can hardly be learnt.
+const FEW_DOCUMENTS: u64 = 10;
+/// A share of cut documents that matters.
+const MUCH_CUT: f64 = 0.2;
+/// A 95 % interval of the accuracy this wide says little.
+const WIDE: f64 = 0.1;
+
+/// Everything that the figures of a classifier say.
+pub(super) fn hints(evidence: &Evidence<'_>, facts: &ClassFacts) -> Vec<Hint> {
+    let curves = Curves::of(evidence.metrics);
+    let validations = validations(evidence.metrics);
+    let ended = evidence.stage == Stage::Ended;
+    let before = [
+        many_unknown(evidence.text),
+        seen(evidence.text),
+        (facts.smallest_class < FEW_DOCUMENTS)
+            .then_some(Hint::SmallClass { documents: facts.smallest_class }),
+        (facts.cut_share > MUCH_CUT).then_some(Hint::CutDocuments { share: facts.cut_share }),
+        few_validation_documents(facts, &validations).filter(|_| ended),
+    ];
+    let figures = [
+        rate_too_high(evidence, &curves),
+        overfitting(&curves, &validations),
+        majority(facts, &validations).filter(|_| ended),
+    ];
+    before.into_iter().chain(figures).flatten().collect()
+}
+
+/// A validation of a classifier.
+struct Validation {
+    step: u64,
+    loss: f64,
+    accuracy: f64,
+    balanced: f64,
+}
+
+fn validations(metrics: &[MetricsRecord]) -> Vec<Validation> {
+    let of = |record: &MetricsRecord| match record {
+        MetricsRecord::Validation { step, loss, .. } => Some(Validation {
+            step: *step,
+            loss: *loss,
+            accuracy: record.figure("accuracy")?,
+            balanced: record.figure("balanced_accuracy")?,
+        }),
+        _ => None,
+    };
+    metrics.iter().filter_map(of).collect()
+}
+
+fn overfitting(curves: &Curves, validations: &[Validation]) -> Option<Hint> {
+    let best = validations.iter().min_by(|a, b| a.loss.total_cmp(&b.loss))?;
+    let last = validations.last()?;
+    let later = validations.iter().filter(|validation| validation.step > best.step);
+    let risen = later.clone().rev().take(2).all(|validation| validation.loss > best.loss * (1.0 + RISE));
+    if later.count() < 2 || !risen {
+        return None;
+    }
+    let (before, training) = (curves.training_at(best.step)?, curves.training_at(last.step)?);
+    (training < before).then_some(Hint::ClassifierOverfitting {
+        best_step: best.step,
+        best_loss: best.loss,
+        best_accuracy: best.accuracy,
+        step: last.step,
+        loss: last.loss,
+        accuracy: last.accuracy,
+        training_loss: training,
+    })
+}
+
+/// The best validation is no better than always predicting the most frequent class.
+fn majority(facts: &ClassFacts, validations: &[Validation]) -> Option<Hint> {
+    let best = validations.iter().max_by(|a, b| a.accuracy.total_cmp(&b.accuracy))?;
+    let share = facts.majority_share;
+    let error = (share * (1.0 - share) / facts.validation_documents.max(1) as f64).sqrt();
+    if best.accuracy > share + ERRORS * error {
+        return None;
+    }
+    // A classifier that always predicts one class has the recall 1 for it and 0 for all others.
+    let one_class = (best.balanced - 1.0 / facts.classes.max(1) as f64).abs() < 1e-9;
+    Some(Hint::NoBetterThanMajority { accuracy: best.accuracy, majority_share: share, one_class })
+}
+
+fn few_validation_documents(facts: &ClassFacts, validations: &[Validation]) -> Option<Hint> {
+    let accuracy = validations.last()?.accuracy;
+    let documents = facts.validation_documents;
+    let (low, high) =
+        crate::measure::decisions::wilson((accuracy * documents as f64).round() as u64, documents);
+    (high - low > WIDE).then_some(Hint::FewValidationDocuments { documents, low, high })
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::plan::Plan;
+    use crate::run::description::{ClassFacts, TextFacts};
+    use crate::run::records::{Figures, MetricsRecord};
+    use crate::training::hints::{Evidence, Hint, Stage, hints};
+
+    const CLASSES: ClassFacts = ClassFacts {
+        classes: 2,
+        training_documents: 1000,
+        validation_documents: 2000,
+        test_documents: 0,
+        smallest_class: 300,
+        majority_share: 0.7,
+        cut_share: 0.05,
+    };
+
+    /// Six validations with these losses and accuracies, each after two lines of training figures.
+    fn run(losses: [f64; 6], training: [f64; 6], accuracies: [f64; 6], balanced: f64) -> Vec<MetricsRecord> {
+        let mut metrics = Vec::new();
+        for (index, ((loss, training), accuracy)) in
+            losses.into_iter().zip(training).zip(accuracies).enumerate()
+        {
+            let step = 100 * (index as u64 + 1);
+            for at in [step - 50, step] {
+                metrics.push(MetricsRecord::Training {
+                    step: at,
+                    epoch: 1.0,
+                    tokens: 0,
+                    seconds: 0.0,
+                    loss: training,
+                    figures: Figures::of([("accuracy", 0.9)]),
+                    learning_rate: 0.01,
+                    gradient_norm: 1.0,
+                    clipped_gradient_norm: 1.0,
+                    clipped_share: 0.0,
+                    tokens_per_second: 1.0,
+                });
+            }
+            let figures =
+                Figures::of([("accuracy", accuracy), ("balanced_accuracy", balanced), ("macro_f1", 0.5)]);
+            metrics.push(MetricsRecord::Validation {
+                step,
+                epoch: 1.0,
+                seconds: 0.0,
+                loss,
+                figures,
+                best: false,
+            });
+        }
+        metrics
+    }
+
+    fn found(metrics: &[MetricsRecord], classes: ClassFacts) -> Vec<Hint> {
+        let plan = Plan::for_classifier();
+        let text = TextFacts { classes: Some(classes), ..TextFacts::default() };
+        hints(&Evidence { plan: &plan, text: &text, metrics, flow: None, stage: Stage::Ended })
+    }
+
+    const FALLING: [f64; 6] = [0.6, 0.5, 0.45, 0.42, 0.41, 0.4];
+    const GOOD: [f64; 6] = [0.75, 0.8, 0.82, 0.83, 0.84, 0.85];
+
+    #[test]
+    fn a_good_run_has_no_hint() {
+        assert_eq!(found(&run(FALLING, FALLING, GOOD, 0.8), CLASSES), []);
+    }
+
+    #[test]
+    fn each_problem_of_a_classifier_has_its_hint_with_its_figure() {
+        let risen = run([0.6, 0.5, 0.45, 0.5, 0.55, 0.6], FALLING, GOOD, 0.8);
+        let hints = found(&risen, CLASSES);
+        assert!(
+            matches!(hints[..], [Hint::ClassifierOverfitting { best_step: 300, step: 600, .. }]),
+            "{hints:?}"
+        );
+        assert!(hints[0].to_string().contains("the weights of step 300"), "{}", hints[0]);
+        for (balanced, one) in [(0.5, true), (0.6, false)] {
+            let hints = found(&run(FALLING, FALLING, [0.7; 6], balanced), CLASSES);
+            let [Hint::NoBetterThanMajority { one_class, .. }] = hints[..] else { panic!("{hints:?}") };
+            assert_eq!(one_class, one);
+            assert_eq!(hints[0].to_string().contains("predicts one class"), one);
+        }
+        let few = ClassFacts { validation_documents: 100, smallest_class: 4, cut_share: 0.6, ..CLASSES };
+        let hints = found(&run(FALLING, FALLING, GOOD, 0.8), few);
+        let names: Vec<&str> = hints.iter().map(Hint::name).collect();
+        assert_eq!(names, ["small_class", "cut_documents", "few_validation_documents"]);
+        assert!(hints[2].to_string().contains("100 validation documents"), "{}", hints[2]);
+    }
+}

@@ -1,0 +1,252 @@
+//! Classifiers as runs: what each network can learn, the same results on any number of threads and after any interruption.
+
+use std::ops::ControlFlow;
+use std::path::{Path, PathBuf};
+
+use lalograph_lab::run::description::RunStatus;
+use lalograph_lab::run::shelf;
+use lalograph_lab::training::resume::{Changes, Resumable};
+use lalograph_lab::{
+    ClassifierTask, LabError, Plan, PreparationEvent, ReadyClassifier, RunFolder, Running, TrainingEvent,
+    TrainingOutcome, prepare_classifier, prepare_classifier_again, train_classifier,
+};
+use lalograph_net::numbers::chance::stream;
+use lalograph_storage::{Disk, Existing};
+use rand::RngExt;
+
+/// Documents of ten filler words with two markers, as CSV. `place` gives the class and the markers with their places.
+fn write_documents(
+    path: &Path,
+    count: usize,
+    mut place: impl FnMut(&mut dyn FnMut(usize) -> usize) -> (&'static str, [(usize, &'static str); 2]),
+) {
+    let mut random = stream(1, "documents", &[]);
+    let mut draw = |below: usize| random.random_range(0..below);
+    let mut text = String::from("text,class\n");
+    for _ in 0..count {
+        let mut words: Vec<String> = (0..10).map(|_| format!("leaf{}", draw(8))).collect();
+        let (class, markers) = place(&mut draw);
+        for (at, word) in markers {
+            words[at] = word.to_owned();
+        }
+        text.push_str(&format!("{},{class}\n", words.join(" ")));
+    }
+    let file = lalograph_storage::WholeFile::create(&Disk, path, Existing::Replace).unwrap();
+    let mut file = file;
+    std::io::Write::write_all(&mut file, text.as_bytes()).unwrap();
+    file.finish().unwrap();
+}
+
+/// Two markers side by side: their order decides.
+fn order(draw: &mut dyn FnMut(usize) -> usize) -> (&'static str, [(usize, &'static str); 2]) {
+    let at = draw(9);
+    if draw(2) == 0 {
+        ("rising", [(at, "amber"), (at + 1, "birch")])
+    } else {
+        ("falling", [(at, "birch"), (at + 1, "amber")])
+    }
+}
+
+/// Two markers with five words or more between them, further apart than any filter reads: their order decides.
+fn distant(draw: &mut dyn FnMut(usize) -> usize) -> (&'static str, [(usize, &'static str); 2]) {
+    let first = draw(4);
+    let last = first + 6 + draw(10 - first - 6);
+    if draw(2) == 0 {
+        ("rising", [(first, "amber"), (last, "birch")])
+    } else {
+        ("falling", [(first, "birch"), (last, "amber")])
+    }
+}
+
+fn plan(corpus: &Path, settings: &[&str]) -> Plan {
+    let base = [
+        "corpus.label=class",
+        "corpus.test_share=0.2",
+        "model.embedding=12",
+        "model.hidden=16",
+        "classifier.filters=12",
+        "training.dropout=0",
+        "training.learning_rate=0.02",
+        "training.epochs=12",
+        "training.batch=16",
+    ];
+    let settings: Vec<String> = base.iter().chain(settings).map(|&s| s.to_owned()).collect();
+    let mut plan = Plan::from_toml("[classifier]\n", &settings).unwrap();
+    plan.corpus.paths = vec![corpus.to_owned()];
+    plan
+}
+
+fn prepared(plan: Plan) -> Result<ClassifierTask, LabError> {
+    prepare_classifier(plan, 2, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(()))
+}
+
+fn begin(task: &ClassifierTask, parent: &Path, name: &str) -> Running {
+    let description = task.describe(name, "now".into(), "0", None).unwrap();
+    let files = task.run_files().unwrap();
+    let (run, claim, description) =
+        shelf::create(&Disk, parent, &task.plan, description, &files, Existing::Keep).unwrap();
+    Running { run, claim, description, from: None }
+}
+
+fn quiet(_: &TrainingEvent<'_, ()>) -> ControlFlow<()> {
+    ControlFlow::Continue(())
+}
+
+fn trained(corpus: &Path, settings: &[&str]) -> TrainingOutcome {
+    let folder = tempfile::tempdir().unwrap();
+    let task = prepared(plan(corpus, settings)).unwrap();
+    let running = begin(&task, folder.path(), "run");
+    train_classifier(&task, running, 2, &mut quiet).unwrap()
+}
+
+fn accuracy(outcome: &TrainingOutcome) -> f64 {
+    outcome.test.as_ref().and_then(|test| test.figure("accuracy")).unwrap()
+}
+
+#[test]
+fn where_order_decides_filters_and_layers_learn_it_and_pooled_vectors_cannot() {
+    let folder = tempfile::tempdir().unwrap();
+    let corpus = folder.path().join("order.csv");
+    write_documents(&corpus, 1200, order);
+    for (settings, learns) in [
+        (&["classifier.network=pooled", "classifier.dense=[16]"][..], false),
+        (&["classifier.network=convolution"], true),
+        (&["classifier.network=recurrent", "model.cell=gru"], true),
+        (&["classifier.network=recurrent", "classifier.pooling=last", "model.directions=both"], true),
+    ] {
+        let found = accuracy(&trained(&corpus, settings));
+        assert!(if learns { found > 0.97 } else { found < 0.65 }, "{settings:?}: {found}");
+    }
+}
+
+#[test]
+fn where_distant_tokens_decide_recurrent_layers_learn_it_and_filters_alone_cannot() {
+    let folder = tempfile::tempdir().unwrap();
+    let corpus = folder.path().join("distant.csv");
+    write_documents(&corpus, 1200, distant);
+    let recurrent = ["classifier.network=recurrent", "classifier.pooling=last", "training.epochs=20"];
+    let found = accuracy(&trained(&corpus, &recurrent));
+    assert!(found > 0.97, "{found}");
+    // Windows of four tokens: the state carries the first marker to the last.
+    let windows =
+        [&recurrent[..], &["training.window=4", "model.cell=gru", "classifier.pooling=both"]].concat();
+    let found = accuracy(&trained(&corpus, &windows));
+    assert!(found > 0.9, "{found}");
+    let found = accuracy(&trained(&corpus, &["classifier.network=convolution"]));
+    assert!(found < 0.65, "{found}");
+}
+
+/// What a run leaves, but for times.
+fn left(run: &RunFolder) -> (Vec<u8>, Vec<(u64, f64)>) {
+    let history = lalograph_lab::run::history::RunHistory::read(run.clone()).unwrap();
+    let metrics = history.metrics.iter().map(|record| (record.step(), record.loss())).collect();
+    (std::fs::read(run.model()).unwrap(), metrics)
+}
+
+#[test]
+fn each_network_gives_the_same_bytes_on_any_number_of_threads_and_after_interruptions() {
+    let folder = tempfile::tempdir().unwrap();
+    let corpus = folder.path().join("order.csv");
+    write_documents(&corpus, 300, order);
+    for (number, network) in ["pooled", "convolution", "recurrent"].into_iter().enumerate() {
+        let settings = [
+            format!("classifier.network={network}"),
+            "training.dropout=0.2".to_owned(),
+            "regularisation.dropout_words=0.1".to_owned(),
+            "classifier.class_weights=balanced".to_owned(),
+            "classifier.length=whole".to_owned(),
+            "training.window=4".to_owned(),
+            "training.epochs=3".to_owned(),
+        ];
+        let settings: Vec<&str> = settings.iter().map(String::as_str).collect();
+        let task = prepared(plan(&corpus, &settings)).unwrap();
+        let mut runs = Vec::new();
+        for threads in [1, 3] {
+            let running = begin(&task, folder.path(), &format!("{number}-{threads}"));
+            let run = running.run.clone();
+            train_classifier(&task, running, threads, &mut quiet).unwrap();
+            runs.push(left(&run));
+        }
+        assert!(runs[0] == runs[1], "{network}");
+        // Stopped after every seventh step, and read again from its folder.
+        let running = begin(&task, folder.path(), &format!("{number}-stopped"));
+        let run = running.run.clone();
+        let mut next = Some(running);
+        while let Some(running) = next.take() {
+            let mut steps = 0;
+            let outcome = train_classifier(&task, running, 2, &mut |event: &TrainingEvent<'_, ()>| {
+                steps += u32::from(matches!(event, TrainingEvent::Step { .. }));
+                if steps >= 7 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+            });
+            if outcome.unwrap().status == RunStatus::Interrupted {
+                let resumable = Resumable::open(&Disk, run.path(), &Changes::default(), false).unwrap();
+                let ignore = &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(());
+                let again = prepare_classifier_again(&run, resumable.plan(), None, 1, ignore).unwrap();
+                next = Some(resumable.running(&again, "later".into(), |error| panic!("{error}")).unwrap());
+            }
+        }
+        assert!(left(&run) == runs[0], "{network}");
+    }
+}
+
+#[test]
+fn a_model_file_predicts_as_the_run_validated() {
+    let folder = tempfile::tempdir().unwrap();
+    let corpus = folder.path().join("order.csv");
+    write_documents(&corpus, 300, order);
+    let task = prepared(plan(&corpus, &["classifier.network=convolution", "training.epochs=5"])).unwrap();
+    let running = begin(&task, folder.path(), "run");
+    let run = running.run.clone();
+    let outcome = train_classifier(&task, running, 1, &mut quiet).unwrap();
+    let ready = ReadyClassifier::load(&run.model()).unwrap();
+    assert_eq!(ready.classes, ["falling", "rising"]);
+    let text = std::fs::read_to_string(&corpus).unwrap();
+    let documents: Vec<(&str, &str)> =
+        text.lines().skip(1).map(|line| line.rsplit_once(',').unwrap()).collect();
+    let (read, logs) = ready.reader().read(documents.iter().map(|(text, _)| *text));
+    assert!(read.iter().all(|read| (read.tokens, read.read, read.unknown) == (10, 10, 0)));
+    let mut right = 0;
+    let mut held_out = 0;
+    for ((text, class), logs) in documents.iter().zip(logs.chunks_exact(2)) {
+        assert!((logs[0].exp() + logs[1].exp() - 1.0).abs() < 1e-9);
+        if task.split.part_of(text, Some(class)) == lalograph_text::Part::Validation {
+            held_out += 1;
+            right += u32::from((logs[1] > logs[0]) == (*class == "rising"));
+        }
+    }
+    let expected = outcome.validation.unwrap().figure("accuracy").unwrap();
+    assert!((f64::from(right) / f64::from(held_out) - expected).abs() < 1e-9);
+    // A reader of language models names the task.
+    let error = lalograph_lab::ModelFile::load(&run.model()).err().unwrap().to_string();
+    assert!(error.contains("another task: classifier"), "{error}");
+}
+
+#[test]
+fn impossible_labels_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let write = |name: &str, text: &str| -> PathBuf {
+        let path = folder.path().join(name);
+        lalograph_storage::write_whole(&Disk, &path, text.as_bytes(), Existing::Replace).unwrap();
+        path
+    };
+    let rows = |class: &dyn Fn(usize) -> &'static str| -> String {
+        let row = |i: usize| format!("hive {i} hums,{}\n", class(i));
+        format!("text,class\n{}", (0..60).map(row).collect::<String>())
+    };
+    let one = write("one.csv", &rows(&|_| "quiet"));
+    assert!(matches!(prepared(plan(&one, &[])), Err(LabError::OneClass { .. })));
+    // All documents of a class are held out by the split.
+    let two = write("two.csv", &rows(&|i| if i == 7 { "loud" } else { "quiet" }));
+    let split = r#"{"format":"lalograph split","version":1,"seed":1,"cutoffs":{"validation_below":0,"test_below":0},
+        "class_cutoffs":{"loud":{"validation_below":9007199254740992,"test_below":9007199254740992}}}"#;
+    let split = write("split.json", split);
+    let mut by_split = plan(&two, &["corpus.test_share=0"]);
+    by_split.corpus.split = Some(split);
+    let found = prepared(by_split);
+    assert!(matches!(&found, Err(LabError::ClassUnseen { class }) if class == "loud"), "{:?}", found.err());
+    let mut unlabelled = plan(&two, &[]);
+    unlabelled.corpus.label = None;
+    assert!(matches!(prepared(unlabelled), Err(LabError::NoLabels)));
+    let stranger = plan(&two, &["classifier.weights={ murmur = 2.0 }"]);
+    assert!(matches!(prepared(stranger), Err(LabError::Plan(_))));
+}

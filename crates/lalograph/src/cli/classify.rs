@@ -1,0 +1,251 @@
+//! Classifiers on the command line.
+
+use std::path::PathBuf;
+use std::time::Duration;
+
+use clap::{Args, Subcommand};
+use lalograph_lab::plan::{ClassWeights, Criterion, Directions, DocumentLength, Keep, NetworkKind, Schedule};
+use lalograph_net::Cell;
+use lalograph_net::blocks::dense::Activation;
+use lalograph_net::blocks::pooling::Pooling;
+use lalograph_net::learning::optimiser::Rule;
+
+use super::choice::{choice, minutes};
+use super::corpus::{CorpusArgs, PartArgs, ReadingArgs, TokenArgs};
+use super::survey::parse_resemblance;
+
+/// The commands for classifiers.
+#[derive(Debug, Subcommand)]
+pub(crate) enum ClassifyCommand {
+    /// Train a classifier on documents with class labels.
+    Train(Box<ClassifyTrainArgs>),
+    /// Predict the class of documents.
+    Predict(ClassifyPredictArgs),
+    /// Score a classifier on documents with class labels: accuracy, confusion, figures by class, mistakes.
+    Score(ClassifyScoreArgs),
+}
+
+/// `classify train`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph classify train thornmere/diaries.csv --label outcome --name outcome\n  lalograph classify train thornmere/diaries.csv --label keeper --network pooled --name keeper\n  lalograph classify train thornmere/diaries.jsonl --label season --cell gru --directions both"
+)]
+pub(crate) struct ClassifyTrainArgs {
+    /// Files, folders or patterns such as 'letters/*.csv' (default: the paths of the plan).
+    #[arg(value_name = "PATH", required_unless_present = "plan")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Plan file with a [classifier] section; flags override its settings.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) plan: Option<PathBuf>,
+    /// Set any value of the plan; can be repeated.
+    #[arg(long = "set", value_name = "SECTION.KEY=VALUE")]
+    pub(crate) settings: Vec<String>,
+    /// Name of the run and of its folder (default: the name of the corpus and the time).
+    #[arg(long, value_name = "NAME")]
+    pub(crate) name: Option<String>,
+    /// Folder of the runs.
+    #[arg(long, value_name = "DIR", default_value = "runs")]
+    pub(crate) runs: PathBuf,
+    /// Replace an existing run of that name.
+    #[arg(long, requires = "name")]
+    pub(crate) force: bool,
+    /// Number of threads (default: all processors). Results do not depend on it.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) threads: Option<u16>,
+    /// Print JSON Lines: metrics, checkpoints and hints during training, then the outcome.
+    #[arg(long)]
+    pub(crate) json: bool,
+
+    /// Options of reading files.
+    #[command(flatten)]
+    pub(crate) reading: ReadingArgs,
+    /// Share of documents in the validation part; every class has this share.
+    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
+    pub(crate) validation_share: Option<f64>,
+    /// Share of documents in the test part, which is scored once, at the end.
+    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
+    pub(crate) test_share: Option<f64>,
+    /// Use the parts of this split file instead of shares (default: none).
+    #[arg(long, value_name = "FILE", help_heading = "Corpus", conflicts_with_all = ["validation_share", "test_share", "near"])]
+    pub(crate) split: Option<PathBuf>,
+    /// Set documents with this label aside, in no part; can be repeated.
+    #[arg(long, value_name = "LABEL", help_heading = "Corpus")]
+    pub(crate) set_aside: Vec<String>,
+    /// Keep near duplicates in one part: documents that share at least this part of their five-word sequences (default: off; 0.8 without a value).
+    #[arg(long, value_name = "SHARE", num_args = 0..=1, default_missing_value = "0.8", value_parser = parse_resemblance, require_equals = true, help_heading = "Corpus")]
+    pub(crate) near: Option<f64>,
+    /// Use this vocabulary instead of building one from the training documents (default: none).
+    #[arg(
+        long,
+        value_name = "FILE",
+        help_heading = "Corpus",
+        conflicts_with_all = ["unit", "vocabulary_size", "minimum_count", "cleaning", "include", "include_from", "exclude", "exclude_from", "reserved"]
+    )]
+    pub(crate) vocabulary_file: Option<PathBuf>,
+    /// Options of cleaning and tokenising.
+    #[command(flatten, next_help_heading = "Corpus")]
+    pub(crate) tokens: TokenArgs,
+    /// Longest document in tokens: a number, `most` (95 % of the training documents are whole) or `whole` (every document is read to its end).
+    #[arg(long, value_name = "LENGTH", help_heading = "Corpus")]
+    pub(crate) length: Option<DocumentLength>,
+    /// Part of a longer document to keep.
+    #[arg(long, value_parser = choice::<Keep>(), value_name = "PART", help_heading = "Corpus")]
+    pub(crate) keep: Option<Keep>,
+
+    /// Network.
+    #[arg(long, value_parser = choice::<NetworkKind>(), value_name = "NETWORK", help_heading = "Model")]
+    pub(crate) network: Option<NetworkKind>,
+    /// Width of the token vectors.
+    #[arg(long, value_name = "N", help_heading = "Model")]
+    pub(crate) embedding: Option<usize>,
+    /// Initialise the token vectors from this file of word vectors (default: random). Their width is that of the file; to freeze them: --set
+    /// groups.embedding_rate=0.
+    #[arg(long, value_name = "FILE", help_heading = "Model")]
+    pub(crate) vectors: Option<PathBuf>,
+    /// Initialise weights from this model file or run, tensor by tensor by name (default: random). The vocabularies must be equal.
+    #[arg(long, value_name = "MODEL", help_heading = "Model")]
+    pub(crate) start_model: Option<PathBuf>,
+    /// Cell of the layers of a recurrent network.
+    #[arg(long, value_parser = choice::<Cell>(), value_name = "CELL", help_heading = "Model")]
+    pub(crate) cell: Option<Cell>,
+    /// Width of each recurrent layer, in each direction.
+    #[arg(long, value_name = "N", help_heading = "Model")]
+    pub(crate) hidden: Option<usize>,
+    /// Number of recurrent layers.
+    #[arg(long, value_name = "N", help_heading = "Model")]
+    pub(crate) layers: Option<usize>,
+    /// Directions in which recurrent layers read.
+    #[arg(long, value_parser = choice::<Directions>(), value_name = "WHICH", help_heading = "Model")]
+    pub(crate) directions: Option<Directions>,
+    /// Pooling over the tokens of a document.
+    #[arg(long, value_parser = choice::<Pooling>(), value_name = "POOLING", help_heading = "Model")]
+    pub(crate) pooling: Option<Pooling>,
+    /// Widths of the filters of a convolution, in tokens.
+    #[arg(long, value_name = "N,N,...", value_delimiter = ',', help_heading = "Model")]
+    pub(crate) filter_widths: Option<Vec<usize>>,
+    /// Number of filters of each width.
+    #[arg(long, value_name = "N", help_heading = "Model")]
+    pub(crate) filters: Option<usize>,
+    /// Widths of dense layers between pooling and output (default: none).
+    #[arg(long, value_name = "N,N,...", value_delimiter = ',', help_heading = "Model")]
+    pub(crate) dense: Option<Vec<usize>>,
+    /// Activation of filters and dense layers.
+    #[arg(long, value_parser = choice::<Activation>(), value_name = "ACTIVATION", help_heading = "Model")]
+    pub(crate) activation: Option<Activation>,
+
+    /// Random seed of initial weights, dropout, split and order.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) seed: Option<u64>,
+    /// Number of epochs.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) epochs: Option<u64>,
+    /// Number of optimiser steps, instead of epochs (default: by epochs).
+    #[arg(long, value_name = "N", help_heading = "Training", conflicts_with = "epochs")]
+    pub(crate) steps: Option<u64>,
+    /// Batch size: documents of one step.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) batch: Option<usize>,
+    /// Tokens that recurrent layers read at once. In a longer document the state is carried from window to window, and the gradient is cut between
+    /// them.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) window: Option<usize>,
+    /// Optimiser.
+    #[arg(long, value_parser = choice::<Rule>(), value_name = "RULE", help_heading = "Training")]
+    pub(crate) optimiser: Option<Rule>,
+    /// Steps of linear warm-up (default: 200, or a quarter of the steps if fewer than 800).
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) warmup_steps: Option<u64>,
+    /// Learning-rate schedule after the warm-up.
+    #[arg(long, value_parser = choice::<Schedule>(), value_name = "SCHEDULE", help_heading = "Training")]
+    pub(crate) schedule: Option<Schedule>,
+    /// Peak learning rate.
+    #[arg(long, value_name = "RATE", help_heading = "Training")]
+    pub(crate) learning_rate: Option<f64>,
+    /// Clip the gradient to this norm (0 = no clipping).
+    #[arg(long, value_name = "NORM", help_heading = "Training")]
+    pub(crate) clip_norm: Option<f64>,
+    /// Dropout of token vectors, between layers and before dense layers and output; a pooled network keeps its token vectors whole.
+    #[arg(long, value_name = "SHARE", help_heading = "Training")]
+    pub(crate) dropout: Option<f64>,
+    /// Weights of the classes in the loss.
+    #[arg(long, value_parser = choice::<ClassWeights>(), value_name = "WEIGHTS", help_heading = "Training")]
+    pub(crate) class_weights: Option<ClassWeights>,
+    /// Validate every N steps, and at the end; by epochs too if --validate-every-epochs is given (default: by epochs only).
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) validate_every: Option<u64>,
+    /// Validate every N epochs, such as 1 or 0.5, and at the end.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) validate_every_epochs: Option<f64>,
+    /// Figure of the validation that decides which weights are kept and when training stops early.
+    #[arg(long, value_parser = choice::<Criterion>(), value_name = "FIGURE", help_heading = "Training")]
+    pub(crate) criterion: Option<Criterion>,
+    /// Stop after N minutes of training (default: no limit). `resume` continues exactly where training stopped; the learning rate follows the
+    /// schedule of all steps.
+    #[arg(long, value_name = "N", help_heading = "Training", value_parser = minutes)]
+    pub(crate) minutes: Option<Duration>,
+    /// Stop early after N validations without improvement (0 = never).
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) patience: Option<u64>,
+    /// Write a checkpoint every N steps too (default: every 5 minutes and at the end only).
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) checkpoints_every: Option<u64>,
+}
+
+/// `classify predict`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph classify predict runs/outcome thornmere/diaries.csv --first 10\n  lalograph classify predict runs/outcome thornmere/diaries.csv --label outcome --output guesses.csv\n  echo 'The brood was patchy.' | lalograph classify predict runs/outcome - --json"
+)]
+pub(crate) struct ClassifyPredictArgs {
+    /// Classifier: a model file or a run.
+    pub(crate) model: PathBuf,
+    /// The documents. Labels are optional: with --label or --folder-labels the actual class is shown beside the predicted one.
+    #[command(flatten)]
+    pub(crate) corpus: CorpusArgs,
+    /// Number of threads (default: all processors). Results do not depend on it.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) threads: Option<u16>,
+    /// Write predictions to FILE: CSV, or JSON Lines if its name ends with .jsonl (default: standard output).
+    #[arg(long, short, value_name = "FILE")]
+    pub(crate) output: Option<PathBuf>,
+    /// Copy this column or field path of a table to the output; can be repeated.
+    #[arg(long, value_name = "COLUMN", requires = "output")]
+    pub(crate) keep: Vec<String>,
+    /// Replace an existing file.
+    #[arg(long)]
+    pub(crate) force: bool,
+    /// Print JSON Lines.
+    #[arg(long, conflicts_with = "output")]
+    pub(crate) json: bool,
+}
+
+/// `classify score`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph classify score runs/outcome --split runs/outcome/split.json --part test\n  lalograph classify score runs/outcome thornmere/diaries.csv --first 500 --mistakes 3\n  lalograph classify score runs/outcome --beside runs/other --json"
+)]
+pub(crate) struct ClassifyScoreArgs {
+    /// Classifier: a model file or a run.
+    pub(crate) model: PathBuf,
+    /// Files, folders or patterns of labelled documents, or - for standard input (default: the corpus of the classifier).
+    #[arg(value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Options of reading files; options that are not given keep the values used in training.
+    #[command(flatten)]
+    pub(crate) reading: ReadingArgs,
+    /// Which documents of them.
+    #[command(flatten)]
+    pub(crate) part: PartArgs,
+    /// Score this classifier on the same documents too, and compare it with the first; can be repeated.
+    #[arg(long, value_name = "MODEL")]
+    pub(crate) beside: Vec<PathBuf>,
+    /// List the N most confident mistakes with their text.
+    #[arg(long, value_name = "N", default_value_t = 5)]
+    pub(crate) mistakes: usize,
+    /// Number of threads (default: all processors). Results do not depend on it.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) threads: Option<u16>,
+    /// Print one JSON document.
+    #[arg(long)]
+    pub(crate) json: bool,
+}

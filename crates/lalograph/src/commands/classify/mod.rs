@@ -1,0 +1,22 @@
+//! `classify`: train, predict, score.
+
+mod figures;
+mod model;
+mod predict;
+mod score;
+mod train;
+
+pub(super) use train::{check, render_outcome, render_start};
+
+use crate::cli::ClassifyCommand;
+use crate::failure::Failure;
+use crate::output::screen::Screen;
+
+/// Runs a command for a classifier.
+pub(crate) fn run(command: &ClassifyCommand, screen: &Screen) -> Result<(), Failure> {
+    match command {
+        ClassifyCommand::Train(args) => train::run(args, screen),
+        ClassifyCommand::Predict(args) => predict::run(args, screen),
+        ClassifyCommand::Score(args) => score::run(args, screen),
+    }
+}

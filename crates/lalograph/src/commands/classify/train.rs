@@ -1,0 +1,353 @@
+//! `classify train`: a plan from flags and files, then the run.
+
+use std::path::Path;
+
+use lalograph_lab::measure::decisions::wilson;
+use lalograph_lab::plan::{DocumentLength, NetworkKind};
+use lalograph_lab::run::records::Evaluation;
+use lalograph_lab::run::shelf;
+use lalograph_lab::{
+    ClassifierTask, LabError, Plan, RunFolder, Running, TrainingOutcome, prepare_classifier,
+};
+use lalograph_net::Network;
+use lalograph_net::models::classifier::{Body, ClassifierShape};
+use lalograph_storage::Existing;
+
+use super::figures::share_of;
+use crate::cli::ClassifyTrainArgs;
+use crate::commands::input::threads;
+use crate::commands::reading::{found, lay_over, refuse_idle};
+use crate::commands::settings::{cell_name, lay, lay_vectors, plan_text};
+use crate::commands::train::{checked_name, free_name, lay_spans};
+use crate::commands::training::{
+    OutcomeLine, carry_out_classifier, end_rows, missing_vectors, now, reading_documents, say_end,
+};
+use crate::commands::vocab::vocabularies::apply_token_args;
+use crate::failure::Failure;
+use crate::files;
+use crate::interrupt;
+use crate::output::number::{count, counted, percent, percent_of};
+use crate::output::screen::Screen;
+use crate::output::table::facts;
+use crate::output::training::Output;
+use crate::room;
+
+/// Runs the command.
+pub(crate) fn run(args: &ClassifyTrainArgs, screen: &Screen) -> Result<(), Failure> {
+    let plan = resolve(args)?;
+    if plan.corpus.paths.iter().any(|path| path.as_os_str() == "-") {
+        return Err(Failure::Usage(
+            "training reads the corpus three times, so the corpus cannot come from standard input; save it to a file first"
+                .into(),
+        ));
+    }
+    let name = match &args.name {
+        Some(name) => checked_name(name)?.to_owned(),
+        None => free_name(&args.runs, &plan),
+    };
+    let existing = Existing::replaced_if(args.force);
+    let place = args.runs.join(&name);
+    if existing == Existing::Keep && place.exists() {
+        return Err(LabError::Exists(place).into());
+    }
+    interrupt::listen();
+    refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
+    let threads = threads(args.threads);
+    let prepared = reading_documents(args.reading.left_out.as_deref(), existing, screen, |observer| {
+        prepare_classifier(plan, threads, observer)
+    })?;
+    let output = if args.json { Output::Json } else { Output::Words };
+    let running = begin(&prepared, &args.runs, &name, existing, output, screen)?;
+    let (run, outcome) = carry_out_classifier(&prepared, running, (threads, args.minutes), output, screen)?;
+    match output {
+        Output::Json => {
+            screen.json(&OutcomeLine::new(&run, prepared.net.layout().len() as u64, None, &outcome))?;
+        }
+        Output::Words => screen.line(&render_outcome(&run, &prepared, &outcome, screen))?,
+    }
+    say_end(&run, &outcome, args.minutes, screen)
+}
+
+/// Says what is about to be trained, and makes the folder of the run.
+fn begin(
+    prepared: &ClassifierTask,
+    runs: &Path,
+    name: &str,
+    existing: Existing,
+    output: Output,
+    screen: &Screen,
+) -> Result<Running, Failure> {
+    check(prepared, screen)?;
+    if output == Output::Words {
+        screen.line(&render_start(prepared, screen))?;
+    }
+    let description =
+        prepared.describe(name, now(), env!("CARGO_PKG_VERSION"), std::env::current_dir().ok())?;
+    let own = prepared.run_files()?;
+    let (run, claim, description) =
+        shelf::create(&*files::storage(), runs, &prepared.plan, description, &own, existing)?;
+    Ok(Running { run, claim, description, from: None })
+}
+
+/// Refuses a classifier that needs more memory than there is, and warns of labels that look alike.
+pub(in crate::commands) fn check(prepared: &ClassifierTask, screen: &Screen) -> Result<(), Failure> {
+    room::check(
+        prepared.bytes(),
+        "training this classifier",
+        "lower --batch, --length, --hidden or --layers, or use a smaller vocabulary",
+    )?;
+    for (first, second) in prepared.similar_labels() {
+        screen.warn(&format!(
+            "the labels `{first}` and `{second}` differ in case or white space only and are two classes"
+        ));
+    }
+    Ok(())
+}
+
+/// Lays the flags over the plan file, and the plan file over the defaults of a classifier.
+fn resolve(args: &ClassifyTrainArgs) -> Result<Plan, Failure> {
+    let text = match &args.plan {
+        Some(path) => plan_text(path)?,
+        None => "[classifier]\n".to_owned(),
+    };
+    let mut plan = Plan::from_toml(&text, &args.settings).map_err(|error| match &args.plan {
+        Some(path) => Failure::Usage(format!("{}: {error}", path.display())),
+        None => Failure::Usage(error.to_string()),
+    })?;
+    let Some(mut own) = plan.classifier.take() else {
+        return Err(Failure::Usage(
+            "the plan has no [classifier] section, so it is that of a language model; `lalograph plan new --for classifier` writes a classifier's"
+                .into(),
+        ));
+    };
+    if !args.paths.is_empty() {
+        plan.corpus.paths.clone_from(&args.paths);
+    }
+    lay_over(&args.reading, &mut plan.corpus);
+    if args.split.is_some() {
+        plan.corpus.split.clone_from(&args.split);
+    }
+    lay(&args.validation_share, &mut plan.corpus.validation_share);
+    lay(&args.test_share, &mut plan.corpus.test_share);
+    if args.vocabulary_file.is_some() {
+        plan.vocabulary.file.clone_from(&args.vocabulary_file);
+    }
+    apply_token_args(&args.tokens, &mut plan.vocabulary)?;
+    lay_vectors((&args.vectors, &args.start_model, args.embedding), &mut plan)?;
+    lay(&args.cell, &mut plan.model.cell);
+    lay(&args.hidden, &mut plan.model.hidden);
+    lay(&args.layers, &mut plan.model.layers);
+    lay(&args.directions, &mut plan.model.directions);
+    if !args.set_aside.is_empty() {
+        own.set_aside.clone_from(&args.set_aside);
+    }
+    own.near = args.near.or(own.near);
+    lay(&args.length, &mut own.length);
+    lay(&args.keep, &mut own.keep);
+    lay(&args.network, &mut own.network);
+    lay(&args.pooling, &mut own.pooling);
+    lay(&args.filter_widths, &mut own.filter_widths);
+    lay(&args.filters, &mut own.filters);
+    lay(&args.dense, &mut own.dense);
+    lay(&args.activation, &mut own.activation);
+    lay(&args.class_weights, &mut own.class_weights);
+    lay(&args.criterion, &mut own.criterion);
+    plan.classifier = Some(own);
+    let training = &mut plan.training;
+    if args.steps.is_some() {
+        training.steps = args.steps;
+    } else if args.epochs.is_some() {
+        training.steps = None;
+    }
+    lay(&args.seed, &mut training.seed);
+    lay(&args.epochs, &mut training.epochs);
+    lay(&args.batch, &mut training.batch);
+    lay(&args.window, &mut training.window);
+    training.warmup_steps = args.warmup_steps.or(training.warmup_steps);
+    lay(&args.learning_rate, &mut training.learning_rate);
+    lay(&args.clip_norm, &mut training.clip_norm);
+    lay(&args.dropout, &mut training.dropout);
+    lay(&args.schedule, &mut training.schedule);
+    lay_spans(
+        (args.validate_every, args.validate_every_epochs),
+        (&mut training.validate_every, &mut training.validate_every_epochs),
+    );
+    lay(&args.patience, &mut training.patience);
+    lay(&args.optimiser, &mut plan.optimiser.rule);
+    lay(&args.checkpoints_every, &mut plan.checkpoints.every);
+    refuse_unused(args, &plan)?;
+    plan.check()?;
+    Ok(plan)
+}
+
+/// Refuses flags that the network has no use for.
+fn refuse_unused(args: &ClassifyTrainArgs, plan: &Plan) -> Result<(), Failure> {
+    let network = plan.classifier.as_ref().map(|own| own.network).unwrap_or_default();
+    let recurrent = [
+        (args.cell.is_some(), "--cell"),
+        (args.hidden.is_some(), "--hidden"),
+        (args.layers.is_some(), "--layers"),
+        (args.directions.is_some(), "--directions"),
+        (args.window.is_some(), "--window"),
+    ];
+    let convolution =
+        [(args.filters.is_some(), "--filters"), (args.filter_widths.is_some(), "--filter-widths")];
+    let pooling = [(args.pooling.is_some(), "--pooling")];
+    let unused: Vec<(bool, &str)> = match network {
+        NetworkKind::Recurrent => convolution.to_vec(),
+        NetworkKind::Convolution => recurrent.into_iter().chain(pooling).collect(),
+        NetworkKind::Pooled => recurrent.into_iter().chain(convolution).collect(),
+    };
+    match unused.into_iter().find(|(given, _)| *given) {
+        Some((_, flag)) => Err(Failure::Usage(format!(
+            "{flag} has no effect on a {} network; --network sets the network",
+            lalograph_net::Choice::name(network)
+        ))),
+        None => Ok(()),
+    }
+}
+
+/// The header of a run, before its first step.
+pub(in crate::commands) fn render_start(prepared: &ClassifierTask, screen: &Screen) -> String {
+    let ClassifierTask { plan, vocabulary, classes, training, validation, test, reading, net, .. } = prepared;
+    let documents = |number: usize| counted(number as u64, "document", "documents");
+    let cut = match plan.classifier.as_ref().map(|own| own.length) {
+        Some(DocumentLength::Tokens(longest)) => format!(
+            "at most {} tokens; {} of the training documents are longer",
+            count(longest as u64),
+            percent(training.cut(), training.count() as u64)
+        ),
+        _ => "every document is read to its end".to_owned(),
+    };
+    let by_class = training.by_class(classes.len());
+    let largest = by_class.iter().copied().max().unwrap_or(0);
+    let mut parts = vec![
+        format!("{} for training", documents(training.count())),
+        format!("{} for validation", count(validation.count() as u64)),
+    ];
+    if !test.is_empty() {
+        parts.push(format!("{} for the test", count(test.count() as u64)));
+    }
+    let mut rows = vec![
+        (
+            "corpus",
+            format!(
+                "{} in {}",
+                documents(reading.documents as usize),
+                counted(reading.files, "file", "files")
+            ),
+        ),
+        ("parts", format!("{}; every class in proportion", parts.join(", "))),
+        (
+            "classes",
+            format!(
+                "{}; {} of the training documents are of the most frequent",
+                named(classes, &by_class),
+                percent(largest, training.count() as u64)
+            ),
+        ),
+        ("length", cut),
+        (
+            "vocabulary",
+            format!(
+                "{} indices = {} {} + {} reserved; {} of the validation tokens are unknown",
+                count(vocabulary.len() as u64),
+                count(vocabulary.tokens().len() as u64),
+                vocabulary.unit().plural(),
+                lalograph_text::Reserved::COUNT,
+                percent_of(prepared.facts.unknown_share.unwrap_or(0.0))
+            ),
+        ),
+        ("model", format!("{}: {} parameters", describe(net.shape()), count(net.layout().len() as u64))),
+        ("steps", format!("{} of {} documents", count(prepared.steps), count(plan.training.batch as u64))),
+    ];
+    rows.extend(missing_vectors(prepared.vectors_found()));
+    format!("{}\n{}", screen.heading("The run"), facts(screen, &rows))
+}
+
+/// Classes that are named one by one.
+const NAMED: usize = 12;
+
+/// The classes with their documents.
+fn named(classes: &[String], by_class: &[u64]) -> String {
+    let listed: Vec<String> = classes
+        .iter()
+        .zip(by_class)
+        .take(NAMED)
+        .map(|(class, &documents)| format!("{class} {}", count(documents)))
+        .collect();
+    let more = classes.len().saturating_sub(NAMED);
+    let rest = if more > 0 { format!(" and {} more", count(more as u64)) } else { String::new() };
+    format!("{}: {}{rest}", count(classes.len() as u64), listed.join(", "))
+}
+
+/// A classifier's network in a line.
+fn describe(shape: &ClassifierShape) -> String {
+    let name = lalograph_net::Choice::name;
+    let mut parts = vec![format!("embedding {}", shape.input.width())];
+    match &shape.body {
+        Body::Pooled { pooling } => parts.push(format!("pooling {}", name(*pooling))),
+        Body::Convolution { widths, filters } => {
+            let widths: Vec<String> = widths.iter().map(usize::to_string).collect();
+            parts.push(format!("{filters} filters of each width {}", widths.join(", ")));
+        }
+        Body::Recurrent { stack, pooling, .. } => {
+            let both = if stack.both_directions { " in both directions" } else { "" };
+            parts.push(format!("{} {} x {}{both}", cell_name(stack.cell), stack.layers, stack.hidden));
+            parts.push(format!("pooling {}", name(*pooling)));
+        }
+    }
+    parts.extend(shape.dense.iter().map(|width| format!("dense {width}")));
+    parts.push(match shape.classes {
+        2 => "logistic output".to_owned(),
+        classes => format!("softmax of {} classes", count(classes as u64)),
+    });
+    parts.join(", ")
+}
+
+/// The outcome of a run.
+pub(in crate::commands) fn render_outcome(
+    run: &RunFolder,
+    prepared: &ClassifierTask,
+    outcome: &TrainingOutcome,
+    screen: &Screen,
+) -> String {
+    let mut rows = Vec::new();
+    let facts_of = prepared.facts.classes.unwrap_or_default();
+    let said = |found: &Evaluation, documents: u64| {
+        let accuracy = found.figure("accuracy").unwrap_or(0.0);
+        let (low, high) = wilson((accuracy * documents as f64).round() as u64, documents);
+        format!("{} (95 % interval {} to {})", percent_of(accuracy), percent_of(low), percent_of(high))
+    };
+    let others = |found: &Evaluation| {
+        format!(
+            "{}; macro F1 {}; loss {:.3}",
+            percent_of(found.figure("balanced_accuracy").unwrap_or(0.0)),
+            share_of(found.figure("macro_f1")),
+            found.loss
+        )
+    };
+    if let Some(found) = &outcome.validation {
+        rows.push(("validation accuracy", said(found, facts_of.validation_documents)));
+        rows.push((
+            "most frequent class",
+            format!("{} of the validation documents", percent_of(facts_of.majority_share)),
+        ));
+        rows.push(("balanced accuracy", others(found)));
+    }
+    if let Some(test) = &outcome.test {
+        rows.push((
+            "test accuracy",
+            format!(
+                "{}, on documents that had no influence on training",
+                said(test, facts_of.test_documents)
+            ),
+        ));
+        rows.push(("test, balanced", others(test)));
+    }
+    let last = prepared.plan.training.record_every;
+    rows.push(("training loss", format!("{:.3}, last {last} steps", outcome.training_loss)));
+    rows.extend(end_rows(run, outcome, (prepared.steps, prepared.plan.training.patience)));
+    rows.push(("next", format!("lalograph classify score {}", run.path().display())));
+    format!("{}\n{}", screen.heading("Trained"), facts(screen, &rows))
+}
