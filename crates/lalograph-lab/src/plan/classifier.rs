@@ -150,7 +150,7 @@ section! {
         /// Longest document in tokens: a number, `most` (the length that keeps 95 % of the training documents whole) or `whole` (every document is read to its end; recurrent networks carry the state from window to window and cut the gradient between them).
         pub length: DocumentLength = DocumentLength::Most,
         /// Part of a longer document to keep: `beginning`, `end` or `both_ends` (half of the length from each end).
-        pub keep: Keep = Keep::Beginning,
+        pub keep_part: Keep = Keep::Beginning,
         /// Weights of the classes in the loss: `equal`, or `balanced` (in inverse proportion to the number of training documents).
         pub class_weights: ClassWeights = ClassWeights::Equal,
         /// Weights of single classes, such as `{ failing = 3.0 }`; the other classes keep those of `class_weights`.
@@ -172,7 +172,7 @@ impl Plan {
     pub fn for_classifier() -> Self {
         let mut plan = Self { classifier: Some(ClassifierPlan::default()), ..Self::default() };
         (plan.model.embedding, plan.model.hidden) = (64, 96);
-        (plan.training.batch, plan.training.window) = (32, 64);
+        plan.training.window = 64;
         (plan.training.validate_every, plan.training.validate_every_epochs) = (0, 1.0);
         plan.training.dropout = 0.3;
         plan

@@ -90,7 +90,7 @@ pub(crate) struct ClassifyTrainArgs {
     pub(crate) length: Option<DocumentLength>,
     /// Part of a longer document to keep.
     #[arg(long, value_parser = choice::<Keep>(), value_name = "PART", help_heading = "Corpus")]
-    pub(crate) keep: Option<Keep>,
+    pub(crate) keep_part: Option<Keep>,
 
     /// Network.
     #[arg(long, value_parser = choice::<NetworkKind>(), value_name = "NETWORK", help_heading = "Model")]

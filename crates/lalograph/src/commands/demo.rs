@@ -26,6 +26,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
 use crate::output::chart::{Level, Picture, learning_curve};
+use crate::output::loss_scale::LossScale;
 use crate::output::number::{bytes, count, duration, perplexity};
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
@@ -267,7 +268,7 @@ fn draw(
         levels.push(Level { perplexity: loss.exp(), name: "unigram model" });
     }
     let dropout = prepared.plan.regularisation().dropout.any();
-    match learning_curve("Perplexity on the hive diaries", records, &levels, dropout) {
+    match learning_curve(LossScale::Perplexity, "Perplexity on the hive diaries", records, &levels, dropout) {
         Some(scene) => {
             // Each for itself and not as a set: nobody asks again for pictures of a run that has ended.
             Picture::of(scene)?.write_alone(&run.path().join("learning"))

@@ -14,6 +14,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::output::drawing::{draw, framed};
 use crate::output::line::{Axis, drawable, line};
+use crate::output::loss_scale::LossScale;
 use crate::output::number;
 use crate::output::outline::outline_text;
 use crate::output::palette::{ASH, PLUM, TRAINING, VALIDATION};
@@ -30,9 +31,10 @@ pub(crate) struct Level<'a> {
     pub(crate) name: &'a str,
 }
 
-/// Perplexity over steps, training and validation, on logarithmic axes, since most is learnt in
+/// Perplexity or loss over steps, training and validation, on logarithmic axes, since most is learnt in
 /// the first steps, with the levels as dashed lines. `None` if nothing was recorded.
 pub(crate) fn learning_curve(
+    scale: LossScale,
     title: &str,
     records: &[MetricsRecord],
     levels: &[Level<'_>],
@@ -41,13 +43,12 @@ pub(crate) fn learning_curve(
     let mut training = Vec::new();
     let mut validation = Vec::new();
     for record in records {
+        let step = record.step() as f64;
         match record {
-            MetricsRecord::Training { step, figures, .. } => {
-                training.extend(figures.get("perplexity").map(|perplexity| (*step as f64, perplexity)));
+            MetricsRecord::Training { .. } => {
+                training.extend(scale.of_training(record).map(|figure| (step, figure)));
             }
-            MetricsRecord::Validation { step, loss, .. } => {
-                validation.push((*step as f64, loss.exp()));
-            }
+            MetricsRecord::Validation { loss, .. } => validation.push((step, scale.figure(*loss))),
             MetricsRecord::Test { .. } => {}
         }
     }
@@ -55,10 +56,11 @@ pub(crate) fn learning_curve(
     let validation = drawable(validation, Axis::Logarithmic, Axis::Logarithmic);
     let last_step = training.iter().chain(&validation).map(|point| point.0).fold(1.0, f64::max);
     let first_step = training.iter().chain(&validation).map(|point| point.0).fold(last_step, f64::min);
-    let name = if dropout { "training perplexity (with dropout)" } else { "training perplexity" };
-    let training = line(training, TRAINING, name);
+    let figure = scale.name();
+    let name = format!("training {figure}{}", if dropout { " (with dropout)" } else { "" });
+    let training = line(training, TRAINING, &name);
     let validation =
-        line(validation, VALIDATION, "validation perplexity").map(|line| line.with_stroke_width(3.0));
+        line(validation, VALIDATION, &format!("validation {figure}")).map(|line| line.with_stroke_width(3.0));
     let mut plots: Vec<Plot> = [training, validation].into_iter().flatten().map(Plot::Line).collect();
     if plots.is_empty() {
         return None;
@@ -76,17 +78,34 @@ pub(crate) fn learning_curve(
     }
     let layout = framed(Layout::auto_from_plots(&plots), title)
         .with_x_label("optimiser step (logarithmic)")
-        .with_y_label("perplexity per token (logarithmic)")
+        .with_y_label(if scale == LossScale::Loss {
+            "loss per document (logarithmic)"
+        } else {
+            "perplexity per token (logarithmic)"
+        })
         .with_log_x()
         .with_log_y()
         .with_x_tick_format(count_ticks())
-        .with_y_tick_format(plain_ticks());
+        .with_y_tick_format(match scale {
+            LossScale::Perplexity => plain_ticks(),
+            LossScale::Loss => TickFormat::Custom(std::sync::Arc::new(small)),
+        });
     Some(draw(plots, layout))
 }
 
 /// Ticks that are counts.
 pub(crate) fn count_ticks() -> TickFormat {
     TickFormat::Custom(std::sync::Arc::new(|x| number::count(x.max(0.0).round() as u64)))
+}
+
+/// A small number to two figures.
+pub(crate) fn small(value: f64) -> String {
+    match value {
+        0.0 => "0".to_owned(),
+        v if v.abs() < 1e-3 => format!("{v:.0e}"),
+        v if v.abs() < 0.1 => format!("{v:.4}"),
+        v => format!("{v:.2}"),
+    }
 }
 
 /// Ticks that are perplexities.
@@ -162,6 +181,7 @@ fn scaling(svg: &str) -> String {
 
 #[cfg(test)]
 mod tests {
+    use crate::output::loss_scale::LossScale;
     use std::path::Path;
 
     use kuva::render::render::Scene;
@@ -209,7 +229,12 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let levels = [Level { perplexity: 1.6, name: "floor" }, Level { perplexity: 220.0, name: "unigram" }];
         let stem = folder.path().join("learning");
-        let draw = || write(learning_curve("Learning", &records(), &levels, true).unwrap(), &stem);
+        let draw = || {
+            write(
+                learning_curve(LossScale::Perplexity, "Learning", &records(), &levels, true).unwrap(),
+                &stem,
+            )
+        };
         draw().unwrap();
         let svg = std::fs::read_to_string(folder.path().join("learning.svg")).unwrap();
         assert!(svg.contains("<svg") && !svg.contains("<text"), "letters are outlines");
@@ -227,10 +252,20 @@ mod tests {
     fn a_run_of_one_record_is_drawn_and_one_of_none_is_not() {
         let folder = tempfile::tempdir().unwrap();
         for (name, only) in [("training", 0), ("validation", 4)] {
-            let scene = learning_curve(name, &records()[only..=only], &[], false).unwrap();
+            let scene =
+                learning_curve(LossScale::Perplexity, name, &records()[only..=only], &[], false).unwrap();
             write(scene, &folder.path().join(name)).unwrap();
         }
-        assert!(learning_curve("none", &[], &[Level { perplexity: 2.0, name: "floor" }], true).is_none());
+        assert!(
+            learning_curve(
+                LossScale::Perplexity,
+                "none",
+                &[],
+                &[Level { perplexity: 2.0, name: "floor" }],
+                true
+            )
+            .is_none()
+        );
     }
 
     #[test]
@@ -250,8 +285,11 @@ mod tests {
         }
         let level = |perplexity| Level { perplexity, name: "level" };
         let levels = [level(f64::INFINITY), level(0.0), level(-1.0), level(2.0)];
-        write(learning_curve("Learning", &records, &levels, true).unwrap(), &folder.path().join("learning"))
-            .unwrap();
+        write(
+            learning_curve(LossScale::Perplexity, "Learning", &records, &levels, true).unwrap(),
+            &folder.path().join("learning"),
+        )
+        .unwrap();
     }
 
     #[test]

@@ -2,7 +2,8 @@
 
 use anstyle::Style;
 
-use crate::output::number::{count, perplexity};
+use crate::output::loss_scale::LossScale;
+use crate::output::number::count;
 use crate::output::palette::{ASH, TRAINING, VALIDATION};
 
 /// A field of dots.
@@ -129,33 +130,10 @@ fn draw(line: &[(f64, f64)], points: &[(f64, f64)], width: usize, height: usize)
 /// Columns of the labels before a curve.
 const LABELS: usize = 12;
 
-/// What the height of a curve is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Scale {
-    Perplexity,
-    Loss,
-}
-
-impl Scale {
-    fn name(self) -> &'static str {
-        match self {
-            Self::Perplexity => "perplexity",
-            Self::Loss => "loss",
-        }
-    }
-
-    fn label(self, height: f64) -> String {
-        match self {
-            Self::Perplexity => perplexity(height),
-            Self::Loss => format!("{height:.3}"),
-        }
-    }
-}
-
 /// A curve with key, labels and axis, as lines of at most `width` columns and `height` rows in all; `paint` colours. The line is
 /// training, the points are validation; `step_of` gives back the step of a place on the x axis.
 pub(crate) fn curve(
-    scale: Scale,
+    scale: LossScale,
     training: &[(f64, f64)],
     validation: &[(f64, f64)],
     (width, height): (usize, usize),

@@ -10,6 +10,7 @@ pub(crate) mod flow_chart;
 pub(crate) mod harmless;
 pub(crate) mod line;
 pub(crate) mod live;
+pub(crate) mod loss_scale;
 pub(crate) mod number;
 pub(crate) mod outline;
 pub(crate) mod page;

@@ -6,9 +6,10 @@ use kuva::render::plots::Plot;
 use kuva::render::render::Scene;
 use lalograph_lab::run::records::MetricsRecord;
 
-use crate::output::chart::{count_ticks, plain_ticks};
+use crate::output::chart::{count_ticks, plain_ticks, small};
 use crate::output::drawing::{draw, framed};
 use crate::output::line::{Axis, Points, dots, drawable, line};
+use crate::output::loss_scale::LossScale;
 use crate::output::palette::{ASH, BRICK, HONEY, PLUM, TEAL};
 
 /// A value of each line of figures over its step, where it can be on a logarithmic axis.
@@ -63,26 +64,13 @@ pub(crate) fn rate_chart(records: &[MetricsRecord]) -> Option<Scene> {
     Some(draw(plots, layout))
 }
 
-/// A small number to two figures.
-fn small(value: f64) -> String {
-    match value {
-        0.0 => "0".to_owned(),
-        v if v.abs() < 1e-3 => format!("{v:.0e}"),
-        v if v.abs() < 0.1 => format!("{v:.4}"),
-        v => format!("{v:.2}"),
-    }
-}
-
-/// Validation perplexity of several runs, or training perplexity where none was validated.
-pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Scene> {
+/// Validation loss of several runs on one scale, or training perplexity where none was validated.
+pub(crate) fn comparison_chart(scale: LossScale, runs: &[(String, &[MetricsRecord])]) -> Option<Scene> {
     let validation = |record: &MetricsRecord| match record {
-        MetricsRecord::Validation { loss, .. } => Some(loss.exp()),
+        MetricsRecord::Validation { loss, .. } => Some(scale.figure(*loss)),
         _ => None,
     };
-    let training = |record: &MetricsRecord| match record {
-        MetricsRecord::Training { figures, .. } => figures.get("perplexity"),
-        _ => None,
-    };
+    let training = |record: &MetricsRecord| scale.of_training(record);
     let validated = runs.iter().any(|(_, records)| records.iter().any(|record| validation(record).is_some()));
     let what = if validated { "validation" } else { "training" };
     // Told apart by colour and by stroke: five colours, three strokes.
@@ -111,14 +99,20 @@ pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Sc
     }
     // A logarithmic axis runs over whole decades, in which runs that are close would be one line.
     let steep = highest > 5.0 * lowest;
-    let scale = if steep { " (logarithmic)" } else { "" };
+    let axis = if steep { " (logarithmic)" } else { "" };
+    let unit = if scale == LossScale::Loss { "loss per document" } else { "perplexity per token" };
     let layout = framed(Layout::auto_from_plots(&plots), "Runs compared")
         .with_x_label("optimiser step (logarithmic)")
-        .with_y_label(format!("{what} perplexity per token{scale}"))
+        .with_y_label(format!("{what} {unit}{axis}"))
         .with_log_x()
         .with_x_tick_format(count_ticks());
     let layout = if steep {
-        layout.with_log_y().with_y_tick_format(plain_ticks())
+        let ticks = if scale == LossScale::Loss {
+            TickFormat::Custom(std::sync::Arc::new(small))
+        } else {
+            plain_ticks()
+        };
+        layout.with_log_y().with_y_tick_format(ticks)
     } else {
         layout.with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(|y| format!("{y:.2}"))))
     };
@@ -127,7 +121,7 @@ pub(crate) fn comparison_chart(runs: &[(String, &[MetricsRecord])]) -> Option<Sc
 
 #[cfg(test)]
 mod tests {
-    use super::{comparison_chart, gradient_chart, rate_chart};
+    use super::{LossScale, comparison_chart, gradient_chart, rate_chart};
     use crate::output::chart::Picture;
     use lalograph_lab::run::records::{Figures, MetricsRecord};
 
@@ -150,7 +144,7 @@ mod tests {
     #[test]
     fn runs_without_figures_have_no_charts_and_figures_that_cannot_be_drawn_are_left_out() {
         assert!(gradient_chart(&[]).is_none() && rate_chart(&[]).is_none());
-        assert!(comparison_chart(&[("one".into(), &[])]).is_none());
+        assert!(comparison_chart(LossScale::Perplexity, &[("one".into(), &[])]).is_none());
         assert!(gradient_chart(&[training(1, 0.0), training(2, f64::INFINITY)]).is_none());
         for absurd in [1e308, 5e-324] {
             let scene = gradient_chart(&[training(1, absurd), training(2, 0.5), training(u64::MAX, 0.25)]);
@@ -165,9 +159,13 @@ mod tests {
             vec![MetricsRecord::Validation { step, epoch, seconds, loss, figures, best }]
         };
         let (one, two) = (once(10), once(20));
-        let dotted = comparison_chart(&[("one".into(), &one), ("two".into(), &two)]).unwrap();
+        let dotted =
+            comparison_chart(LossScale::Perplexity, &[("one".into(), &one), ("two".into(), &two)]).unwrap();
         assert!(Picture::of(dotted).unwrap().svg.matches("<circle").count() >= 2);
         // Never validated: then training is compared.
-        assert!(comparison_chart(&[("one".into(), &records), ("two".into(), &[])]).is_some());
+        assert!(
+            comparison_chart(LossScale::Perplexity, &[("one".into(), &records), ("two".into(), &[])])
+                .is_some()
+        );
     }
 }

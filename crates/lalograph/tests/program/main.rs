@@ -1,6 +1,7 @@
 //! The program, driven on files in a temporary folder.
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
+mod classify;
 mod code_length;
 mod common;
 mod corpora;

@@ -108,7 +108,7 @@ impl ReadyClassifier {
     }
 
     fn keep(&self) -> Keep {
-        self.plan.classifier.as_ref().map(|plan| plan.keep).unwrap_or_default()
+        self.plan.classifier.as_ref().map(|plan| plan.keep_part).unwrap_or_default()
     }
 }
 

@@ -117,7 +117,7 @@ fn lay_out(
     };
     own.length = longest.map_or(DocumentLength::Whole, DocumentLength::Tokens);
     let [training, validation, test] =
-        [training, validation, test].map(|tokens| Documents::new(tokens, longest, own.keep));
+        [training, validation, test].map(|tokens| Documents::new(tokens, longest, own.keep_part));
     if validation.is_empty() {
         let share = plan.corpus.validation_share;
         return Err(LabError::NoValidation { documents: reading.documents, share });

@@ -1,7 +1,7 @@
 //! Hints about a classifier's run.
 
+use super::curves::{Curves, Evidence, Stage, many_unknown, rate_too_high, seen};
 use super::hint::Hint;
-use super::{Curves, Evidence, Stage, many_unknown, rate_too_high, seen};
 use crate::run::description::ClassFacts;
 use crate::run::records::MetricsRecord;
 

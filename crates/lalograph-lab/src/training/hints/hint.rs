@@ -355,7 +355,7 @@ impl Display for Hint {
             Self::CutDocuments { share } => write!(
                 formatter,
                 "cut documents: {:.0} % of the training documents are longer than what is read of them; raise `classifier.length`, set it to \
-                 `whole`, or change `classifier.keep`",
+                 `whole`, or change `classifier.keep_part`",
                 share * 100.0
             ),
             Self::FewValidationDocuments { documents, low, high } => write!(

@@ -1,13 +1,13 @@
 //! Hints: problems that the figures of a run show, in plain sentences, each with its figure.
 
 mod classifier;
+mod curves;
 mod hint;
 
+pub use curves::{Evidence, Stage};
 pub use hint::{Cause, Hint, Text};
 
-use crate::plan::Plan;
-use crate::run::description::TextFacts;
-use crate::run::records::{FlowRecord, MetricsRecord};
+use curves::{Curves, many_unknown, rate_too_high, seen};
 
 /// A validation loss that is higher than the lowest by so much, and by this share of it, has risen.
 const RISE: f64 = 0.02;
@@ -20,58 +20,16 @@ const SOON: usize = 10;
 const EXPLODED: f64 = 10.0;
 /// The norm of the whole gradient explodes at this many times its median.
 const BURST: f64 = 50.0;
-/// Training loss that rises by this much above its lowest was driven up: perplexity rises by half.
-const DRIVEN_UP: f64 = 0.4;
 /// Training loss that changes by so much from line to line swings...
 const SWING: f64 = 0.05;
 /// ...and one that does not, where validation loss is so far above that of a unigram model, has not moved.
 const ABOVE: f64 = 0.3;
 /// Validation loss that is so far above training loss shows a gap: half as much perplexity again.
 const GAP: f64 = 0.4;
-/// Shares of validation text that are too much.
-const MUCH_UNKNOWN: f64 = 0.05;
-const MUCH_SEEN: f64 = 0.01;
 /// Steps without which nothing can be said.
 const FEW_STEPS: u64 = 100;
 /// A loss that still falls by so much in the last fifth of a run has not come to rest: perplexity by a twentieth.
 const STILL_FALLING: f64 = 0.05;
-
-/// The status of a run.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Stage {
-    /// The run continues, or was interrupted.
-    UnderWay,
-    /// All steps were made.
-    Ended,
-    /// Its numbers were no longer finite at this step.
-    NotFinite(u64),
-}
-
-/// The records that hints are computed from.
-#[derive(Debug, Clone, Copy)]
-pub struct Evidence<'a> {
-    /// Its plan.
-    pub plan: &'a Plan,
-    /// Its text.
-    pub text: &'a TextFacts,
-    /// Its lines of metrics.
-    pub metrics: &'a [MetricsRecord],
-    /// The last measurement of how far back gradients reach, if there was one.
-    pub flow: Option<&'a FlowRecord>,
-    /// Its status.
-    pub stage: Stage,
-}
-
-impl Evidence<'_> {
-    fn clipped(&self) -> bool {
-        let clipping = self.plan.clipping();
-        clipping.norm.is_some() || clipping.group_norms.iter().any(Option::is_some)
-    }
-
-    fn gated(&self) -> bool {
-        self.plan.model.cell.gates() > 1
-    }
-}
 
 /// Everything that the figures say.
 pub fn hints(evidence: &Evidence<'_>) -> Vec<Hint> {
@@ -88,62 +46,6 @@ pub fn hints(evidence: &Evidence<'_>) -> Vec<Hint> {
     let fitted = overfitting(&curves).or_else(|| gap(evidence, &curves));
     let learning = [fitted, vanishing(evidence), exploding, rate, worse, short];
     text.into_iter().chain(learning).flatten().collect()
-}
-
-/// A line of training figures.
-#[derive(Debug, Clone, Copy)]
-struct Trained {
-    step: u64,
-    loss: f64,
-    norm: f64,
-}
-
-/// The lines as curves.
-struct Curves {
-    training: Vec<Trained>,
-    validation: Vec<(u64, f64)>,
-    /// Whether training loss is the logarithm of a perplexity; with a sampled softmax it is not, and hints about it would mislead.
-    exact: bool,
-}
-
-impl Curves {
-    fn of(metrics: &[MetricsRecord]) -> Self {
-        let (mut training, mut validation, mut exact) = (Vec::new(), Vec::new(), true);
-        for record in metrics {
-            match *record {
-                MetricsRecord::Training { step, loss, gradient_norm, .. } => {
-                    training.push(Trained { step, loss, norm: gradient_norm });
-                    exact &= record.figure("perplexity").is_some();
-                }
-                MetricsRecord::Validation { step, loss, .. } => validation.push((step, loss)),
-                MetricsRecord::Test { .. } => {}
-            }
-        }
-        Self { training, validation, exact }
-    }
-
-    /// Training loss up to a step: the mean over the last three lines.
-    fn training_at(&self, step: u64) -> Option<f64> {
-        let end = self.training.partition_point(|line| line.step <= step);
-        mean(&self.training[end.saturating_sub(3)..end])
-    }
-
-    fn last_step(&self) -> u64 {
-        let validated = self.validation.last().map_or(0, |(step, _)| *step);
-        self.training.last().map_or(0, |line| line.step).max(validated)
-    }
-}
-
-fn mean(lines: &[Trained]) -> Option<f64> {
-    (!lines.is_empty()).then(|| lines.iter().map(|line| line.loss).sum::<f64>() / lines.len() as f64)
-}
-
-fn many_unknown(text: &TextFacts) -> Option<Hint> {
-    text.unknown_share.filter(|&share| share > MUCH_UNKNOWN).map(|share| Hint::ManyUnknownTokens { share })
-}
-
-fn seen(text: &TextFacts) -> Option<Hint> {
-    text.seen_share.filter(|&share| share > MUCH_SEEN).map(|share| Hint::ValidationSeenInTraining { share })
 }
 
 fn overfitting(curves: &Curves) -> Option<Hint> {
@@ -220,33 +122,6 @@ fn exploding(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
             clipped,
         })
     })
-}
-
-fn rate_too_high(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
-    let learning_rate = evidence.plan.training.learning_rate;
-    let high = |step, from: Option<f64>, to: Option<f64>| Hint::LearningRateTooHigh {
-        learning_rate,
-        step,
-        from_perplexity: from.map(f64::exp),
-        to_perplexity: to.map(f64::exp),
-    };
-    if let Stage::NotFinite(step) = evidence.stage {
-        return Some(high(step, None, None));
-    }
-    if !curves.exact {
-        return None;
-    }
-    // Means over three lines, so that one hard window is no rise.
-    let smooth: Vec<(u64, f64)> =
-        curves.training.windows(3).filter_map(|lines| Some((lines[2].step, mean(lines)?))).collect();
-    let (mut lowest, mut worst) = (f64::INFINITY, None);
-    for &(step, loss) in &smooth {
-        lowest = lowest.min(loss);
-        if loss > lowest + DRIVEN_UP && worst.is_none_or(|(_, _, rise)| loss - lowest > rise) {
-            worst = Some((step, lowest, loss - lowest));
-        }
-    }
-    worst.map(|(step, from, rise)| high(step, Some(from), Some(from + rise)))
 }
 
 /// Whether training loss swings from line to line instead of creeping down.

@@ -4,7 +4,6 @@ use std::ops::Range;
 
 use super::lane::{BodyLane, ClassifierLane, DocumentWindow, RecurrentLane};
 use super::shape::{Body, ClassifierShape};
-use super::{Classifier, Operations};
 use crate::blocks::convolution::Convolution;
 use crate::blocks::dropout::{Dropout, apply as apply_mask, draw_mask};
 use crate::blocks::embedding;
@@ -12,6 +11,7 @@ use crate::blocks::pooling::{Pool, Pooling};
 use crate::blocks::recurrent::window::{Extent, Window};
 use crate::blocks::regularisation::LaneUse;
 use crate::blocks::stack::{Penalties, Stack, StackRoom};
+use crate::models::language::Operations;
 use crate::models::network::LaneStep;
 use crate::numbers::real::Real;
 use crate::numbers::rooms::Rooms;
@@ -24,7 +24,7 @@ const TOGETHER: usize = 2048;
 
 /// The blocks of a body.
 #[derive(Debug, Clone)]
-pub(super) enum Encoder {
+enum Blocks {
     Pooled(Pool),
     Convolution(Vec<Convolution>),
     Recurrent {
@@ -36,8 +36,30 @@ pub(super) enum Encoder {
     },
 }
 
+/// From the steps of documents to one vector each.
+#[derive(Debug, Clone)]
+pub(super) struct Encoder {
+    /// Width of the vector of a step.
+    width: usize,
+    /// The table of token vectors; none for rows of numbers.
+    embedding: Option<Range<usize>>,
+    blocks: Blocks,
+}
+
 impl Encoder {
-    pub(super) fn new(layout: &mut Layout, group: GroupId, shape: &ClassifierShape) -> Self {
+    /// Adds the tensors of a body to `layout`; `embedding` is the place of the token vectors, if there are tokens.
+    pub(super) fn new(
+        layout: &mut Layout,
+        group: GroupId,
+        shape: &ClassifierShape,
+        embedding: Option<Range<usize>>,
+    ) -> Self {
+        Self { width: shape.input.width(), embedding, blocks: Blocks::new(layout, group, shape) }
+    }
+}
+
+impl Blocks {
+    fn new(layout: &mut Layout, group: GroupId, shape: &ClassifierShape) -> Self {
         let width = shape.input.width();
         match &shape.body {
             Body::Pooled { pooling } => {
@@ -64,25 +86,27 @@ impl Encoder {
             }
         }
     }
+}
 
+impl Encoder {
     /// Width of the pooled vector.
     pub(super) fn outputs(&self) -> usize {
-        match self {
-            Self::Pooled(pool) | Self::Recurrent { pool, .. } => pool.outputs(),
-            Self::Convolution(convolutions) => convolutions.iter().map(Convolution::filters).sum(),
+        match &self.blocks {
+            Blocks::Pooled(pool) | Blocks::Recurrent { pool, .. } => pool.outputs(),
+            Blocks::Convolution(convolutions) => convolutions.iter().map(Convolution::filters).sum(),
         }
     }
 
     /// Matrix operations for one step of a document.
     pub(super) fn operations(&self) -> Operations {
-        match self {
-            Self::Pooled(_) => Operations { forward: 0.0, training: 0.0 },
-            Self::Convolution(convolutions) => {
+        match &self.blocks {
+            Blocks::Pooled(_) => Operations { forward: 0.0, training: 0.0 },
+            Blocks::Convolution(convolutions) => {
                 // The backward pass reads one place a filter and document.
                 let forward = convolutions.iter().map(Convolution::operations).sum();
                 Operations { forward, training: forward }
             }
-            Self::Recurrent { stack, .. } => {
+            Blocks::Recurrent { stack, .. } => {
                 let forward = stack.operations();
                 Operations { forward, training: 3.0 * forward }
             }
@@ -91,8 +115,8 @@ impl Encoder {
 
     /// Tokens of a lane whose vectors can have a gradient, at most.
     pub(super) fn touched(&self, extent: Extent) -> usize {
-        let steps = match self {
-            Self::Convolution(convolutions) => {
+        let steps = match &self.blocks {
+            Blocks::Convolution(convolutions) => {
                 let read = convolutions.iter().map(|filters| filters.width() * filters.filters()).sum();
                 extent.steps.min(read)
             }
@@ -101,17 +125,11 @@ impl Encoder {
         extent.rows.saturating_mul(steps)
     }
 
-    pub(super) fn lane<T: Real>(
-        &self,
-        shape: &ClassifierShape,
-        extent: Extent,
-        used_for: LaneUse,
-        rooms: &mut Rooms,
-    ) -> BodyLane<T> {
+    pub(super) fn lane<T: Real>(&self, extent: Extent, used_for: LaneUse, rooms: &mut Rooms) -> BodyLane<T> {
         let (training, rates) = (used_for.is_training(), used_for.regularisation().dropout);
-        let (width, masked) = (shape.input.width(), rates.inputs > 0.0);
-        match self {
-            Self::Pooled(pool) => {
+        let (width, masked) = (self.width, rates.inputs > 0.0);
+        match &self.blocks {
+            Blocks::Pooled(pool) => {
                 let numbers = extent.steps * width;
                 BodyLane::Pooled {
                     tape: pool.tape(extent.rows, rooms),
@@ -120,7 +138,7 @@ impl Encoder {
                     mask: rooms.zeros_if(masked, numbers),
                 }
             }
-            Self::Convolution(convolutions) => {
+            Blocks::Convolution(convolutions) => {
                 let steps = extent.steps.max(TOGETHER.min(extent.tokens()));
                 BodyLane::Convolution {
                     tapes: convolutions.iter().map(|filters| filters.tape(extent.rows, rooms)).collect(),
@@ -131,7 +149,7 @@ impl Encoder {
                     documents: rooms.list(extent.rows),
                 }
             }
-            Self::Recurrent { stack, pool, window, layers } => {
+            Blocks::Recurrent { stack, pool, window, layers } => {
                 let part = Extent { steps: extent.steps.min(*window), ..extent };
                 let windows = extent.steps.div_ceil(*window);
                 let resets = resets(stack);
@@ -194,7 +212,7 @@ impl Iterator for Groups<'_> {
     }
 }
 
-impl Classifier {
+impl Encoder {
     /// Writes the vectors of some steps of the window to `x` (steps x width), after dropout; `mask` is that of their numbers.
     fn vectors<T: Real>(
         &self,
@@ -205,7 +223,7 @@ impl Classifier {
         mask: &mut [T],
         dropout: Option<&mut Dropout>,
     ) {
-        let width = self.shape.input.width();
+        let width = self.width;
         match &self.embedding {
             Some(table) => embedding::forward(weights.part(table), width, &window.tokens[steps.clone()], x),
             None => {
@@ -225,7 +243,7 @@ impl Classifier {
     /// Drops whole words: their vectors in the forward pass, the gradients by them in the backward pass.
     fn drop_words<T: Real>(&self, tokens: &[u32], steps: Range<usize>, x: &mut [T], dropout: &Dropout) {
         if dropout.rates.words > 0.0 && self.embedding.is_some() {
-            let rows = x.chunks_exact_mut(self.shape.input.width());
+            let rows = x.chunks_exact_mut(self.width);
             for (row, &token) in rows.zip(&tokens[steps]) {
                 let factor = dropout.words.factor::<T>(token);
                 row.iter_mut().for_each(|x| *x *= factor);
@@ -241,13 +259,13 @@ impl Classifier {
         lane: &mut ClassifierLane<T>,
         step: Option<LaneStep>,
     ) {
-        let outputs = self.encoder.outputs();
-        let width = self.shape.input.width();
+        let outputs = self.outputs();
+        let width = self.width;
         let changed = lane.used_for.regularisation().dropout;
         let plain = self.embedding.as_ref().filter(|_| changed.inputs == 0.0 && changed.words == 0.0);
-        let masks = |lane: &ClassifierLane<T>, part: usize| self.dropout(lane, step, part as u64);
-        match &self.encoder {
-            Encoder::Pooled(pool) => {
+        let masks = |lane: &ClassifierLane<T>, part: usize| lane.dropout(step, part as u64);
+        match &self.blocks {
+            Blocks::Pooled(pool) => {
                 for (row, (documents, steps)) in Groups::of(window, 0).enumerate() {
                     let length = window.lengths[documents.start];
                     let mut dropout = masks(lane, row);
@@ -268,7 +286,7 @@ impl Classifier {
                     pool.finish(tape, row, length, &mut lane.vectors[0][row * outputs..(row + 1) * outputs]);
                 }
             }
-            Encoder::Convolution(convolutions) => {
+            Blocks::Convolution(convolutions) => {
                 for (part, (documents, steps)) in Groups::of(window, TOGETHER).enumerate() {
                     let mut dropout = masks(lane, part);
                     let ClassifierLane { body, vectors, work, .. } = &mut *lane;
@@ -293,7 +311,7 @@ impl Classifier {
                     }
                 }
             }
-            Encoder::Recurrent { stack, pool, .. } => {
+            Blocks::Recurrent { stack, pool, .. } => {
                 let (documents, longest) = (window.lengths.len(), longest(window));
                 let ClassifierLane { body, .. } = &mut *lane;
                 let BodyLane::Recurrent(own) = body else { return };
@@ -331,16 +349,16 @@ impl Classifier {
 
     /// Windows over documents of up to `longest` steps.
     fn windows(&self, longest: usize) -> usize {
-        match self.encoder {
-            Encoder::Recurrent { window, .. } => longest.div_ceil(window),
+        match self.blocks {
+            Blocks::Recurrent { window, .. } => longest.div_ceil(window),
             _ => 1,
         }
     }
 
     /// First step of a window, and the step after its last.
     fn part_steps(&self, part: usize, longest: usize) -> (usize, usize) {
-        match self.encoder {
-            Encoder::Recurrent { window, .. } => (part * window, ((part + 1) * window).min(longest)),
+        match self.blocks {
+            Blocks::Recurrent { window, .. } => (part * window, ((part + 1) * window).min(longest)),
             _ => (0, longest),
         }
     }
@@ -354,12 +372,12 @@ impl Classifier {
         step: Option<LaneStep>,
         part: usize,
     ) {
-        let Encoder::Recurrent { stack, .. } = &self.encoder else { return };
+        let Blocks::Recurrent { stack, .. } = &self.blocks else { return };
         let (documents, longest) = (window.lengths.len(), longest(window));
         let (from, to) = self.part_steps(part, longest);
         let extent = Extent { steps: to - from, rows: documents };
-        let width = self.shape.input.width();
-        let mut dropout = self.dropout(lane, step, part as u64);
+        let width = self.width;
+        let mut dropout = lane.dropout(step, part as u64);
         let ClassifierLane { body, work, .. } = lane;
         let BodyLane::Recurrent(own) = body else { return };
         let x = &mut own.x[..extent.tokens() * width];
@@ -424,14 +442,14 @@ impl Classifier {
         lane: &mut ClassifierLane<T>,
         gradient: &mut LaneGradient<T>,
     ) {
-        let outputs = self.encoder.outputs();
-        let width = self.shape.input.width();
-        match &self.encoder {
-            Encoder::Pooled(pool) => {
+        let outputs = self.outputs();
+        let width = self.width;
+        match &self.blocks {
+            Blocks::Pooled(pool) => {
                 for (row, (documents, steps)) in Groups::of(window, 0).enumerate() {
                     let Some(rows) = gradient.tables.first_mut() else { return };
                     let length = window.lengths[documents.start];
-                    let mut dropout = self.dropout(lane, Some(step), row as u64);
+                    let mut dropout = lane.dropout(Some(step), row as u64);
                     let ClassifierLane { body, d_vectors: [d, _], rows: sums, .. } = &mut *lane;
                     let BodyLane::Pooled { tape, x, d_x, mask } = body else { return };
                     let d_x = &mut d_x[..length * width];
@@ -456,10 +474,10 @@ impl Classifier {
                     add_rows(sums, rows, &window.tokens[steps], d_x, width);
                 }
             }
-            Encoder::Convolution(convolutions) => {
+            Blocks::Convolution(convolutions) => {
                 convolutions.iter().for_each(|filters| filters.clear(&mut gradient.parts().0));
                 for (part, (documents, steps)) in Groups::of(window, TOGETHER).enumerate() {
-                    let mut dropout = self.dropout(lane, Some(step), part as u64);
+                    let mut dropout = lane.dropout(Some(step), part as u64);
                     let ClassifierLane { body, d_vectors: [d, _], rows: sums, .. } = &mut *lane;
                     let BodyLane::Convolution { tapes, x, d_x, mask, touched, .. } = body else { return };
                     let (x, d_x) = (&mut x[..steps.len() * width], &mut d_x[..steps.len() * width]);
@@ -504,7 +522,7 @@ impl Classifier {
                     }
                 }
             }
-            Encoder::Recurrent { .. } => self.recurrent_backward(weights, window, step, lane, gradient),
+            Blocks::Recurrent { .. } => self.recurrent_backward(weights, window, step, lane, gradient),
         }
     }
 
@@ -516,8 +534,8 @@ impl Classifier {
         lane: &mut ClassifierLane<T>,
         gradient: &mut LaneGradient<T>,
     ) {
-        let Encoder::Recurrent { stack, pool, layers, .. } = &self.encoder else { return };
-        let (outputs, width) = (pool.outputs(), self.shape.input.width());
+        let Blocks::Recurrent { stack, pool, layers, .. } = &self.blocks else { return };
+        let (outputs, width) = (pool.outputs(), self.width);
         let (documents, longest) = (window.lengths.len(), longest(window));
         let layer_width = stack.shape().outputs();
         let windows = self.windows(longest);
@@ -532,7 +550,7 @@ impl Classifier {
                 own.states.clone_from(&own.starts[part]);
                 self.read_part(weights, window, lane, Some(step), part);
             }
-            let mut dropout = self.dropout(lane, Some(step), part as u64);
+            let mut dropout = lane.dropout(Some(step), part as u64);
             let ClassifierLane { body, d_vectors: [d, _], rows: sums, work, .. } = &mut *lane;
             let BodyLane::Recurrent(own) = body else { return };
             let extent = Extent { steps: to - from, rows: documents };

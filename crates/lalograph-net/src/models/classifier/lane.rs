@@ -1,11 +1,13 @@
 //! One lane of a classifier.
 
 use crate::blocks::convolution::ConvolutionTape;
+use crate::blocks::dropout::Dropout;
 use crate::blocks::embedding::RowSums;
 use crate::blocks::pooling::PoolTape;
 use crate::blocks::recurrent::window::Extent;
 use crate::blocks::regularisation::LaneUse;
 use crate::blocks::stack::StackTape;
+use crate::models::network::LaneStep;
 use crate::products::pack::Workspace;
 
 /// Some documents, one after another.
@@ -54,6 +56,15 @@ pub struct ClassifierLane<T> {
     pub(super) work: Workspace<T>,
     /// A classifier carries no state from batch to batch.
     pub(super) carried: Vec<Vec<T>>,
+}
+
+impl<T> ClassifierLane<T> {
+    /// Masks of a part of the work of a training step, if anything is dropped.
+    pub(super) fn dropout(&self, step: Option<LaneStep>, part: u64) -> Option<Dropout> {
+        let rates = self.used_for.regularisation().dropout;
+        let LaneStep { draw, lane, .. } = step.filter(|_| rates.any())?;
+        Some(Dropout::draw_part(rates, draw.seed, draw.step, lane, part))
+    }
 }
 
 /// The part of a lane that depends on the body.

@@ -18,7 +18,7 @@ use self::body::Encoder;
 use super::language::{GROUPS, Operations, ShapeError};
 use super::network::{Draw, LaneRoom, LaneStep, Network};
 use crate::blocks::dense::Dense;
-use crate::blocks::dropout::{Dropout, apply as apply_mask, draw_mask};
+use crate::blocks::dropout::{apply as apply_mask, draw_mask};
 use crate::blocks::embedding::RowSums;
 use crate::heads::classes::ClassHead;
 use crate::heads::loss::Loss;
@@ -60,7 +60,7 @@ impl Classifier {
             }
             ClassifierInput::Numbers { .. } => None,
         };
-        let encoder = Encoder::new(&mut layout, layers, &shape);
+        let encoder = Encoder::new(&mut layout, layers, &shape, embedding.clone());
         let mut width = encoder.outputs();
         let dense = (1..).zip(&shape.dense).map(|(number, &outputs)| {
             let name = format!("dense.{number}");
@@ -105,13 +105,6 @@ impl Classifier {
         }
     }
 
-    /// Masks of a part of the work of a training step, if anything is dropped.
-    fn dropout<T>(&self, lane: &ClassifierLane<T>, step: Option<LaneStep>, part: u64) -> Option<Dropout> {
-        let rates = lane.used_for.regularisation().dropout;
-        let LaneStep { draw, lane, .. } = step.filter(|_| rates.any())?;
-        Some(Dropout::draw_part(rates, draw.seed, draw.step, lane, part))
-    }
-
     /// Reads the documents and leaves their scores in the lane.
     fn read<T: Real>(
         &self,
@@ -125,8 +118,8 @@ impl Classifier {
         if documents == 0 {
             return;
         }
-        self.encode(weights, window, lane, step);
-        let mut dropout = self.dropout(lane, step, DENSE_PART).filter(|dropout| dropout.rates.output > 0.0);
+        self.encoder.encode(weights, window, lane, step);
+        let mut dropout = lane.dropout(step, DENSE_PART).filter(|dropout| dropout.rates.output > 0.0);
         let ClassifierLane { vectors, masks, dropped, scores, work, .. } = lane;
         let widths = self.widths();
         for (index, width) in widths.enumerate() {
@@ -185,7 +178,7 @@ impl Network for Classifier {
         ClassifierLane {
             used_for,
             capacity: extent,
-            body: self.encoder.lane(&self.shape, extent, used_for, rooms),
+            body: self.encoder.lane(extent, used_for, rooms),
             vectors: self.widths().map(|width| rooms.zeros(rows * width)).collect(),
             masks: self.widths().map(|width| rooms.zeros_if(drops, rows * width)).collect(),
             dropped: self.widths().map(|width| rooms.zeros_if(drops, rows * width)).collect(),
@@ -291,7 +284,7 @@ impl Network for Classifier {
             }
             std::mem::swap(d_out, d_in);
         }
-        self.encode_backward(weights, window, step, lane, gradient);
+        self.encoder.encode_backward(weights, window, step, lane, gradient);
         loss
     }
 

@@ -6,7 +6,7 @@ mod predict;
 mod score;
 mod train;
 
-pub(super) use train::{check, render_outcome, render_start};
+pub(super) use train::{check, describe_classifier, render_outcome, render_start};
 
 use crate::cli::ClassifyCommand;
 use crate::failure::Failure;

@@ -265,7 +265,10 @@ fn beside(names: &[&Path], decisions: &[Decisions], screen: &Screen) -> String {
                 let paired = decisions[0].paired(found);
                 row.push(points(paired.difference));
                 row.push(format!("{} to {}", points(paired.interval.0), points(paired.interval.1)));
-                row.push(format!("{:.3}", paired.p_value));
+                row.push(match paired.p_value {
+                    p if p < 0.001 => "< 0.001".to_owned(),
+                    p => format!("{p:.3}"),
+                });
             }
             row
         })

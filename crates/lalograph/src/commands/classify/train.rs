@@ -10,7 +10,7 @@ use lalograph_lab::{
     ClassifierTask, LabError, Plan, RunFolder, Running, TrainingOutcome, prepare_classifier,
 };
 use lalograph_net::Network;
-use lalograph_net::models::classifier::{Body, ClassifierShape};
+use lalograph_net::models::classifier::{Body, ClassifierInput, ClassifierShape};
 use lalograph_storage::Existing;
 
 use super::figures::share_of;
@@ -90,7 +90,7 @@ fn begin(
 }
 
 /// Refuses a classifier that needs more memory than there is, and warns of labels that look alike.
-pub(in crate::commands) fn check(prepared: &ClassifierTask, screen: &Screen) -> Result<(), Failure> {
+pub(crate) fn check(prepared: &ClassifierTask, screen: &Screen) -> Result<(), Failure> {
     room::check(
         prepared.bytes(),
         "training this classifier",
@@ -143,7 +143,7 @@ fn resolve(args: &ClassifyTrainArgs) -> Result<Plan, Failure> {
     }
     own.near = args.near.or(own.near);
     lay(&args.length, &mut own.length);
-    lay(&args.keep, &mut own.keep);
+    lay(&args.keep_part, &mut own.keep_part);
     lay(&args.network, &mut own.network);
     lay(&args.pooling, &mut own.pooling);
     lay(&args.filter_widths, &mut own.filter_widths);
@@ -208,7 +208,7 @@ fn refuse_unused(args: &ClassifyTrainArgs, plan: &Plan) -> Result<(), Failure> {
 }
 
 /// The header of a run, before its first step.
-pub(in crate::commands) fn render_start(prepared: &ClassifierTask, screen: &Screen) -> String {
+pub(crate) fn render_start(prepared: &ClassifierTask, screen: &Screen) -> String {
     let ClassifierTask { plan, vocabulary, classes, training, validation, test, reading, net, .. } = prepared;
     let documents = |number: usize| counted(number as u64, "document", "documents");
     let cut = match plan.classifier.as_ref().map(|own| own.length) {
@@ -281,6 +281,12 @@ fn named(classes: &[String], by_class: &[u64]) -> String {
     format!("{}: {}{rest}", count(classes.len() as u64), listed.join(", "))
 }
 
+/// The network of a classifier's plan in a line.
+pub(crate) fn describe_classifier(plan: &Plan, vocabulary: usize, classes: usize) -> String {
+    let input = ClassifierInput::Tokens { vocabulary, embedding: plan.model.embedding };
+    describe(&plan.classifier_shape(input, classes, Vec::new()))
+}
+
 /// A classifier's network in a line.
 fn describe(shape: &ClassifierShape) -> String {
     let name = lalograph_net::Choice::name;
@@ -306,7 +312,7 @@ fn describe(shape: &ClassifierShape) -> String {
 }
 
 /// The outcome of a run.
-pub(in crate::commands) fn render_outcome(
+pub(crate) fn render_outcome(
     run: &RunFolder,
     prepared: &ClassifierTask,
     outcome: &TrainingOutcome,

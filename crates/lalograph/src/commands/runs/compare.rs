@@ -3,18 +3,19 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
-use lalograph_lab::run::description::Standing;
+use lalograph_lab::run::description::{RunDescription, Standing};
 use lalograph_lab::run::history::{RunHistory, differing_settings};
-use lalograph_lab::run::records::{Evaluation, Figures, MetricsRecord, SampleRecord};
+use lalograph_lab::run::records::{Figures, MetricsRecord, SampleRecord};
 use serde::Serialize;
 
-use super::figures::{from_loss, other_figures, steps};
+use super::figures::{other_figures, steps};
 use super::report::begin_pages;
 use crate::cli::CompareArgs;
 use crate::commands::lookup::find_run;
 use crate::failure::Failure;
 use crate::files;
 use crate::output::chart::Picture;
+use crate::output::loss_scale::LossScale;
 use crate::output::number::{bytes, count, duration, perplexity};
 use crate::output::page::{ComparisonRows, comparison_page};
 use crate::output::palette::ASH;
@@ -39,6 +40,8 @@ struct Compared<'a> {
     path: PathBuf,
     status: Standing,
     steps: u64,
+    best_validation_loss: Option<f64>,
+    /// Null for a classifier, as the other perplexities.
     best_validation_perplexity: Option<f64>,
     best_step: Option<u64>,
     /// The task's figures of the best validation.
@@ -143,16 +146,35 @@ fn rows(histories: &[RunHistory], differing: &[(String, Vec<Option<String>>)]) -
         (what.to_owned(), histories.iter().map(of).collect())
     };
     let optional = |value: Option<f64>| value.map_or_else(|| "-".to_owned(), perplexity);
-    let test = |history: &RunHistory| optional(history.description.test.as_ref().map(Evaluation::perplexity));
-    let mut figures = vec![
-        each("status", &|history| history.standing.name().to_owned()),
-        each("validation perplexity", &|history| from_loss(history.description.best_validation_loss)),
-    ];
+    let scale = |history: &RunHistory| LossScale::of(&history.plan);
+    let has = |wanted: LossScale| histories.iter().any(|history| scale(history) == wanted);
+    // A loss is shown by the scale of its run, and not by that of another task.
+    let of = |wanted: LossScale, loss: fn(&RunDescription) -> Option<f64>| {
+        move |history: &RunHistory| {
+            wanted.of_loss(loss(&history.description).filter(|_| scale(history) == wanted))
+        }
+    };
+    let (best, tested): (fn(&RunDescription) -> Option<f64>, fn(&RunDescription) -> Option<f64>) =
+        (|description| description.best_validation_loss, |description| Some(description.test.as_ref()?.loss));
+    let mut figures = vec![each("status", &|history| history.standing.name().to_owned())];
+    if has(LossScale::Perplexity) {
+        figures.push(each("validation perplexity", &of(LossScale::Perplexity, best)));
+    }
+    if has(LossScale::Loss) {
+        figures.push(each("validation loss", &of(LossScale::Loss, best)));
+    }
     figures.extend(said_besides(histories));
+    figures.push(each("at step", &|history| {
+        history.description.best_step.map_or_else(|| "-".to_owned(), count)
+    }));
+    if has(LossScale::Perplexity) {
+        figures.push(each("test perplexity", &of(LossScale::Perplexity, tested)));
+        figures.push(each("training perplexity", &|history| optional(history.training_perplexity())));
+    }
+    if has(LossScale::Loss) {
+        figures.push(each("test loss", &of(LossScale::Loss, tested)));
+    }
     figures.extend([
-        each("at step", &|history| history.description.best_step.map_or_else(|| "-".to_owned(), count)),
-        each("test perplexity", &test),
-        each("training perplexity", &|history| optional(history.training_perplexity())),
         each("steps", &|history| steps(history.steps(), history.description.planned_steps)),
         each("time", &|history| history.seconds().map_or_else(|| "-".to_owned(), duration)),
         each("parameters", &|history| count(history.description.parameters)),
@@ -183,7 +205,12 @@ fn write(
     let mut set = begin_pages("comparison", &[page.clone(), svg, png], force)?;
     let runs: Vec<(String, &[MetricsRecord])> =
         histories.iter().map(|history| (history.run.name(), &history.metrics[..])).collect();
-    let picture = comparison_chart(&runs).map(Picture::of).transpose()?;
+    let classify = histories.iter().all(|history| LossScale::of(&history.plan) == LossScale::Loss);
+    let scale = if classify { LossScale::Loss } else { LossScale::Perplexity };
+    // Runs of two tasks have no common scale.
+    let drawn = runs.iter().zip(histories).filter(|(_, history)| LossScale::of(&history.plan) == scale);
+    let runs: Vec<_> = drawn.map(|(run, _)| run.clone()).collect();
+    let picture = comparison_chart(scale, &runs).map(Picture::of).transpose()?;
     if let Some(picture) = &picture {
         picture.write(&mut set, &stem)?;
     }
@@ -191,6 +218,11 @@ fn write(
     set.write(&page, comparison_page(&rows(histories, differing), histories, svg).as_bytes())?;
     set.finish()?;
     Ok(page)
+}
+
+/// The perplexity of a loss, unless it is a classifier's.
+fn perplexity_of(history: &RunHistory, loss: Option<f64>) -> Option<f64> {
+    loss.filter(|_| LossScale::of(&history.plan) == LossScale::Perplexity).map(f64::exp)
 }
 
 fn document(histories: &[RunHistory], differing: Vec<(String, Vec<Option<String>>)>) -> CompareDocument<'_> {
@@ -202,10 +234,11 @@ fn document(histories: &[RunHistory], differing: Vec<(String, Vec<Option<String>
             path: history.run.path().to_owned(),
             status: history.standing,
             steps: history.steps(),
-            best_validation_perplexity: history.description.best_validation_loss.map(f64::exp),
+            best_validation_loss: history.description.best_validation_loss,
+            best_validation_perplexity: perplexity_of(history, history.description.best_validation_loss),
             best_step: history.description.best_step,
             figures: history.best_figures(),
-            test_perplexity: history.description.test.as_ref().map(Evaluation::perplexity),
+            test_perplexity: perplexity_of(history, history.description.test.as_ref().map(|test| test.loss)),
             training_perplexity: history.training_perplexity(),
             seconds: history.seconds(),
             parameters: history.description.parameters,

@@ -4,15 +4,15 @@ use std::path::PathBuf;
 
 use lalograph_lab::RunFolder;
 use lalograph_lab::run::description::Standing;
-use lalograph_lab::run::records::last_step;
+use lalograph_lab::run::records::{Figures, last_step};
 use lalograph_lab::run::shelf;
 use serde::Serialize;
 
-use super::figures::{from_loss, steps};
+use super::figures::steps;
 use crate::cli::ListArgs;
 use crate::failure::Failure;
 use crate::files;
-use crate::output::number::bytes;
+use crate::output::number::{bytes, percent_of, perplexity};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, table};
 
@@ -31,8 +31,23 @@ struct Listed {
     status: Standing,
     steps: u64,
     planned_steps: u64,
+    /// Null for a classifier, whose loss is not the logarithm of a perplexity.
     best_validation_perplexity: Option<f64>,
+    best_figures: Option<Figures>,
     bytes: u64,
+}
+
+impl Listed {
+    /// The best validation: the accuracy of a classifier, the perplexity of a language model, named unless all runs have a perplexity.
+    fn best(&self, named: bool) -> String {
+        let accuracy = self.best_figures.as_ref().and_then(|figures| figures.get("accuracy"));
+        match (accuracy, self.best_validation_perplexity) {
+            (Some(accuracy), _) => format!("accuracy {}", percent_of(accuracy)),
+            (None, Some(figure)) if named => format!("perplexity {}", perplexity(figure)),
+            (None, Some(figure)) => perplexity(figure),
+            (None, None) => "-".to_owned(),
+        }
+    }
 }
 
 /// Runs the command.
@@ -50,7 +65,11 @@ pub(super) fn run(args: &ListArgs, screen: &Screen) -> Result<(), Failure> {
                 // In training, the last record is newer than the description.
                 steps: last_step(&run.metrics()).unwrap_or(0).max(description.steps),
                 planned_steps: description.planned_steps,
-                best_validation_perplexity: description.best_validation_loss.map(f64::exp),
+                best_validation_perplexity: description
+                    .best_validation_loss
+                    .filter(|_| description.text.classes.is_none())
+                    .map(f64::exp),
+                best_figures: description.best_figures,
             }),
             Err(error) => screen.warn(&format!("{error}; run left out")),
         }
@@ -66,6 +85,9 @@ pub(super) fn run(args: &ListArgs, screen: &Screen) -> Result<(), Failure> {
         ));
         return Ok(());
     }
+    let mixed = runs
+        .iter()
+        .any(|run| run.best_figures.as_ref().is_some_and(|figures| figures.get("accuracy").is_some()));
     let rows: Vec<Vec<String>> = runs
         .iter()
         .map(|run| {
@@ -75,12 +97,13 @@ pub(super) fn run(args: &ListArgs, screen: &Screen) -> Result<(), Failure> {
                 run.started.get(..16).unwrap_or(&run.started).replace('T', " "),
                 run.status.name().to_owned(),
                 steps(run.steps, run.planned_steps),
-                from_loss(run.best_validation_perplexity.map(f64::ln)),
+                run.best(mixed),
                 bytes(run.bytes),
             ]
         })
         .collect();
     let columns = [Column::Text, Column::Text, Column::Text, Column::Number, Column::Number, Column::Number];
-    let heads = ["run", "started", "status", "steps", "validation perplexity", "size"];
+    let best = if mixed { "best validation" } else { "validation perplexity" };
+    let heads = ["run", "started", "status", "steps", best, "size"];
     screen.line(&table(screen, &heads, &columns, &rows))
 }

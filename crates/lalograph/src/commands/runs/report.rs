@@ -18,6 +18,7 @@ use crate::failure::Failure;
 use crate::files;
 use crate::output::chart::{Level, Picture, learning_curve};
 use crate::output::flow_chart::flow_chart;
+use crate::output::loss_scale::LossScale;
 use crate::output::page::{ReportPictures, report_page, samples_page};
 use crate::output::run_charts::{gradient_chart, rate_chart};
 use crate::output::screen::Screen;
@@ -68,7 +69,13 @@ pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
     let pictures = ReportPictures {
         learning: draw(
             learning,
-            learning_curve(&title, &history.metrics, &levels, history.plan.regularisation().dropout.any()),
+            learning_curve(
+                LossScale::of(&history.plan),
+                &title,
+                &history.metrics,
+                &levels,
+                history.plan.regularisation().dropout.any(),
+            ),
         )?,
         gradient: draw(gradient, gradient_chart(&history.metrics))?,
         rate: draw(rate, rate_chart(&history.metrics))?,
@@ -95,6 +102,9 @@ pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
 
 /// The layers of a run's model; none of a task without a vocabulary, whose model no plan describes.
 fn layers(history: &RunHistory) -> Result<Option<Cost>, Failure> {
+    if history.plan.classifier.is_some() {
+        return Ok(None);
+    }
     let vocabulary = history.run.vocabulary();
     let indices = match history.description.vocabulary_size {
         0 if !vocabulary.exists() => return Ok(None),

@@ -6,12 +6,14 @@ use lalograph_lab::run::history::{RunHistory, settings};
 use lalograph_lab::run::records::MetricsRecord;
 use serde::Serialize;
 
-use super::figures::{besides, from_loss, steps};
+use super::figures::{besides, steps};
 use crate::cli::ShowArgs;
+use crate::commands::classify::describe_classifier;
 use crate::commands::lookup::find_run;
 use crate::commands::settings::describe;
 use crate::failure::Failure;
-use crate::output::curve::{Scale, curve as drawn_curve};
+use crate::output::curve::curve as drawn_curve;
+use crate::output::loss_scale::LossScale;
 use crate::output::number::{bytes, count, counted, duration, perplexity};
 use crate::output::palette::ASH;
 use crate::output::screen::Screen;
@@ -61,7 +63,11 @@ pub(super) fn run(args: &ShowArgs, screen: &Screen) -> Result<(), Failure> {
         ))?;
     }
     if let Some(curve) = curve(&history, screen) {
-        screen.line(&format!("\n{}\n{curve}", screen.heading("Perplexity by step, both logarithmic")))?;
+        let heading = match LossScale::of(&history.plan) {
+            LossScale::Perplexity => "Perplexity by step, both logarithmic",
+            LossScale::Loss => "Loss by step, both logarithmic",
+        };
+        screen.line(&format!("\n{}\n{curve}", screen.heading(heading)))?;
     }
     let samples = history.last_samples();
     if let Some(first) = samples.first() {
@@ -93,14 +99,18 @@ pub(super) fn about(history: &RunHistory) -> Vec<(&'static str, String)> {
     if let Some(seconds) = history.seconds() {
         rows.push(("time", duration(seconds)));
     }
+    let scale = LossScale::of(plan);
+    let (validated, tested) = match scale {
+        LossScale::Perplexity => ("validation perplexity", "test perplexity"),
+        LossScale::Loss => ("validation loss", "test loss"),
+    };
     if description.best_validation_loss.is_some() {
         let at = description.best_step.map_or_else(String::new, |step| format!(" at step {}", count(step)));
-        let best = from_loss(description.best_validation_loss);
-        rows.push(("validation perplexity", format!("{best}{at}{}", besides(history.best_figures()))));
+        let best = scale.of_loss(description.best_validation_loss);
+        rows.push((validated, format!("{best}{at}{}", besides(history.best_figures()))));
     }
     if let Some(test) = &description.test {
-        let best = perplexity(test.perplexity());
-        rows.push(("test perplexity", format!("{best}{}", besides(Some(&test.figures)))));
+        rows.push((tested, format!("{}{}", scale.of_loss(Some(test.loss)), besides(Some(&test.figures)))));
     }
     if let Some(training) = history.training_perplexity() {
         rows.push(("training perplexity", perplexity(training)));
@@ -109,8 +119,12 @@ pub(super) fn about(history: &RunHistory) -> Vec<(&'static str, String)> {
         rows.push(("unigram perplexity", format!("{}, validation text", perplexity(unigram.exp()))));
     }
     if description.vocabulary_size > 0 {
-        let shape = plan.shape(description.vocabulary_size as usize);
-        rows.push(("model", format!("{}: {} parameters", describe(&shape), count(description.parameters))));
+        let vocabulary = description.vocabulary_size as usize;
+        let network = match (&plan.classifier, &text.classes) {
+            (Some(_), Some(facts)) => describe_classifier(plan, vocabulary, facts.classes as usize),
+            _ => describe(&plan.shape(vocabulary)),
+        };
+        rows.push(("model", format!("{network}: {} parameters", count(description.parameters))));
     }
     rows.push((
         "text",
@@ -165,23 +179,19 @@ fn unusual_settings(plan: &Plan) -> Result<Vec<(String, String)>, Failure> {
 }
 
 fn curve(history: &RunHistory, screen: &Screen) -> Option<String> {
+    let scale = LossScale::of(&history.plan);
     let (mut training, mut validation) = (Vec::new(), Vec::new());
-    let classifies = history.plan.classifier.is_some();
     for record in &history.metrics {
+        let place = (record.step() as f64).ln();
         match record {
-            MetricsRecord::Training { step, loss, figures, .. } => {
-                let height = if classifies { Some(*loss) } else { figures.get("perplexity") };
-                training.extend(height.map(|height| ((*step as f64).ln(), height)));
+            MetricsRecord::Training { .. } => {
+                training.extend(scale.of_training(record).map(|figure| (place, figure)));
             }
-            MetricsRecord::Validation { step, loss, .. } => {
-                let height = if classifies { *loss } else { loss.exp() };
-                validation.push(((*step as f64).ln(), height));
-            }
-            _ => {}
+            MetricsRecord::Validation { loss, .. } => validation.push((place, scale.figure(*loss))),
+            MetricsRecord::Test { .. } => {}
         }
     }
     let size = (screen.width().min(112), 12);
-    let scale = if classifies { Scale::Loss } else { Scale::Perplexity };
     let paint = |style, text: &str| screen.styled(style, text);
     let lines = drawn_curve(scale, &training, &validation, size, f64::exp, &paint);
     (!lines.is_empty()).then(|| lines.join("\n"))

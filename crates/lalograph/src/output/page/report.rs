@@ -8,6 +8,7 @@ use lalograph_lab::training::hints::Hint;
 use super::parts::{Cell, figure, page, pairs, section, table, text};
 use super::samples::{moment, moments, range};
 use crate::failure::Failure;
+use crate::output::loss_scale::LossScale;
 use crate::output::number::{count, perplexity};
 
 /// Moments of the samples that are shown; the page of samples has them all.
@@ -73,9 +74,10 @@ fn model(about: &[(&str, String)]) -> String {
 fn figures(history: &RunHistory) -> String {
     let description = &history.description;
     let mut tiles: Vec<(String, String)> = Vec::new();
+    let scale = LossScale::of(&history.plan);
     if let Some(loss) = description.best_validation_loss {
         let at = description.best_step.map_or_else(String::new, |step| format!(", step {}", count(step)));
-        tiles.push((perplexity(loss.exp()), format!("validation perplexity, best{at}")));
+        tiles.push((scale.of_loss(Some(loss)), format!("validation {}, best{at}", scale.name())));
     }
     for (name, value) in history.best_figures().into_iter().flat_map(Figures::iter) {
         if name != "perplexity" {
@@ -83,7 +85,14 @@ fn figures(history: &RunHistory) -> String {
         }
     }
     if let Some(test) = &description.test {
-        tiles.push((perplexity(test.perplexity()), "test perplexity, with the kept weights".to_owned()));
+        tiles.push((scale.of_loss(Some(test.loss)), format!("test {}, with the kept weights", scale.name())));
+        if scale == LossScale::Loss {
+            let figures = test.figures.iter();
+            tiles
+                .extend(figures.map(|(name, value)| {
+                    (format!("{value:.4}"), format!("test {}", name.replace('_', " ")))
+                }));
+        }
     }
     if let Some(training) = history.training_perplexity() {
         let dropout = if with_dropout(history) { ", with dropout" } else { "" };
@@ -112,10 +121,15 @@ fn said(hints: &[Hint]) -> String {
 }
 
 fn curves(history: &RunHistory, pictures: &ReportPictures) -> String {
-    let perplexities = if with_dropout(history) {
-        "Perplexity over steps. Training perplexity is measured with dropout, so it can be above validation perplexity."
-    } else {
-        "Perplexity over steps."
+    let perplexities = match (LossScale::of(&history.plan), with_dropout(history)) {
+        (LossScale::Perplexity, true) => {
+            "Perplexity over steps. Training perplexity is measured with dropout, so it can be above validation perplexity."
+        }
+        (LossScale::Perplexity, false) => "Perplexity over steps.",
+        (LossScale::Loss, true) => {
+            "Loss over steps. Training loss is measured with dropout, so it can be above validation loss."
+        }
+        (LossScale::Loss, false) => "Loss over steps.",
     };
     let all = [
         ("learning", &pictures.learning, perplexities),

@@ -6,7 +6,7 @@ use anstyle::Style;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::state::{State, Validation, Watched};
-use crate::output::curve::{Scale, curve as drawn_curve};
+use crate::output::curve::curve as drawn_curve;
 use crate::output::cut::cut;
 use crate::output::number::{count, duration, percent_of, perplexity};
 use crate::output::palette::{ASH, HONEY};
@@ -204,7 +204,7 @@ fn curve(state: &State, width: usize, height: usize, screen: &Screen) -> Vec<Str
     let points: Vec<(f64, f64)> = points.into_iter().filter(|(step, _)| *step >= from).collect();
     let shown = state.training_curve.partition_point(|(step, _)| *step < from);
     let line = if state.watched == Watched::SampledLoss { &[] } else { &state.training_curve[shown..] };
-    let scale = if state.watched == Watched::Accuracy { Scale::Loss } else { Scale::Perplexity };
+    let scale = state.watched.scale();
     let size = (width, height.saturating_sub(1));
     let drawn =
         drawn_curve(scale, line, &points, size, |step| step, &|style, text| paint(screen, style, text));

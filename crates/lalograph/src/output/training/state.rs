@@ -6,6 +6,8 @@ use lalograph_lab::TrainingEvent;
 use lalograph_lab::run::records::{MetricsRecord, SampleRecord};
 use lalograph_lab::task::language::LanguageNote;
 
+use crate::output::loss_scale::LossScale;
+
 /// Share of the smoothed loss that remains after a step.
 const SMOOTH: f64 = 0.97;
 
@@ -24,9 +26,9 @@ pub(crate) enum Watched {
 }
 
 impl Watched {
-    /// The height of a loss in the curve.
-    fn height(self, loss: f64) -> f64 {
-        if self == Self::Accuracy { loss } else { loss.exp() }
+    /// The scale of the curve.
+    pub(crate) fn scale(self) -> LossScale {
+        if self == Self::Accuracy { LossScale::Loss } else { LossScale::Perplexity }
     }
 }
 
@@ -158,7 +160,7 @@ impl State {
                     epoch,
                     accuracy: record.figure("accuracy"),
                 });
-                self.training_curve.push((step as f64, self.watched.height(loss)));
+                self.training_curve.push((step as f64, self.watched.scale().figure(loss)));
                 if self.training_curve.len() > CURVE_POINTS {
                     // More than any terminal shows: every second is enough.
                     let mut index = 0;
@@ -195,7 +197,7 @@ impl State {
     pub(crate) fn points(&self) -> impl Iterator<Item = (f64, f64)> + '_ {
         self.validations
             .iter()
-            .map(|validation| (validation.step as f64, self.watched.height(validation.loss)))
+            .map(|validation| (validation.step as f64, self.watched.scale().figure(validation.loss)))
     }
 
     /// The best validation so far.

@@ -1,0 +1,222 @@
+//! `classify`: training, predicting and scoring on files.
+
+use serde_json::Value;
+
+use crate::common::{Done, Workshop, workshop_with_demo};
+
+const SMALL: &str = "classify train thornmere/diaries.csv --label outcome --test-share 0.2 --network pooled --learning-rate 0.02 --quiet";
+
+fn json(text: &str) -> Value {
+    serde_json::from_str(text).unwrap()
+}
+
+/// A workshop with the demo and a classifier of outcomes in `runs/outcome`.
+fn trained() -> Workshop {
+    let workshop = workshop_with_demo();
+    workshop.run(&format!("{SMALL} --name outcome --epochs 4")).ok();
+    workshop
+}
+
+#[test]
+fn a_classifier_is_trained_scored_and_used_with_its_model_file_alone() {
+    let workshop = trained();
+    let score = json(&workshop.run("classify score runs/outcome --json --quiet").ok());
+    let accuracy = score["accuracy"].as_f64().unwrap();
+    assert!(accuracy > 0.6 && accuracy > score["majority_share"].as_f64().unwrap(), "{score}");
+    let confusion = score["confusion"].as_array().unwrap();
+    let cells = confusion.iter().flat_map(|row| row.as_array().unwrap());
+    assert_eq!(cells.map(|n| n.as_u64().unwrap()).sum::<u64>(), score["documents"].as_u64().unwrap());
+    assert_eq!(score["classes"], json(r#"["failing", "restless", "steady", "thriving"]"#));
+
+    // The same part by its split file, by another process, and from a copy of the model file without its run.
+    std::fs::copy(workshop.path("runs/outcome/outcome.safetensors"), workshop.path("copied.safetensors"))
+        .unwrap();
+    let part = "classify score copied.safetensors thornmere/diaries.csv --split runs/outcome/split.json --part test --json --quiet";
+    assert_eq!(json(&workshop.run(part).ok()), score);
+
+    // Predictions of all documents: the accuracy of the test part is that of the score.
+    let predict = "classify predict copied.safetensors thornmere/diaries.csv --label outcome --split runs/outcome/split.json --part test";
+    let lines = workshop.run(&format!("{predict} --json --quiet --threads 1")).ok();
+    let predictions: Vec<Value> = lines.lines().map(json).collect();
+    let right = predictions.iter().filter(|line| line["actual"] == line["predicted"]).count();
+    assert!((right as f64 / predictions.len() as f64 - accuracy).abs() < 1e-9);
+    for line in &predictions {
+        let all = line["probabilities"].as_object().unwrap();
+        let sum: f64 = all.values().map(|p| p.as_f64().unwrap()).sum();
+        assert!((sum - 1.0).abs() < 1e-9 && all[line["predicted"].as_str().unwrap()] == line["probability"]);
+    }
+    assert_eq!(workshop.run(&format!("{predict} --json --quiet --threads 3")).ok(), lines);
+
+    // A table with columns of the first one, and JSON Lines.
+    workshop.run(&format!("{predict} --keep entry --keep keeper --output p.csv --quiet")).ok();
+    let written = workshop.read("p.csv");
+    let mut rows = written.lines();
+    assert!(
+        rows.next()
+            .unwrap()
+            .starts_with("file,line,entry,keeper,actual,predicted,probability,probability failing")
+    );
+    assert_eq!(rows.count(), predictions.len());
+    workshop.run(&format!("{predict} --keep keeper --output p.jsonl --quiet")).ok();
+    let first = json(workshop.read("p.jsonl").lines().next().unwrap());
+    assert!(first["kept"]["keeper"].is_string() && first["predicted"] == predictions[0]["predicted"]);
+    workshop.run(&format!("{predict} --output p.csv --quiet")).fails(1, &["p.csv exists already", "--force"]);
+
+    // Text from standard input, some of it unknown.
+    let input = "Angry young workers boiling from the doorstep.\nZyx qqq vvv www.";
+    let words = ["classify", "predict", "runs/outcome", "-", "--document", "line", "--json"];
+    let lines = workshop.run_with_input(&words, input).ok();
+    let unknown: Vec<u64> =
+        lines.lines().map(|line| json(line)["unknown_tokens"].as_u64().unwrap()).collect();
+    assert_eq!((unknown.len(), unknown[1]), (2, 4));
+}
+
+#[test]
+fn output_for_people_has_every_figure() {
+    let workshop = trained();
+    let shown = workshop.run("classify score runs/outcome --mistakes 2");
+    assert!(shown.err.contains("scoring the test part"), "{shown:?}");
+    let out = shown.ok();
+    for part in [
+        "95 % interval",
+        "most frequent class",
+        "balanced accuracy",
+        "macro F1",
+        "calibration error",
+        "mean of classes (macro)",
+        "all documents (micro)",
+        "ROC area",
+        "actual \\ predicted",
+    ] {
+        assert!(out.contains(part), "no `{part}` in {out}");
+    }
+    let out =
+        workshop.run("classify predict runs/outcome thornmere/diaries.csv --first 3 --label outcome").ok();
+    assert!(
+        out.contains("bars: failing, restless, steady, thriving") && out.contains("documents   3"),
+        "{out}"
+    );
+    workshop.run(&format!("{SMALL} --name other --seed 2 --epochs 1")).ok();
+    let beside =
+        "classify score runs/outcome thornmere/diaries.csv --label outcome --first 50 --beside runs/other";
+    let out = workshop.run(beside).ok();
+    assert!(out.contains("On the same documents") && out.contains("runs/other"), "{out}");
+    let score = json(&workshop.run(&format!("{beside} --json")).ok());
+    let paired = &score["beside"][0]["paired"];
+    let difference = score["beside"][0]["accuracy"].as_f64().unwrap() - score["accuracy"].as_f64().unwrap();
+    assert!((paired["difference"].as_f64().unwrap() - difference).abs() < 1e-9);
+
+    // The commands for runs show a classifier by its own figures.
+    let listed = workshop.run("runs list").ok();
+    assert!(listed.contains("accuracy") && listed.contains("outcome"), "{listed}");
+    let shown = workshop.run("runs show outcome").ok();
+    assert!(shown.contains("accuracy") && shown.contains("classifier.network"), "{shown}");
+    let compared = workshop.run("runs compare outcome other").ok();
+    assert!(compared.contains("macro f1") && compared.contains("training.seed"), "{compared}");
+    workshop.run("runs report outcome").ok();
+}
+
+#[test]
+fn a_classifier_is_interrupted_and_resumed_to_the_same_bytes() {
+    let workshop = workshop_with_demo();
+    let steps = "classify train thornmere/diaries.csv --label keeper --cell gru --hidden 12 --embedding 8 --steps 30 --batch 8 --checkpoints-every 5 --quiet";
+    workshop.run(&format!("{steps} --name whole")).ok();
+    workshop.run(&format!("{steps} --name parts --minutes 0.000001")).ok();
+    let description = json(&workshop.read("runs/parts/run.json"));
+    assert_eq!(
+        (description["task"].as_str(), description["status"].as_str()),
+        (Some("classifier"), Some("interrupted"))
+    );
+    workshop.run("resume parts --quiet").ok();
+    let bytes =
+        |name: &str| std::fs::read(workshop.path(&format!("runs/{name}/{name}.safetensors"))).unwrap();
+    assert!(bytes("whole") == bytes("parts"));
+    workshop.run("resume parts --epochs 2 --from Hesper").fails(2, &["a classifier writes no samples"]);
+    // The plan of a run trains the same classifier again.
+    workshop.run("classify train --plan runs/whole/plan.toml --name again --quiet").ok();
+    assert!(bytes("whole") == bytes("again"));
+    workshop
+        .run("train --plan runs/whole/plan.toml --name wrong")
+        .fails(2, &["lalograph classify train --plan"]);
+}
+
+#[test]
+fn a_plan_for_classifiers_is_written_checked_and_trained() {
+    let workshop = workshop_with_demo();
+    workshop.run("plan new thornmere/diaries.csv --for classifier --output plan.toml").ok();
+    let text = workshop.read("plan.toml");
+    assert!(
+        text.contains("[classifier]")
+            && text.contains("classify train --plan")
+            && !text.contains("[samples]")
+    );
+    workshop.run("plan check plan.toml").ok();
+    workshop.run("classify train --plan plan.toml --label season --network convolution --filters 6 --epochs 1 --name s --quiet").ok();
+    let plan = workshop.read("runs/s/plan.toml");
+    assert!(plan.contains("network = \"convolution\"") && plan.contains("filters = 6"), "{plan}");
+    // The length that was found is part of the plan.
+    assert!(plan.lines().any(|line| line.starts_with("length = ") && !line.contains('"')), "{plan}");
+    workshop.write("lm.toml", "[model]\nhidden = 8\n");
+    workshop
+        .run("classify train thornmere/diaries.csv --plan lm.toml")
+        .fails(2, &["no [classifier] section"]);
+    workshop
+        .run("classify train --plan plan.toml --label season --set training.windows=documents")
+        .fails(2, &["training.windows", "a classifier does not use it"]);
+}
+
+#[test]
+fn bad_labels_options_and_models_are_refused_and_nothing_is_written() {
+    let workshop = trained();
+    let fails = |words: &str, status: i32, parts: &[&str]| {
+        let done: Done = workshop.run(words);
+        done.fails(status, parts);
+    };
+    let train = "classify train thornmere/diaries.csv --name new --epochs 1";
+    fails(train, 1, &["needs a class label", "--label"]);
+    fails(&format!("{train} --label outcom"), 2, &["outcom", "did you mean `outcome`?"]);
+    fails(
+        &format!("{train} --label outcome --network pooled --hidden 5"),
+        2,
+        &["--hidden has no effect on a pooled network"],
+    );
+    fails(
+        &format!("{train} --label outcome --network convolution --filter-widths 3,1"),
+        2,
+        &["rising order"],
+    );
+    fails(&format!("{train} --label outcome --length none"), 2, &["`most` or `whole`"]);
+    workshop.write("one.csv", "text,class\nhive one hums,quiet\nhive two hums,quiet\n");
+    fails("classify train one.csv --label class --name new", 1, &["all documents have the label `quiet`"]);
+    workshop.write("empty.csv", "text,class\n");
+    fails("classify train empty.csv --label class --name new", 1, &["no text"]);
+    assert!(!workshop.path("runs/new").exists());
+
+    // Rows without text or label are named and left out, and labels that look alike are two classes.
+    let rows: String = (0..60).map(|i| format!("hive {i} hums,{}\n", ["quiet", "Quiet "][i % 2])).collect();
+    workshop.write("alike.csv", format!("text,class\n{rows},loud\nno label here,\n"));
+    let done =
+        workshop.run("classify train alike.csv --label class --name alike --epochs 1 --network pooled");
+    assert!(
+        done.err.contains("differ in case or white space only") && done.err.contains("2 places left out"),
+        "{done:?}"
+    );
+    done.ok();
+
+    // A model of another kind, a class that it does not have, no labels to score with.
+    fails("classify predict thornmere/runs/demo thornmere/diaries.csv", 1, &["another task: language model"]);
+    fails("score runs/outcome thornmere/diaries", 1, &["another task: classifier"]);
+    fails(
+        "classify score runs/outcome thornmere/diaries.csv --label season",
+        1,
+        &["the classifier has no class", "its classes are failing"],
+    );
+    fails("classify predict runs/outcome nothing.csv", 1, &["nothing.csv"]);
+    workshop.write("p.csv", "kept");
+    fails(
+        "classify predict runs/outcome thornmere/diaries --document line --keep entry --output q.csv",
+        2,
+        &["--keep has no effect"],
+    );
+    assert_eq!(workshop.read("p.csv"), "kept");
+}
