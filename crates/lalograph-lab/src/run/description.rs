@@ -142,6 +142,9 @@ pub struct RunDescription {
     pub text_hash: String,
     /// Hash of the vocabulary.
     pub vocabulary_hash: String,
+    /// Hash of a classifier's split.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub split_hash: Option<String>,
     /// Steps made.
     pub steps: u64,
     /// Lowest validation loss, if any was measured.

@@ -21,8 +21,10 @@ use After::{Again, Resume};
 
 const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window 8 --samples-tokens 5 --validate-every 3 --checkpoints-every 2 --quiet";
 
-/// Every command that writes anything; `{small}` represents the settings of a small run.
-const COMMANDS: [(&str, After); 24] = [
+const SORT: &str = "--network pooled --embedding 4 --batch 4 --checkpoints-every 2 --quiet";
+
+/// Every command that writes anything; `{small}` represents the settings of a small run, `{sort}` those of a small classifier.
+const COMMANDS: [(&str, After); 26] = [
     ("train letters.txt --name three --steps 8 {small}", Resume("runs/three")),
     ("train letters.txt --name two --force --steps 8 {small}", Resume("runs/two")),
     (
@@ -53,22 +55,27 @@ const COMMANDS: [(&str, After); 24] = [
     ("flow runs/one letters.txt --document line --pictures flow", Again),
     ("sample runs/one --tokens 200 --seed 3 --output sample.txt", Again),
     ("plan new --all --output plan.toml", Again),
+    ("classify train rows.csv --label class --name sorts --steps 8 {sort}", Resume("runs/sorts")),
+    ("classify predict runs/sort rows.csv --output guesses.csv", Again),
 ];
 
 fn workshop() -> Workshop {
     let workshop = Workshop::new();
     let lines: String = (0..150).map(|i| format!("the hive {} hums {i} times\n", i % 7)).collect();
     workshop.write("letters.txt", lines);
+    let rows: String = (0..60).map(|i| format!("hive {i} hums,{}\n", ["low", "high"][i % 2])).collect();
+    workshop.write("rows.csv", format!("text,class\n{rows}"));
     workshop.write("other.txt", "the mill grinds slowly\n".repeat(30));
     workshop.write("v.txt", "4 3\nhive 1 2 3\nmill 3 2 1\nhums -1 0 1\ntimes 0.5 0 2\n");
     for words in [
         "train letters.txt --name one --steps 8 {small}",
         "train letters.txt --name two --steps 6 {small}",
+        "classify train rows.csv --label class --name sort --steps 6 {sort}",
         "vocab build letters.txt --output words.json",
         "vocab build other.txt --output other.json",
         "embed train letters.txt --document line --dimensions 4 --output v.safetensors",
     ] {
-        workshop.run(&words.replace("{small}", SMALL)).ok();
+        workshop.run(&words.replace("{small}", SMALL).replace("{sort}", SORT)).ok();
     }
     workshop
 }
@@ -94,7 +101,7 @@ struct Whole {
 }
 
 fn whole(base: &Workshop, words: &str, after: After) -> Whole {
-    let words = words.replace("{small}", SMALL);
+    let words = words.replace("{small}", SMALL).replace("{sort}", SORT);
     let (mut left, mut takes) = (None, Duration::ZERO);
     // Twice, so that it is known to do the same every time.
     for _ in 0..2 {
@@ -168,8 +175,8 @@ fn campaign(kills: u64, seed: u64, commands: &[(&str, After)]) {
 
 #[test]
 fn a_command_killed_at_any_moment_can_be_repeated() {
-    let quick = [3, 6, 7, 12, 16, 18].map(|which| COMMANDS[which]);
-    campaign(18, 1, &quick);
+    let quick = [3, 6, 7, 12, 16, 18, 24, 25].map(|which| COMMANDS[which]);
+    campaign(24, 1, &quick);
 }
 
 #[test]

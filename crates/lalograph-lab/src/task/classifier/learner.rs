@@ -50,6 +50,11 @@ pub struct ClassifierTask {
     pub(super) start: Start,
 }
 
+/// The hash of a split's file.
+pub(super) fn split_hash(split: &Split) -> Result<String, LabError> {
+    Ok(blake3::hash(split.to_json()?.as_bytes()).to_hex().to_string())
+}
+
 impl ClassifierTask {
     /// The description of a new run of this.
     ///
@@ -71,6 +76,7 @@ impl ClassifierTask {
             text_bytes: self.reading.bytes,
             text_hash: self.text_hash.clone(),
             vocabulary_hash: self.vocabulary.hash()?,
+            split_hash: Some(split_hash(&self.split)?),
             working_folder,
             vocabulary_size: self.vocabulary.len() as u64,
             parameters: self.net.layout().len() as u64,

@@ -11,7 +11,7 @@ use lalograph_text::split::PartCount;
 use lalograph_text::tokens::{EncodedCorpus, HeldOut, encode_corpus};
 use lalograph_text::{Corpus, Part, Split, Vocabulary, VocabularyBuilder};
 
-use super::learner::ClassifierTask;
+use super::learner::{ClassifierTask, split_hash};
 use crate::artefact::texts::{read_split, read_vocabulary};
 use crate::data::documents::{Documents, length_keeping};
 use crate::data::overlap::seen_share;
@@ -58,6 +58,9 @@ pub fn prepare_classifier_again(
         return Err(changed("vocabulary"));
     }
     let split = read_split(&run.split())?;
+    if description.split_hash != Some(split_hash(&split)?) {
+        return Err(changed("split"));
+    }
     let mut there = plan.clone();
     if let Some(base) = base {
         there.start_paths_at(base);
