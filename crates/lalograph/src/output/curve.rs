@@ -2,7 +2,6 @@
 
 use anstyle::Style;
 
-use crate::output::loss_scale::LossScale;
 use crate::output::number::count;
 use crate::output::palette::{ASH, TRAINING, VALIDATION};
 
@@ -86,9 +85,25 @@ struct Curve {
     last: f64,
 }
 
-/// Draws `line` as a line and `points` as marks over it, both as (x, y) with y above 0 and the height in proportion to its logarithm. `None`
-/// where there is nothing to draw or no room.
-fn draw(line: &[(f64, f64)], points: &[(f64, f64)], width: usize, height: usize) -> Option<Curve> {
+/// The figure that a curve shows.
+#[derive(Clone, Copy)]
+pub(crate) struct Heights {
+    /// Its name.
+    pub(crate) name: &'static str,
+    /// A value of it in words.
+    pub(crate) label: fn(f64) -> String,
+    /// Whether the height is in proportion to its logarithm.
+    pub(crate) logarithmic: bool,
+}
+
+/// Draws `line` as a line and `points` as marks over it, both as (x, y) with y above 0 and the height in proportion to it, or to its logarithm.
+/// `None` where there is nothing to draw or no room.
+fn draw(
+    line: &[(f64, f64)],
+    points: &[(f64, f64)],
+    (width, height): (usize, usize),
+    logarithmic: bool,
+) -> Option<Curve> {
     let usable = |&(_, y): &(f64, f64)| y > 0.0 && y.is_finite();
     let line: Vec<(f64, f64)> = line.iter().copied().filter(usable).collect();
     let points: Vec<(f64, f64)> = points.iter().copied().filter(usable).collect();
@@ -104,7 +119,11 @@ fn draw(line: &[(f64, f64)], points: &[(f64, f64)], width: usize, height: usize)
     let (columns, rows) = (width * 2, dots.rows());
     let place = |(x, y): (f64, f64)| {
         let across = if last > first { (x - first) / (last - first) } else { 0.0 };
-        let up = if highest > lowest { (y / lowest).ln() / (highest / lowest).ln() } else { 0.0 };
+        let up = match logarithmic {
+            _ if highest <= lowest => 0.0,
+            true => (y / lowest).ln() / (highest / lowest).ln(),
+            false => (y - lowest) / (highest - lowest),
+        };
         let at = |share: f64, count: usize| (share * (count - 1) as f64).round() as usize;
         (at(across, columns), rows - 1 - at(up, rows))
     };
@@ -133,25 +152,25 @@ const LABELS: usize = 12;
 /// A curve with key, labels and axis, as lines of at most `width` columns and `height` rows in all; `paint` colours. The line is
 /// training, the points are validation; `step_of` gives back the step of a place on the x axis.
 pub(crate) fn curve(
-    scale: LossScale,
+    heights: Heights,
     training: &[(f64, f64)],
     validation: &[(f64, f64)],
     (width, height): (usize, usize),
     step_of: fn(f64) -> f64,
     paint: &dyn Fn(Style, &str) -> String,
 ) -> Vec<String> {
-    let Some(curve) = draw(training, validation, width.saturating_sub(LABELS), height.saturating_sub(2))
-    else {
+    let size = (width.saturating_sub(LABELS), height.saturating_sub(2));
+    let Some(curve) = draw(training, validation, size, heights.logarithmic) else {
         return Vec::new();
     };
     let (line, point) =
         (paint(TRAINING.style(), "\u{2812}\u{2812}"), paint(VALIDATION.style().bold(), &POINT.to_string()));
-    let mut lines = vec![format!("  {}: {line} training {point} validation", scale.name())];
+    let mut lines = vec![format!("  {}: {line} training {point} validation", heights.name)];
     let last = curve.rows.len() - 1;
     for (row, marks) in curve.rows.iter().enumerate() {
         let label = match row {
-            0 => scale.label(curve.highest),
-            _ if row == last => scale.label(curve.lowest),
+            0 => (heights.label)(curve.highest),
+            _ if row == last => (heights.label)(curve.lowest),
             _ => String::new(),
         };
         // Pieces of one colour together: each change of colour costs bytes.
@@ -183,7 +202,7 @@ mod tests {
     use super::{Mark, draw};
 
     fn text(line: &[(f64, f64)], points: &[(f64, f64)], width: usize, height: usize) -> Vec<String> {
-        let curve = draw(line, points, width, height).unwrap();
+        let curve = draw(line, points, (width, height), true).unwrap();
         let character = |mark: &Mark| match mark {
             Mark::Empty => ' ',
             Mark::Line(dots) => *dots,
@@ -201,7 +220,7 @@ mod tests {
 
     #[test]
     fn points_are_drawn_over_the_line_and_the_ends_labelled() {
-        let curve = draw(&[(1.0, 50.0), (9.0, 5.0)], &[(5.0, 20.0), (9.0, 4.0)], 10, 3).unwrap();
+        let curve = draw(&[(1.0, 50.0), (9.0, 5.0)], &[(5.0, 20.0), (9.0, 4.0)], (10, 3), true).unwrap();
         assert_eq!((curve.first, curve.last, curve.lowest, curve.highest), (1.0, 9.0, 4.0, 50.0));
         let marks = curve.rows.iter().flatten().filter(|mark| **mark == Mark::Point).count();
         assert_eq!(marks, 2);
@@ -211,12 +230,12 @@ mod tests {
 
     #[test]
     fn values_that_cannot_be_drawn_are_omitted() {
-        assert!(draw(&[], &[], 10, 3).is_none());
-        assert!(draw(&[(1.0, f64::NAN), (2.0, 0.0), (3.0, f64::INFINITY)], &[], 10, 3).is_none());
-        assert!(draw(&[(1.0, 2.0)], &[], 3, 3).is_none());
-        assert!(draw(&[(1.0, 2.0)], &[], 10, 1).is_none());
+        assert!(draw(&[], &[], (10, 3), true).is_none());
+        assert!(draw(&[(1.0, f64::NAN), (2.0, 0.0), (3.0, f64::INFINITY)], &[], (10, 3), true).is_none());
+        assert!(draw(&[(1.0, 2.0)], &[], (3, 3), true).is_none());
+        assert!(draw(&[(1.0, 2.0)], &[], (10, 1), true).is_none());
         // A level line, and a single point, have no height.
-        assert!(draw(&[(1.0, 2.0), (2.0, 2.0)], &[], 10, 3).is_some());
-        assert!(draw(&[(1.0, 2.0)], &[], 10, 3).is_some());
+        assert!(draw(&[(1.0, 2.0), (2.0, 2.0)], &[], (10, 3), true).is_some());
+        assert!(draw(&[(1.0, 2.0)], &[], (10, 3), true).is_some());
     }
 }

@@ -3,6 +3,7 @@
 use lalograph_lab::Plan;
 use lalograph_lab::run::records::{Figures, MetricsRecord};
 
+use crate::output::curve::Heights;
 use crate::output::number::perplexity;
 
 /// The figure that a loss is shown as.
@@ -39,6 +40,15 @@ impl LossScale {
             Self::Perplexity => perplexity(figure),
             Self::Loss => format!("{figure:.3}"),
         }
+    }
+
+    /// The curve of the figure.
+    pub(crate) fn heights(self) -> Heights {
+        let label: fn(f64) -> String = match self {
+            Self::Perplexity => perplexity,
+            Self::Loss => |loss| format!("{loss:.3}"),
+        };
+        Heights { name: self.name(), label, logarithmic: true }
     }
 
     /// A loss as its figure in words, or a dash.

@@ -193,6 +193,6 @@ fn curve(history: &RunHistory, screen: &Screen) -> Option<String> {
     }
     let size = (screen.width().min(112), 12);
     let paint = |style, text: &str| screen.styled(style, text);
-    let lines = drawn_curve(scale, &training, &validation, size, f64::exp, &paint);
+    let lines = drawn_curve(scale.heights(), &training, &validation, size, f64::exp, &paint);
     (!lines.is_empty()).then(|| lines.join("\n"))
 }

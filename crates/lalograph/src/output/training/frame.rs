@@ -6,7 +6,7 @@ use anstyle::Style;
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
 use super::state::{State, Validation, Watched};
-use crate::output::curve::curve as drawn_curve;
+use crate::output::curve::{Heights, curve as drawn_curve};
 use crate::output::cut::cut;
 use crate::output::number::{count, duration, percent_of, perplexity};
 use crate::output::palette::{ASH, HONEY};
@@ -41,7 +41,7 @@ pub(crate) fn frame(
     // What the samples leave is the curve's.
     let left = room.saturating_sub(samples.len());
     if left >= 5 {
-        lines.extend(curve(state, width, left.min(18), screen));
+        lines.extend(curves(state, width, left, screen));
     }
     lines.extend(samples);
     lines.truncate(height);
@@ -197,17 +197,39 @@ fn hints(state: &State, width: usize, room: usize, screen: &Screen) -> Vec<Strin
     lines
 }
 
-fn curve(state: &State, width: usize, height: usize, screen: &Screen) -> Vec<String> {
-    let points: Vec<(f64, f64)> = state.points().collect();
+/// The curve of loss or perplexity, and below it that of a classifier's accuracy, if there is room for both.
+fn curves(state: &State, width: usize, height: usize, screen: &Screen) -> Vec<String> {
+    let scale = state.watched.scale();
+    let loss = |height| {
+        let line = if state.watched == Watched::SampledLoss { &[][..] } else { &state.training_curve };
+        curve(state, scale.heights(), line, state.points().collect(), (width, height), screen)
+    };
+    if state.watched != Watched::Accuracy || height < 16 {
+        return loss(height.min(18));
+    }
+    let heights = Heights { name: "accuracy", label: percent_of, logarithmic: false };
+    let half = (height / 2).min(18);
+    let points =
+        state.validations.iter().map(|validation| (validation.step as f64, validation.accuracy)).collect();
+    let accuracy = curve(state, heights, &state.accuracy_curve, points, (width, half), screen);
+    [loss(half), accuracy].concat()
+}
+
+fn curve(
+    state: &State,
+    heights: Heights,
+    line: &[(f64, f64)],
+    points: Vec<(f64, f64)>,
+    (width, height): (usize, usize),
+    screen: &Screen,
+) -> Vec<String> {
     // The first steep fall would flatten the rest of the curve: it is left out once there are enough points.
     let from = if points.len() > 3 { state.step as f64 / 10.0 } else { 0.0 };
     let points: Vec<(f64, f64)> = points.into_iter().filter(|(step, _)| *step >= from).collect();
-    let shown = state.training_curve.partition_point(|(step, _)| *step < from);
-    let line = if state.watched == Watched::SampledLoss { &[] } else { &state.training_curve[shown..] };
-    let scale = state.watched.scale();
+    let line = &line[line.partition_point(|(step, _)| *step < from)..];
     let size = (width, height.saturating_sub(1));
     let drawn =
-        drawn_curve(scale, line, &points, size, |step| step, &|style, text| paint(screen, style, text));
+        drawn_curve(heights, line, &points, size, |step| step, &|style, text| paint(screen, style, text));
     let gap = if drawn.is_empty() { None } else { Some(String::new()) };
     gap.into_iter().chain(drawn).collect()
 }
@@ -363,6 +385,45 @@ mod tests {
 
     const CLOCK: Clock =
         Clock { elapsed: Duration::from_secs(754), since_checkpoint: Some(Duration::from_millis(42_345)) };
+
+    #[test]
+    fn a_classifier_is_shown_by_loss_and_accuracy() {
+        let mut state = State::new("sorts", 1000, Watched::Accuracy);
+        state.hear(&TrainingEvent::Started { steps: 1000, made: 0, parameters: 9 });
+        for step in 1..=400u64 {
+            let (loss, accuracy) =
+                (1.5 / (1.0 + step as f64 / 100.0), 1.0 - 0.6 / (1.0 + step as f64 / 100.0));
+            state.hear(&TrainingEvent::Step { step, tokens: 512, loss });
+            let (epoch, seconds) = (1.0, 1.0);
+            if step % 20 == 0 {
+                state.hear(&TrainingEvent::Metrics(&MetricsRecord::Training {
+                    step,
+                    epoch,
+                    tokens: 1,
+                    seconds,
+                    loss,
+                    figures: Figures::of([("accuracy", accuracy)]),
+                    learning_rate: 0.0081,
+                    gradient_norm: 0.412,
+                    clipped_gradient_norm: 0.25,
+                    clipped_share: 0.23,
+                    tokens_per_second: 54_321.0,
+                }));
+            }
+            if step % 100 == 0 {
+                let figures = Figures::of([("accuracy", accuracy), ("macro_f1", 0.5)]);
+                let record = MetricsRecord::Validation { step, epoch, seconds, loss, figures, best: true };
+                state.hear(&TrainingEvent::Metrics(&record));
+            }
+        }
+        for (height, both) in [(39, true), (18, false)] {
+            let lines = frame(&state, CLOCK, 100, height, &Screen::plain(100));
+            let text = lines.iter().map(|line| plain(line)).collect::<Vec<_>>().join("\n");
+            assert!(lines.len() <= height && !text.contains("perplexity"), "{text}");
+            assert!(text.contains("validation loss 0.300") && text.contains("accuracy 88.0 %"), "{text}");
+            assert!(text.contains("  loss: ") && text.contains("  accuracy: ") == both, "{text}");
+        }
+    }
 
     #[test]
     fn nothing_is_wider_or_higher_than_the_terminal() {

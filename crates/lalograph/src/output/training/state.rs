@@ -71,6 +71,8 @@ pub(crate) struct State {
     weight: f64,
     pub(crate) figures: Option<TrainingFigures>,
     pub(crate) training_curve: Vec<(f64, f64)>,
+    /// Training accuracy of a classifier, at the same steps.
+    pub(crate) accuracy_curve: Vec<(f64, f64)>,
     pub(crate) validations: Vec<Validation>,
     /// The samples of the last step that there were any.
     pub(crate) samples: Vec<SampleRecord>,
@@ -94,6 +96,7 @@ impl State {
             weight: 0.0,
             figures: None,
             training_curve: Vec::new(),
+            accuracy_curve: Vec::new(),
             validations: Vec::new(),
             samples: Vec::new(),
             validating: None,
@@ -161,14 +164,9 @@ impl State {
                     accuracy: record.figure("accuracy"),
                 });
                 self.training_curve.push((step as f64, self.watched.scale().figure(loss)));
-                if self.training_curve.len() > CURVE_POINTS {
-                    // More than any terminal shows: every second is enough.
-                    let mut index = 0;
-                    self.training_curve.retain(|_| {
-                        index += 1;
-                        index % 2 == 1
-                    });
-                }
+                self.accuracy_curve.extend(record.figure("accuracy").map(|accuracy| (step as f64, accuracy)));
+                thin_out(&mut self.training_curve);
+                thin_out(&mut self.accuracy_curve);
             }
             MetricsRecord::Validation { step, loss, best, .. } => {
                 self.validating = None;
@@ -203,5 +201,16 @@ impl State {
     /// The best validation so far.
     pub(crate) fn best(&self) -> Option<Validation> {
         self.validations.iter().rev().find(|validation| validation.best).copied()
+    }
+}
+
+/// Keeps every second point of a curve that has more than any terminal shows.
+fn thin_out(curve: &mut Vec<(f64, f64)>) {
+    if curve.len() > CURVE_POINTS {
+        let mut index = 0;
+        curve.retain(|_| {
+            index += 1;
+            index % 2 == 1
+        });
     }
 }
