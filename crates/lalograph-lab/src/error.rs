@@ -116,6 +116,29 @@ pub enum LabError {
         /// The label.
         class: String,
     },
+    /// Rows of numbers are wanted, and no file is a table.
+    #[error("rows of numbers come from a CSV or TSV table, and there is none")]
+    NoNumberColumns,
+    /// The columns of numbers do not make whole steps.
+    #[error("{columns} columns of numbers are not {} of {features} features", steps.map_or_else(|| "whole steps".to_owned(), |steps| format!("{steps} steps")))]
+    NumberColumns {
+        /// Columns of numbers.
+        columns: usize,
+        /// Steps, if they are given.
+        steps: Option<usize>,
+        /// Numbers of a step.
+        features: usize,
+    },
+    /// A row that is no row of numbers.
+    #[error("{path}, line {line}: {what}")]
+    NotNumbers {
+        /// The file.
+        path: PathBuf,
+        /// The line, from 1.
+        line: u64,
+        /// The problem.
+        what: String,
+    },
     /// A class with no document to train on.
     #[error("no training document has the label `{class}`, which other documents have")]
     ClassUnseen {

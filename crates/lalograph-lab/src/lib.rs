@@ -57,7 +57,10 @@ pub use error::LabError;
 pub use plan::{Plan, PlanError};
 pub use run::folder::RunFolder;
 pub use task::classifier::model::{ClassifierReader, ReadDocument, ReadyClassifier};
-pub use task::classifier::{ClassifierTask, prepare_classifier, prepare_classifier_again, train_classifier};
+pub use task::classifier::{
+    ClassifierTask, DocumentInput, not_numbers, prepare_classifier, prepare_classifier_again,
+    train_classifier,
+};
 pub use task::events::{Pass, PreparationEvent, PreparationObserver};
 pub use task::language::LanguageTask;
 pub use task::language::model::{ModelFile, ReadyModel};

@@ -166,6 +166,11 @@ impl From<LabError> for Failure {
             LabError::NoLabels => {
                 "give the column of the label with --label, or --folder-labels if each class has a folder"
             }
+            LabError::NoNumberColumns => "for text, leave --features out",
+            LabError::NumberColumns { .. } => {
+                "name the columns of numbers with --text, or correct --features and --time-steps"
+            }
+            LabError::NotNumbers { .. } => "correct the row, or name the columns of numbers with --text",
             LabError::OneClass { .. } => "use a corpus with documents of several classes",
             LabError::ClassUnseen { .. } => {
                 "add documents of this class, lower --validation-share, or use --set-aside to leave the class out"

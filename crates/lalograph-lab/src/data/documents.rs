@@ -25,12 +25,18 @@ pub fn kept(length: usize, longest: usize, keep: Keep) -> [Range<usize>; 2] {
     }
 }
 
+#[derive(Debug, Clone)]
+enum Content {
+    /// Tokens; longer documents than `longest` keep a part.
+    Tokens { tokens: TokenSequence, longest: usize, keep: Keep },
+    /// Numbers of all documents, and the class of each.
+    Numbers { numbers: Vec<f32>, width: usize, classes: Vec<u32> },
+}
+
 /// Documents of a part of a corpus, each with its class.
 #[derive(Debug, Clone)]
 pub struct Documents {
-    tokens: TokenSequence,
-    longest: usize,
-    keep: Keep,
+    content: Content,
     /// Steps of each document, after it is cut.
     lengths: Vec<u32>,
     cut: u64,
@@ -46,7 +52,24 @@ impl Documents {
             cut += u64::from(length > longest);
             lengths.push(length.min(longest) as u32);
         }
-        Self { tokens, longest, keep, lengths, cut }
+        Self { content: Content::Tokens { tokens, longest, keep }, lengths, cut }
+    }
+
+    /// Rows of numbers: each of `steps` steps of `features` numbers.
+    pub fn of_numbers(numbers: Vec<f32>, (steps, features): (usize, usize), classes: Vec<u32>) -> Self {
+        let lengths = vec![steps as u32; classes.len()];
+        Self { content: Content::Numbers { numbers, width: steps * features, classes }, lengths, cut: 0 }
+    }
+
+    /// Whether everything that was asked for so far could be read.
+    ///
+    /// # Errors
+    /// As for [`TokenSequence::check`].
+    pub(crate) fn check(&self) -> Result<(), LabError> {
+        match &self.content {
+            Content::Tokens { tokens, .. } => Ok(tokens.check()?),
+            Content::Numbers { .. } => Ok(()),
+        }
     }
 
     /// Number of documents.
@@ -74,14 +97,12 @@ impl Documents {
         self.lengths.iter().map(|&length| u64::from(length)).sum()
     }
 
-    /// Tokens of the documents, with an end token each.
-    pub fn tokens(&self) -> &TokenSequence {
-        &self.tokens
-    }
-
     /// Class of a document.
     pub fn class(&self, number: usize) -> u32 {
-        self.tokens.label(number as u64).unwrap_or(u32::MAX)
+        match &self.content {
+            Content::Tokens { tokens, .. } => tokens.label(number as u64).unwrap_or(u32::MAX),
+            Content::Numbers { classes, .. } => classes[number],
+        }
     }
 
     /// Documents of each of `classes` classes.
@@ -104,10 +125,17 @@ impl Documents {
 
     /// Appends a document to a window.
     pub fn put(&self, number: usize, to: &mut DocumentWindow) {
-        let Some(place) = self.tokens.document(number as u64) else { return };
-        let start = place.tokens.start;
-        for part in kept(steps(&place.tokens), self.longest, self.keep) {
-            to.tokens.extend(part.map(|at| self.tokens.index(start + at)));
+        match &self.content {
+            Content::Tokens { tokens, longest, keep } => {
+                let Some(place) = tokens.document(number as u64) else { return };
+                let start = place.tokens.start;
+                for part in kept(steps(&place.tokens), *longest, *keep) {
+                    to.tokens.extend(part.map(|at| tokens.index(start + at)));
+                }
+            }
+            Content::Numbers { numbers, width, .. } => {
+                to.numbers.extend_from_slice(&numbers[number * width..(number + 1) * width]);
+            }
         }
         to.lengths.push(self.lengths[number] as usize);
         to.classes.push(self.class(number));
@@ -197,7 +225,7 @@ impl Windows<DocumentWindow> for DocumentBatches<'_> {
             let rows = rows.start.min(batch.len())..rows.end.min(batch.len());
             batch[rows].iter().for_each(|&number| self.documents.put(number as usize, to));
         }
-        Ok(self.documents.tokens.check()?)
+        self.documents.check()
     }
 
     fn go_to(&mut self, _: u64, _: usize) {}
@@ -209,7 +237,7 @@ mod tests {
     use lalograph_text::Reserved;
     use lalograph_text::tokens::TokenSequence;
 
-    use super::{DocumentBatches, Documents, kept, length_keeping};
+    use super::{Content, DocumentBatches, Documents, kept, length_keeping};
     use crate::data::source::Windows;
     use crate::plan::Keep;
 
@@ -244,8 +272,12 @@ mod tests {
     #[test]
     fn the_default_length_keeps_the_share_whole() {
         let lengths: Vec<usize> = (1..=100).collect();
-        assert_eq!(length_keeping(0.95, documents(&lengths, None, Keep::End).tokens()), 95);
-        assert_eq!(length_keeping(0.95, documents(&[5, 5, 90], None, Keep::End).tokens()), 90);
+        let tokens = |lengths: &[usize]| match documents(lengths, None, Keep::End).content {
+            Content::Tokens { tokens, .. } => tokens,
+            Content::Numbers { .. } => panic!("documents of tokens"),
+        };
+        assert_eq!(length_keeping(0.95, &tokens(&lengths)), 95);
+        assert_eq!(length_keeping(0.95, &tokens(&[5, 5, 90])), 90);
     }
 
     #[test]

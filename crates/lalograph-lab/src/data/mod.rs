@@ -2,6 +2,7 @@
 
 pub mod documents;
 pub(crate) mod filler;
+pub mod numbers;
 pub(crate) mod order;
 pub(crate) mod overlap;
 pub(crate) mod reading_rows;

@@ -137,7 +137,6 @@ impl Decisions {
     /// Figures of each class.
     pub fn by_class(&self) -> Vec<ClassFigures> {
         let confusion = self.confusion();
-        let ratio = |part: u64, whole: u64| (whole > 0).then(|| part as f64 / whole as f64);
         let figures = |class: usize| {
             let documents = confusion[class].iter().sum();
             let predicted = confusion.iter().map(|row| row[class]).sum();
@@ -159,17 +158,14 @@ impl Decisions {
 
     /// Mean F1 of the classes that occur or are predicted.
     pub fn macro_f1(&self) -> f64 {
-        mean(self.by_class_counts().filter_map(|[right, documents, predicted]| {
-            (documents + predicted > 0).then(|| 2.0 * right as f64 / (documents + predicted) as f64)
-        }))
+        let counts =
+            self.by_class_counts().map(|[right, documents, predicted]| (2 * right, documents + predicted));
+        mean(counts.filter_map(|(part, whole)| ratio(part, whole)))
     }
 
     /// Mean recall of the classes that occur.
     pub fn balanced_accuracy(&self) -> f64 {
-        mean(
-            self.by_class_counts()
-                .filter_map(|[right, documents, _]| (documents > 0).then(|| right as f64 / documents as f64)),
-        )
+        mean(self.by_class_counts().filter_map(|[right, documents, _]| ratio(right, documents)))
     }
 
     /// For each class the documents predicted right, of it, and predicted as it.
@@ -260,6 +256,11 @@ impl Decisions {
 pub fn most_probable(logs: &[f64]) -> usize {
     let better = |best: usize, class: usize| if logs[class] > logs[best] { class } else { best };
     (1..logs.len()).fold(0, better)
+}
+
+/// A part of a whole; none if the whole is empty.
+fn ratio(part: u64, whole: u64) -> Option<f64> {
+    (whole > 0).then(|| part as f64 / whole as f64)
 }
 
 fn mean(values: impl Iterator<Item = f64>) -> f64 {

@@ -3,7 +3,7 @@
 use lalograph_net::heads::softmax::Softmax;
 
 use super::error::PlanError;
-use super::{Directions, LossAt, Plan, WindowKind};
+use super::{Directions, DocumentLength, LossAt, Plan, WindowKind};
 
 impl Plan {
     /// Refuses values outside their range.
@@ -86,6 +86,34 @@ impl Plan {
                     classifier.near.unwrap_or_default().to_string(),
                     "above 0 and at most 1",
                 );
+            }
+            if let Some(features) = classifier.features {
+                if !(1..=1 << 14).contains(&features) {
+                    range("classifier.features", features.to_string(), "from 1 to 16,384");
+                }
+                let unused = [
+                    ("start.vectors", self.start.vectors.is_some()),
+                    ("start.model", self.start.model.is_some()),
+                    ("vocabulary.file", vocabulary.file.is_some()),
+                    ("regularisation.dropout_words", regularisation.dropout_words > 0.0),
+                ];
+                for (key, set) in unused {
+                    if set {
+                        range(key, "set".into(), "left out: rows of numbers have no tokens");
+                    }
+                }
+                if classifier.length != DocumentLength::Most {
+                    range(
+                        "classifier.length",
+                        classifier.length.to_string(),
+                        "left out: rows of numbers are read whole",
+                    );
+                }
+            } else if classifier.time_steps.is_some() {
+                range("classifier.time_steps", "set".into(), "left out without `classifier.features`");
+            }
+            if classifier.time_steps == Some(0) {
+                range("classifier.time_steps", "0".into(), "at least 1");
             }
             if classifier.filters == 0 {
                 range("classifier.filters", "0".into(), "at least 1");

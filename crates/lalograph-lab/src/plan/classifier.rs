@@ -61,6 +61,16 @@ lalograph_net::choice! {
     }
 }
 
+lalograph_net::choice! {
+    /// Order of the numbers in a row.
+    pub enum NumberOrder = ByStep {
+        /// All features of the first step, then those of the second.
+        ByStep = "by_step",
+        /// All steps of the first feature, then those of the second.
+        ByFeature = "by_feature",
+    }
+}
+
 /// Longest document in tokens.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum DocumentLength {
@@ -135,6 +145,14 @@ impl<'de> Deserialize<'de> for DocumentLength {
 section! {
     /// a classifier of documents, instead of a language model.
     pub struct ClassifierPlan in "classifier" {
+        /// Rows of numbers instead of text: the number of features at each step. The columns of the numbers are `corpus.text`; if that is empty, all columns but the label.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub features: Option<usize> = None,
+        /// Number of steps of a row of numbers; if not set, the number of columns over `features`.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub time_steps: Option<usize> = None,
+        /// Order of the columns of numbers: `by_step` (all features of the first step, then those of the second) or `by_feature` (all steps of the first feature, then those of the second).
+        pub order: NumberOrder = NumberOrder::ByStep,
         /// Network: `pooled` (token vectors, pooled), `convolution` (filters over neighbouring tokens, and the maximum of each over the document) or `recurrent` (the layers of `[model]`, pooled over time).
         pub network: NetworkKind = NetworkKind::Recurrent,
         /// Pooling over the tokens of a document: `mean`, `max`, `both` (mean and maximum side by side) or, for recurrent networks, `last` (the last state of each direction). A convolution always takes the maximum.

@@ -28,7 +28,9 @@ use lalograph_net::learning::optimiser::{OptimiserSettings, Rule};
 use lalograph_text::Reserved;
 use serde::{Deserialize, Serialize};
 
-pub use classifier::{ClassWeights, ClassifierPlan, Criterion, DocumentLength, Keep, NetworkKind};
+pub use classifier::{
+    ClassWeights, ClassifierPlan, Criterion, DocumentLength, Keep, NetworkKind, NumberOrder,
+};
 pub use corpus::{CorpusPlan, VocabularyPlan};
 pub use error::{Place, PlanError};
 pub use keeping::{CheckpointsPlan, SamplesPlan, Texts};

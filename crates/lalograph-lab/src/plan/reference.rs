@@ -63,8 +63,7 @@ pub fn classifier_defaults() -> Vec<(String, String)> {
 
 fn section_of<S: Documented>() -> Section {
     let words = |lines: &[&str]| lines.iter().map(|line| line.trim()).collect::<Vec<_>>().join(" ");
-    let mut plan = Plan::default();
-    plan.classifier = Some(ClassifierPlan::default());
+    let plan = Plan { classifier: Some(ClassifierPlan::default()), ..Plan::default() };
     let defaults = toml::Table::try_from(plan).ok();
     let default_of = |key: &str| Some(defaults.as_ref()?.get(S::NAME)?.get(key)?.to_string());
     let settings = S::SETTINGS.iter().map(|(key, about)| Setting {

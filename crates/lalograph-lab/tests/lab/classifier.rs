@@ -202,7 +202,7 @@ fn a_model_file_predicts_as_the_run_validated() {
     let text = std::fs::read_to_string(&corpus).unwrap();
     let documents: Vec<(&str, &str)> =
         text.lines().skip(1).map(|line| line.rsplit_once(',').unwrap()).collect();
-    let (read, logs) = ready.reader().read(documents.iter().map(|(text, _)| *text));
+    let (read, logs) = ready.reader().read(documents.iter().map(|(text, _)| *text)).unwrap();
     assert!(read.iter().all(|read| (read.tokens, read.read, read.unknown) == (24, 24, 0)));
     let mut right = 0;
     let mut held_out = 0;
@@ -248,4 +248,67 @@ fn impossible_labels_are_refused() {
     assert!(matches!(prepared(unlabelled), Err(LabError::NoLabels)));
     let stranger = plan(&two, &["classifier.weights={ murmur = 2.0 }"]);
     assert!(matches!(prepared(stranger), Err(LabError::Plan(_))));
+}
+
+#[test]
+fn rows_of_numbers_are_learnt_read_back_and_resumed() {
+    let folder = tempfile::tempdir().unwrap();
+    let corpus = folder.path().join("numbers.csv");
+    let mut random = stream(3, "numbers", &[]);
+    // Six steps of two features of very different sizes; whether the first feature rises or falls is the class.
+    let heads: Vec<String> = (0..6).flat_map(|step| [format!("a{step}"), format!("b{step}")]).collect();
+    let mut text = format!("{},class\n", heads.join(","));
+    for row in 0..600 {
+        let rises = row % 2 == 0;
+        let noise: Vec<f64> = (0..12).map(|_| random.random_range(-0.2..0.2)).collect();
+        let number = |step: usize, feature: usize| {
+            let slope = if rises { step as f64 } else { 5.0 - step as f64 };
+            if feature == 0 { slope / 5.0 + noise[step] } else { 5000.0 + 1000.0 * noise[6 + step] }
+        };
+        let numbers = (0..12).map(|at| format!("{:.4}", number(at / 2, at % 2)));
+        text.push_str(&format!(
+            "{},{}\n",
+            numbers.collect::<Vec<_>>().join(","),
+            if rises { "up" } else { "down" }
+        ));
+    }
+    lalograph_storage::write_whole(&Disk, &corpus, text.as_bytes(), Existing::Replace).unwrap();
+    for settings in [
+        &["classifier.network=recurrent", "model.cell=gru"][..],
+        &["classifier.network=convolution", "classifier.filter_widths=[2]"],
+    ] {
+        let settings = [settings, &["classifier.features=2"]].concat();
+        let task = prepared(plan(&corpus, &settings)).unwrap();
+        let running = begin(&task, folder.path(), settings[0]);
+        let run = running.run.clone();
+        let outcome = train_classifier(&task, running, 2, &mut quiet).unwrap();
+        assert!(accuracy(&outcome) > 0.97, "{settings:?}: {outcome:?}");
+        let ready = ReadyClassifier::load(&run.model()).unwrap();
+        let rows: Vec<(String, &str)> = text
+            .lines()
+            .skip(1)
+            .map(|line| line.rsplit_once(',').unwrap())
+            .map(|(numbers, class)| (numbers.replace(',', "\n"), class))
+            .collect();
+        let (_, logs) = ready.reader().read(rows.iter().map(|(text, _)| text.as_str())).unwrap();
+        let right = rows
+            .iter()
+            .zip(logs.chunks_exact(2))
+            .filter(|((_, class), logs)| (logs[1] > logs[0]) == (*class == "up"));
+        assert!(right.count() > 580);
+        assert!(ready.reader().read(["1\n2\n3"]).is_err());
+        let changes = Changes { epochs: Some(13), ..Changes::default() };
+        let resumable = Resumable::open(&Disk, run.path(), &changes, false).unwrap();
+        let ignore = &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(());
+        let again = prepare_classifier_again(&run, resumable.plan(), None, 1, ignore).unwrap();
+        assert_eq!(again.training.steps(), task.training.steps());
+        let running = resumable.running(&again, "later".into(), |error| panic!("{error}")).unwrap();
+        train_classifier(&again, running, 1, &mut quiet).unwrap();
+    }
+    let wrong = plan(&corpus, &["classifier.features=2", "classifier.time_steps=5"]);
+    assert!(matches!(prepared(wrong), Err(LabError::NumberColumns { columns: 12, .. })));
+    let text = text.replacen("class\n0", "class\nlow", 1).replacen("class\n-0", "class\nlow", 1);
+    lalograph_storage::write_whole(&Disk, &corpus, text.as_bytes(), Existing::Replace).unwrap();
+    let error = prepared(plan(&corpus, &["classifier.features=2"])).err().unwrap().to_string();
+    assert!(error.contains("line 2: column `a0` has `low"), "{error}");
 }

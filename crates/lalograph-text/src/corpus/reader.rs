@@ -9,7 +9,7 @@ use encoding_rs::Encoding;
 use super::batch::{Batch, Document, Intake};
 use super::find::Files;
 use super::meter::Meter;
-use super::reading::{ReadObserver, Reading};
+use super::reading::{ReadObserver, Reading, Skipped};
 use super::spec::{CorpusSpec, Form, Limits};
 use super::{json, rows, source, table};
 use crate::error::TextError;
@@ -67,6 +67,26 @@ impl Corpus {
     pub fn has_texts_and_tables(&self) -> (bool, bool) {
         let is = |text: bool| self.files.found.iter().any(|file| (file.form == Form::Text) == text);
         (is(true), is(false))
+    }
+
+    /// The columns of the first table: the names in its header row, or numbers from 1. None without a CSV or TSV table that has a row.
+    ///
+    /// # Errors
+    /// The table cannot be read.
+    pub fn columns(&self) -> Result<Option<Vec<String>>, TextError> {
+        let tables = self.files.found.iter().filter(|file| matches!(file.form, Form::Csv | Form::Tsv));
+        for file in tables {
+            let meter = Arc::new(Meter::default());
+            let expansion = self.spec.limits.expansion;
+            let mut source =
+                source::open(&file.path, self.encoding, expansion, &meter).map_err(|reason| {
+                    TextError::LeftOut(Skipped { path: file.path.clone(), line: None, reason })
+                })?;
+            if let Some(columns) = table::columns(&mut *source.lines, file.form, &self.spec) {
+                return Ok(Some(columns));
+            }
+        }
+        Ok(None)
     }
 
     /// The specification of the corpus.

@@ -23,11 +23,7 @@ struct Columns {
 
 impl Columns {
     fn find(path: &Path, spec: &CorpusSpec, head: &Record) -> Result<Self, TextError> {
-        let names: Vec<String> = if spec.table.head {
-            head.fields().map(|field| String::from_utf8_lossy(field).trim().to_owned()).collect()
-        } else {
-            (1..=head.ends.len()).map(|number| number.to_string()).collect()
-        };
+        let names = head.names(spec.table.head);
         let column = |wanted: &String| {
             let named = names.iter().position(|name| name == wanted);
             let numbered = || wanted.parse::<usize>().ok().filter(|n| (1..=names.len()).contains(n));
@@ -66,6 +62,14 @@ impl Record {
 
     fn fields(&self) -> impl Iterator<Item = &[u8]> {
         (0..self.ends.len()).map(|index| self.field(index))
+    }
+
+    /// The names of the columns, given the first row: its fields, or numbers from 1 without a header row.
+    fn names(&self, head: bool) -> Vec<String> {
+        if head {
+            return self.fields().map(|field| String::from_utf8_lossy(field).trim().to_owned()).collect();
+        }
+        (1..=self.ends.len()).map(|number| number.to_string()).collect()
     }
 
     /// Whether every field is a number, as no column's name is.
@@ -166,6 +170,12 @@ impl<'r> Rows<'r> {
             }
         }
     }
+}
+
+/// The columns of a table: the names in its header row, or numbers from 1; none if it is empty or cannot be read.
+pub(super) fn columns(lines: &mut dyn BufRead, form: Form, spec: &CorpusSpec) -> Option<Vec<String>> {
+    let mut rows = Rows::new(lines, form, spec);
+    matches!(rows.next(), Ok(Next::Row)).then(|| rows.record.names(spec.table.head))
 }
 
 /// Hands out the documents of a table.

@@ -4,7 +4,9 @@ use std::path::PathBuf;
 use std::time::Duration;
 
 use clap::{Args, Subcommand};
-use lalograph_lab::plan::{ClassWeights, Criterion, Directions, DocumentLength, Keep, NetworkKind, Schedule};
+use lalograph_lab::plan::{
+    ClassWeights, Criterion, Directions, DocumentLength, Keep, NetworkKind, NumberOrder, Schedule,
+};
 use lalograph_net::Cell;
 use lalograph_net::blocks::dense::Activation;
 use lalograph_net::blocks::pooling::Pooling;
@@ -91,6 +93,17 @@ pub(crate) struct ClassifyTrainArgs {
     /// Part of a longer document to keep.
     #[arg(long, value_parser = choice::<Keep>(), value_name = "PART", help_heading = "Corpus")]
     pub(crate) keep_part: Option<Keep>,
+
+    /// Read rows of numbers instead of text: the number of features at each step (default: text). The columns are those of --text, or all but the
+    /// label.
+    #[arg(long, value_name = "N", help_heading = "Rows of numbers")]
+    pub(crate) features: Option<usize>,
+    /// Number of steps of a row (default: the number of columns over --features).
+    #[arg(long, value_name = "N", help_heading = "Rows of numbers")]
+    pub(crate) time_steps: Option<usize>,
+    /// Order of the columns of numbers.
+    #[arg(long, value_parser = choice::<NumberOrder>(), value_name = "ORDER", help_heading = "Rows of numbers")]
+    pub(crate) order: Option<NumberOrder>,
 
     /// Network.
     #[arg(long, value_parser = choice::<NetworkKind>(), value_name = "NETWORK", help_heading = "Model")]

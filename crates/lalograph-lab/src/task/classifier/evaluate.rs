@@ -74,7 +74,7 @@ impl Evaluator<Classifier> for HeldOutDocuments<'_> {
                 return Ok(None);
             }
         }
-        self.documents.tokens().check()?;
+        self.documents.check()?;
         let truths = (0..count).map(|number| self.documents.class(number)).collect();
         Ok(Some(evaluation(&Decisions::new(classes, truths, logs))))
     }

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use lalograph_net::Network;
 use lalograph_net::blocks::recurrent::window::Extent;
 use lalograph_net::blocks::regularisation::LaneUse;
-use lalograph_net::models::classifier::Classifier;
+use lalograph_net::models::classifier::{Classifier, ClassifierInput};
 use lalograph_net::models::network::LaneRoom;
 use lalograph_net::step::lanes::Lanes;
 use lalograph_net::weights::packed::PackedWeights;
@@ -15,17 +15,47 @@ use lalograph_text::{Split, Vocabulary};
 use super::evaluate::ROWS as READING_ROWS;
 use super::model::TASK;
 use crate::data::documents::Documents;
+use crate::data::numbers::NumberForm;
 use crate::error::LabError;
 use crate::plan::Plan;
 use crate::run::description::{RunDescription, TextFacts};
 use crate::task::start::Start;
 
+/// From documents to the steps that a classifier reads.
+#[derive(Debug, Clone)]
+pub enum DocumentInput {
+    /// Text, cleaned and tokenised by a vocabulary that was counted on the training part or read from the plan's file.
+    Text(Box<Vocabulary>),
+    /// Rows of numbers, standardised by the training part.
+    Numbers(NumberForm),
+}
+
+impl DocumentInput {
+    /// The vocabulary of text.
+    pub fn vocabulary(&self) -> Option<&Vocabulary> {
+        match self {
+            Self::Text(vocabulary) => Some(vocabulary),
+            Self::Numbers(_) => None,
+        }
+    }
+
+    /// Input of the network.
+    pub(super) fn of_network(&self, plan: &Plan) -> ClassifierInput {
+        match self {
+            Self::Text(vocabulary) => {
+                ClassifierInput::Tokens { vocabulary: vocabulary.len(), embedding: plan.model.embedding }
+            }
+            Self::Numbers(form) => ClassifierInput::Numbers { features: form.features },
+        }
+    }
+}
+
 /// A classifier ready for training: plan resolved, documents read, weights laid out.
 pub struct ClassifierTask {
     /// The plan, resolved: its length is a number of tokens, or `whole`.
     pub plan: Plan,
-    /// The vocabulary, counted on the training part or read from the plan's file.
-    pub vocabulary: Vocabulary,
+    /// From documents to steps.
+    pub input: DocumentInput,
     /// The labels of the classes, in ascending order: class 0 is the first.
     pub classes: Vec<String>,
     /// The split of the documents.
@@ -75,10 +105,10 @@ impl ClassifierTask {
             documents: self.reading.documents,
             text_bytes: self.reading.bytes,
             text_hash: self.text_hash.clone(),
-            vocabulary_hash: self.vocabulary.hash()?,
+            vocabulary_hash: self.input.vocabulary().map_or(Ok(String::new()), Vocabulary::hash)?,
             split_hash: Some(split_hash(&self.split)?),
             working_folder,
-            vocabulary_size: self.vocabulary.len() as u64,
+            vocabulary_size: self.input.vocabulary().map_or(0, Vocabulary::len) as u64,
             parameters: self.net.layout().len() as u64,
             planned_steps: self.steps,
             text: self.facts,
@@ -130,7 +160,11 @@ impl ClassifierTask {
     ///
     /// # Errors
     /// Something has no written form.
-    pub fn run_files(&self) -> Result<[(&'static str, String); 2], LabError> {
-        Ok([("vocabulary.json", self.vocabulary.to_json()?), ("split.json", self.split.to_json()?)])
+    pub fn run_files(&self) -> Result<Vec<(&'static str, String)>, LabError> {
+        let mut files = vec![("split.json", self.split.to_json()?)];
+        if let Some(vocabulary) = self.input.vocabulary() {
+            files.push(("vocabulary.json", vocabulary.to_json()?));
+        }
+        Ok(files)
     }
 }

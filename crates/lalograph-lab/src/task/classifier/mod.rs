@@ -6,6 +6,6 @@ pub mod model;
 mod prepare;
 mod seam;
 
-pub use learner::ClassifierTask;
-pub use prepare::{prepare_classifier, prepare_classifier_again};
+pub use learner::{ClassifierTask, DocumentInput};
+pub use prepare::{not_numbers, prepare_classifier, prepare_classifier_again};
 pub use seam::train_classifier;

@@ -5,16 +5,18 @@ use std::path::Path;
 use lalograph_net::Network;
 use lalograph_net::blocks::recurrent::window::Extent;
 use lalograph_net::blocks::regularisation::LaneUse;
-use lalograph_net::models::classifier::{Classifier, ClassifierInput, ClassifierLane, DocumentWindow};
+use lalograph_net::models::classifier::{Classifier, ClassifierLane, DocumentWindow};
 use lalograph_net::models::network::LaneRoom;
 use lalograph_net::numbers::rooms::Rooms;
 use lalograph_net::weights::packed::PackedWeights;
 use lalograph_text::vocabulary::Encoder;
 use lalograph_text::{Reserved, Vocabulary};
 
+use super::learner::DocumentInput;
 use crate::artefact::container::{Assets, Container, json, read_file};
 use crate::artefact::model_file::{KIND, Trained, read_weights};
 use crate::data::documents::{EMPTY, kept};
+use crate::data::numbers::{NumberError, NumberForm};
 use crate::error::LabError;
 use crate::plan::{DocumentLength, Keep, Plan};
 
@@ -24,16 +26,19 @@ pub(super) const TASK: &str = "classifier";
 /// Contents of a model file or checkpoint of a classifier besides weights.
 pub(super) fn classifier_assets(
     plan: &Plan,
-    vocabulary: &Vocabulary,
+    input: &DocumentInput,
     classes: &[String],
 ) -> Result<Assets, LabError> {
-    Ok(Assets::from([
-        ("task", TASK.to_owned()),
-        ("plan", plan.to_toml()?),
-        ("vocabulary", vocabulary.to_json()?),
-        ("cleaning", json(vocabulary.cleaning())?),
-        ("classes", json(&classes)?),
-    ]))
+    let mut assets =
+        Assets::from([("task", TASK.to_owned()), ("plan", plan.to_toml()?), ("classes", json(&classes)?)]);
+    match input {
+        DocumentInput::Text(vocabulary) => {
+            assets.insert("vocabulary", vocabulary.to_json()?);
+            assets.insert("cleaning", json(vocabulary.cleaning())?);
+        }
+        DocumentInput::Numbers(form) => drop(assets.insert("numbers", json(form)?)),
+    }
+    Ok(assets)
 }
 
 /// A classifier from its model file, ready to be used by several threads.
@@ -41,8 +46,8 @@ pub(super) fn classifier_assets(
 pub struct ReadyClassifier {
     /// The plan that it was trained by.
     pub plan: Plan,
-    /// The vocabulary, with its cleaning.
-    pub vocabulary: Vocabulary,
+    /// From documents to steps: the vocabulary with its cleaning, or the form of rows of numbers.
+    pub input: DocumentInput,
     /// The labels of the classes, in ascending order.
     pub classes: Vec<String>,
     /// Progress of its training.
@@ -70,8 +75,20 @@ impl ReadyClassifier {
             return Err(format!("it is a model of another task: {task}"));
         }
         let plan = Plan::from_toml(file.asset("plan")?, &[]).map_err(|error| format!("its plan: {error}"))?;
-        let vocabulary =
-            Vocabulary::from_json(file.asset("vocabulary")?).map_err(|error| error.to_string())?;
+        let input = match plan.classifier.as_ref().and_then(|own| own.features) {
+            None => {
+                let text = file.asset("vocabulary")?;
+                DocumentInput::Text(Box::new(Vocabulary::from_json(text).map_err(|error| error.to_string())?))
+            }
+            Some(features) => {
+                let form: NumberForm = serde_json::from_str(file.asset("numbers")?)
+                    .map_err(|error| format!("the form of its numbers: {error}"))?;
+                if form.features != features || !form.is_sound() {
+                    return Err("the form of its numbers is not that of its plan".into());
+                }
+                DocumentInput::Numbers(form)
+            }
+        };
         let classes: Vec<String> =
             serde_json::from_str(file.asset("classes")?).map_err(|error| format!("its classes: {error}"))?;
         if classes.len() < 2 || !classes.is_sorted_by(|a, b| a < b) {
@@ -79,19 +96,18 @@ impl ReadyClassifier {
         }
         let trained: Trained = serde_json::from_str(file.asset("trained")?)
             .map_err(|error| format!("how far it was trained: {error}"))?;
-        let input = ClassifierInput::Tokens { vocabulary: vocabulary.len(), embedding: plan.model.embedding };
-        let net = Classifier::new(plan.classifier_shape(input, classes.len(), Vec::new()))
-            .map_err(|error| error.to_string())?;
+        let shape = plan.classifier_shape(input.of_network(&plan), classes.len(), Vec::new());
+        let net = Classifier::new(shape).map_err(|error| error.to_string())?;
         let weights = read_weights(&file, net.layout())?;
         let packed = PackedWeights::reading(net.layout(), &weights);
-        Ok(Self { plan, vocabulary, classes, trained, net, weights, packed })
+        Ok(Self { plan, input, classes, trained, net, weights, packed })
     }
 
     /// A reader for one thread.
     pub fn reader(&self) -> ClassifierReader<'_> {
         ClassifierReader {
             ready: self,
-            encoder: self.vocabulary.encoder(),
+            encoder: self.input.vocabulary().map(Vocabulary::encoder),
             window: DocumentWindow::default(),
             lane: None,
             tokens: Vec::new(),
@@ -102,7 +118,7 @@ impl ReadyClassifier {
     /// Tokens of the longest document that is read whole; none if every document is.
     pub fn longest(&self) -> Option<usize> {
         match self.plan.classifier.as_ref().map(|plan| plan.length) {
-            Some(DocumentLength::Tokens(tokens)) => Some(tokens),
+            Some(DocumentLength::Tokens(tokens)) if self.input.vocabulary().is_some() => Some(tokens),
             _ => None,
         }
     }
@@ -126,11 +142,19 @@ pub struct ReadDocument {
 /// Reads documents with a classifier: cleans, encodes, cuts and predicts. It belongs to one thread.
 pub struct ClassifierReader<'c> {
     ready: &'c ReadyClassifier,
-    encoder: Encoder<'c>,
+    encoder: Option<Encoder<'c>>,
     window: DocumentWindow,
     lane: Option<(Extent, ClassifierLane<f32>)>,
     tokens: Vec<u32>,
     logs: Vec<f64>,
+}
+
+/// A document as the network reads it: its tokens, or its numbers.
+#[derive(Default)]
+struct EncodedDocument {
+    steps: usize,
+    tokens: Vec<u32>,
+    numbers: Vec<f32>,
 }
 
 /// Documents that are read side by side.
@@ -138,44 +162,60 @@ const ROWS: usize = 32;
 
 impl ClassifierReader<'_> {
     /// Reads documents: for each what was read of it, and the natural log-probabilities of the classes (documents x classes).
+    ///
+    /// # Errors
+    /// The number of the first document that is no row of numbers, and why; text has none.
     pub fn read<'t>(
         &mut self,
         documents: impl IntoIterator<Item = &'t str>,
-    ) -> (Vec<ReadDocument>, Vec<f64>) {
+    ) -> Result<(Vec<ReadDocument>, Vec<f64>), (usize, NumberError)> {
         let mut found = Vec::new();
-        let mut encoded: Vec<Vec<u32>> = Vec::new();
-        for document in documents {
+        let mut encoded: Vec<EncodedDocument> = Vec::new();
+        let ready = self.ready;
+        for (number, document) in documents.into_iter().enumerate() {
+            let (Some(encoder), DocumentInput::Text(_)) = (&mut self.encoder, &ready.input) else {
+                let DocumentInput::Numbers(form) = &ready.input else { continue };
+                let mut numbers = Vec::with_capacity(form.count());
+                form.read(document, &mut numbers).map_err(|error| (number, error))?;
+                form.standardise(&mut numbers);
+                let steps = form.steps as u64;
+                found.push(ReadDocument { tokens: steps, read: steps, unknown: 0 });
+                encoded.push(EncodedDocument { steps: form.steps, numbers, ..EncodedDocument::default() });
+                continue;
+            };
             self.tokens.clear();
-            self.encoder.encode_into(document, &mut self.tokens);
+            encoder.encode_into(document, &mut self.tokens);
             let length = self.tokens.len();
-            let longest = self.ready.longest().unwrap_or(usize::MAX);
-            let mut own: Vec<u32> = Vec::with_capacity(length.min(longest));
-            for part in kept(length, longest, self.ready.keep()) {
-                own.extend_from_slice(&self.tokens[part]);
+            let longest = ready.longest().unwrap_or(usize::MAX);
+            let mut tokens: Vec<u32> = Vec::with_capacity(length.min(longest));
+            for part in kept(length, longest, ready.keep()) {
+                tokens.extend_from_slice(&self.tokens[part]);
             }
-            let unknown = own.iter().filter(|&&token| token == Reserved::UNKNOWN).count() as u64;
-            found.push(ReadDocument { tokens: length as u64, read: own.len() as u64, unknown });
-            if own.is_empty() {
-                own.push(EMPTY);
+            let unknown = tokens.iter().filter(|&&token| token == Reserved::UNKNOWN).count() as u64;
+            found.push(ReadDocument { tokens: length as u64, read: tokens.len() as u64, unknown });
+            if tokens.is_empty() {
+                tokens.push(EMPTY);
             }
-            encoded.push(own);
+            encoded.push(EncodedDocument { steps: tokens.len(), tokens, ..EncodedDocument::default() });
         }
         let logs = self.log_probabilities(&encoded);
-        (found, logs)
+        Ok((found, logs))
     }
 
-    /// The natural log-probabilities of encoded documents (documents x classes), each of at least one token.
-    pub fn log_probabilities(&mut self, documents: &[Vec<u32>]) -> Vec<f64> {
+    /// The natural log-probabilities of encoded documents (documents x classes).
+    fn log_probabilities(&mut self, documents: &[EncodedDocument]) -> Vec<f64> {
         let classes = self.ready.classes.len();
         let mut logs = vec![0.0; documents.len() * classes];
         // Documents of like length side by side: recurrent layers read them in parallel.
         let mut order: Vec<usize> = (0..documents.len()).collect();
-        order.sort_by_key(|&number| documents[number].len());
+        order.sort_by_key(|&number| documents[number].steps);
         for batch in order.chunks(ROWS) {
             self.window.clear();
             for &number in batch {
-                self.window.tokens.extend_from_slice(&documents[number]);
-                self.window.lengths.push(documents[number].len());
+                let EncodedDocument { steps, tokens, numbers } = &documents[number];
+                self.window.tokens.extend_from_slice(tokens);
+                self.window.numbers.extend_from_slice(numbers);
+                self.window.lengths.push(*steps);
             }
             let steps = self.window.lengths.iter().copied().max().unwrap_or(1);
             if self.lane.as_ref().is_none_or(|(extent, _)| extent.steps < steps) {

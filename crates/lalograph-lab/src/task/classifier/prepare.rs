@@ -1,19 +1,20 @@
-//! From a plan to everything that training needs: the split, the vocabulary, the documents as tokens, the classifier's layout.
+//! From a plan to everything that training needs: the split, the vocabulary or the form of numbers, the documents, the classifier's layout.
 
 use std::collections::BTreeMap;
 use std::path::Path;
 
 use lalograph_net::Network;
-use lalograph_net::models::classifier::{Classifier, ClassifierInput};
-use lalograph_text::corpus::ReadObserver;
+use lalograph_net::models::classifier::Classifier;
+use lalograph_text::corpus::{ReadObserver, Reading};
 use lalograph_text::partition::{Amount, SplitSpec, apply, make};
 use lalograph_text::split::PartCount;
 use lalograph_text::tokens::{EncodedCorpus, HeldOut, encode_corpus};
-use lalograph_text::{Corpus, Part, Split, Vocabulary, VocabularyBuilder};
+use lalograph_text::{Corpus, Part, Split, TextError, Vocabulary, VocabularyBuilder};
 
-use super::learner::{ClassifierTask, split_hash};
+use super::learner::{ClassifierTask, DocumentInput, split_hash};
 use crate::artefact::texts::{read_split, read_vocabulary};
 use crate::data::documents::{Documents, length_keeping};
+use crate::data::numbers::{NumberError, NumberForm};
 use crate::data::overlap::seen_share;
 use crate::error::LabError;
 use crate::plan::{ClassWeights, ClassifierPlan, DocumentLength, Plan, PlanError};
@@ -28,7 +29,7 @@ const WHOLE_SHARE: f64 = 0.95;
 /// Reads the corpus of a classifier's plan with `threads` threads and lays the network out.
 ///
 /// # Errors
-/// An unusable plan, corpus or vocabulary; no labels, one class only, a class without training documents; a stop.
+/// An unusable plan, corpus or vocabulary; no labels, one class only, a class without training documents; rows that are no numbers; a stop.
 pub fn prepare_classifier(
     plan: Plan,
     threads: usize,
@@ -43,7 +44,7 @@ pub fn prepare_classifier(
 /// given.
 ///
 /// # Errors
-/// As for [`prepare_classifier`]; a corpus or a vocabulary that is another now.
+/// As for [`prepare_classifier`]; a corpus, a vocabulary or a split that is another now.
 pub fn prepare_classifier_again(
     run: &RunFolder,
     plan: &Plan,
@@ -52,9 +53,10 @@ pub fn prepare_classifier_again(
     observer: &mut dyn PreparationObserver,
 ) -> Result<ClassifierTask, LabError> {
     let description = run.description()?;
-    let vocabulary = read_vocabulary(&run.vocabulary())?;
     let changed = |what| LabError::Changed { what, run: run.path().to_owned() };
-    if vocabulary.hash()? != description.vocabulary_hash {
+    let text = plan.classifier.as_ref().is_none_or(|own| own.features.is_none());
+    let vocabulary = text.then(|| read_vocabulary(&run.vocabulary())).transpose()?;
+    if vocabulary.as_ref().map_or(Ok(String::new()), Vocabulary::hash)? != description.vocabulary_hash {
         return Err(changed("vocabulary"));
     }
     let split = read_split(&run.split())?;
@@ -77,7 +79,7 @@ pub fn prepare_classifier_again(
 fn lay_out(
     mut plan: Plan,
     threads: usize,
-    given: Option<(Vocabulary, Split)>,
+    given: Option<(Option<Vocabulary>, Split)>,
     observer: &mut dyn PreparationObserver,
 ) -> Result<ClassifierTask, LabError> {
     plan.check()?;
@@ -86,41 +88,24 @@ fn lay_out(
         return Err(LabError::NoLabels);
     }
     let mut go_on = || observer.event(&PreparationEvent::Finding).is_continue();
-    let corpus = Corpus::find_while(&plan.corpus.spec(), &mut go_on)?;
+    let mut corpus = Corpus::find_while(&plan.corpus.spec(), &mut go_on)?;
+    if own.features.is_some() && plan.corpus.text.is_empty() {
+        plan.corpus.text = number_columns(&plan, &corpus)?;
+        corpus = Corpus::find_while(&plan.corpus.spec(), &mut go_on)?;
+    }
     let mut reading = ReadingOf { pass: Pass::Splitting, total_bytes: corpus.bytes(), observer };
-    let (given_vocabulary, split) = match given {
-        Some((vocabulary, split)) => (Some(vocabulary), split),
+    let (vocabulary, split) = match given {
+        Some((vocabulary, split)) => (vocabulary, split),
         None => (None, split_of(&plan, &own, &corpus, threads, &mut reading)?),
     };
     let classes = classes_of(&split)?;
-    let held_out = HeldOut::BySplit(Box::new(split.clone()));
-    reading.pass = Pass::Counting;
-    let vocabulary = match (given_vocabulary, &plan.vocabulary.file) {
-        (Some(vocabulary), _) => vocabulary,
-        (None, Some(path)) => read_vocabulary(path)?,
-        (None, None) => {
-            let spec = plan.vocabulary.spec();
-            let (builder, _) = VocabularyBuilder::count(&spec, &corpus, threads, &mut reading, |document| {
-                split.part_of(document.text, document.label) == Part::Training
-            })?;
-            builder.finish(threads)?
+    let read = match own.features {
+        None => {
+            read_text(&mut plan, &mut own, &corpus, (&split, &classes), vocabulary, threads, &mut reading)?
         }
+        Some(features) => read_numbers(&plan, &mut own, features, &corpus, (&split, &classes), &mut reading)?,
     };
-    plan.vocabulary.unit = vocabulary.unit();
-    plan.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
-    plan.vocabulary.reserved.clone_from(vocabulary.reserved());
-    reading.pass = Pass::Encoding;
-    let encoded =
-        encode_corpus(&corpus, &vocabulary, &held_out, Some(&classes), None, threads, &mut reading)?;
-    let EncodedCorpus { training, validation, test, reading, text_hash, .. } = encoded;
-    let longest = match own.length {
-        DocumentLength::Most => Some(length_keeping(WHOLE_SHARE, &training)),
-        DocumentLength::Whole => None,
-        DocumentLength::Tokens(tokens) => Some(tokens),
-    };
-    own.length = longest.map_or(DocumentLength::Whole, DocumentLength::Tokens);
-    let [training, validation, test] =
-        [training, validation, test].map(|tokens| Documents::new(tokens, longest, own.keep_part));
+    let Read { input, parts: [training, validation, test], reading, text_hash, mut facts } = read;
     if validation.is_empty() {
         let share = plan.corpus.validation_share;
         return Err(LabError::NoValidation { documents: reading.documents, share });
@@ -130,37 +115,31 @@ fn lay_out(
         return Err(LabError::ClassUnseen { class: classes[class].clone() });
     }
     let weights = class_weights(&own, &classes, &by_class)?;
-    let input = ClassifierInput::Tokens { vocabulary: vocabulary.len(), embedding: plan.model.embedding };
     plan.classifier = Some(own);
-    let net = Classifier::new(plan.classifier_shape(input, classes.len(), weights))?;
-    let start = Start::read(&plan.start, &vocabulary, net.layout())?;
+    let net = Classifier::new(plan.classifier_shape(input.of_network(&plan), classes.len(), weights))?;
+    let start = match input.vocabulary() {
+        Some(vocabulary) => Start::read(&plan.start, vocabulary, net.layout())?,
+        None => Start::default(),
+    };
     let steps_per_epoch = training.count().div_ceil(plan.training.batch) as u64;
     let steps = plan.training.steps.unwrap_or(plan.training.epochs * steps_per_epoch);
-    let totals = &validation.tokens().totals;
     let held = validation.by_class(classes.len());
-    let share = |part: u64, whole: u64| part as f64 / whole.max(1) as f64;
-    let facts = TextFacts {
-        training_tokens: training.steps(),
-        validation_tokens: validation.steps(),
-        test_tokens: test.steps(),
-        unknown_share: Some(share(totals.unknown, validation.tokens().len() as u64)),
-        seen_share: seen_share(training.tokens(), validation.tokens()),
-        changed_share: Some(share(totals.changed, totals.documents)),
-        steps_per_epoch,
-        classes: Some(ClassFacts {
-            classes: classes.len() as u64,
-            training_documents: training.count() as u64,
-            validation_documents: validation.count() as u64,
-            test_documents: test.count() as u64,
-            smallest_class: by_class.iter().copied().min().unwrap_or(0),
-            majority_share: share(held.iter().copied().max().unwrap_or(0), validation.count() as u64),
-            cut_share: share(training.cut(), training.count() as u64),
-        }),
-        ..TextFacts::default()
-    };
+    facts.training_tokens = training.steps();
+    facts.validation_tokens = validation.steps();
+    facts.test_tokens = test.steps();
+    facts.steps_per_epoch = steps_per_epoch;
+    facts.classes = Some(ClassFacts {
+        classes: classes.len() as u64,
+        training_documents: training.count() as u64,
+        validation_documents: validation.count() as u64,
+        test_documents: test.count() as u64,
+        smallest_class: by_class.iter().copied().min().unwrap_or(0),
+        majority_share: share(held.iter().copied().max().unwrap_or(0), validation.count() as u64),
+        cut_share: share(training.cut(), training.count() as u64),
+    });
     Ok(ClassifierTask {
         plan,
-        vocabulary,
+        input,
         classes,
         split,
         training,
@@ -173,6 +152,150 @@ fn lay_out(
         text_hash,
         start,
     })
+}
+
+fn share(part: u64, whole: u64) -> f64 {
+    part as f64 / whole.max(1) as f64
+}
+
+/// A corpus that was read: its input form, its parts, and facts about its text.
+struct Read {
+    input: DocumentInput,
+    parts: [Documents; 3],
+    reading: Reading,
+    text_hash: String,
+    facts: TextFacts,
+}
+
+/// Reads text: counts the vocabulary unless it is given, and encodes all parts.
+fn read_text(
+    plan: &mut Plan,
+    own: &mut ClassifierPlan,
+    corpus: &Corpus,
+    (split, classes): (&Split, &[String]),
+    vocabulary: Option<Vocabulary>,
+    threads: usize,
+    reading: &mut ReadingOf<'_>,
+) -> Result<Read, LabError> {
+    reading.pass = Pass::Counting;
+    let vocabulary = match (vocabulary, &plan.vocabulary.file) {
+        (Some(vocabulary), _) => vocabulary,
+        (None, Some(path)) => read_vocabulary(path)?,
+        (None, None) => {
+            let spec = plan.vocabulary.spec();
+            let (builder, _) = VocabularyBuilder::count(&spec, corpus, threads, reading, |document| {
+                split.part_of(document.text, document.label) == Part::Training
+            })?;
+            builder.finish(threads)?
+        }
+    };
+    plan.vocabulary.unit = vocabulary.unit();
+    plan.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
+    plan.vocabulary.reserved.clone_from(vocabulary.reserved());
+    reading.pass = Pass::Encoding;
+    let held_out = HeldOut::BySplit(Box::new(split.clone()));
+    let encoded = encode_corpus(corpus, &vocabulary, &held_out, Some(classes), None, threads, reading)?;
+    let EncodedCorpus { training, validation, test, reading, text_hash, .. } = encoded;
+    let longest = match own.length {
+        DocumentLength::Most => Some(length_keeping(WHOLE_SHARE, &training)),
+        DocumentLength::Whole => None,
+        DocumentLength::Tokens(tokens) => Some(tokens),
+    };
+    own.length = longest.map_or(DocumentLength::Whole, DocumentLength::Tokens);
+    let totals = &validation.totals;
+    let facts = TextFacts {
+        unknown_share: Some(share(totals.unknown, validation.len() as u64)),
+        seen_share: seen_share(&training, &validation),
+        changed_share: Some(share(totals.changed, totals.documents)),
+        ..TextFacts::default()
+    };
+    let parts = [training, validation, test].map(|tokens| Documents::new(tokens, longest, own.keep_part));
+    Ok(Read { input: DocumentInput::Text(Box::new(vocabulary)), parts, reading, text_hash, facts })
+}
+
+/// The columns of a table that hold numbers: all but the label.
+fn number_columns(plan: &Plan, corpus: &Corpus) -> Result<Vec<String>, LabError> {
+    let columns = corpus.columns()?.ok_or(LabError::NoNumberColumns)?;
+    Ok(columns.into_iter().filter(|column| Some(column) != plan.corpus.label.as_ref()).collect())
+}
+
+/// Reads rows of numbers, and standardises them by the training part.
+fn read_numbers(
+    plan: &Plan,
+    own: &mut ClassifierPlan,
+    features: usize,
+    corpus: &Corpus,
+    (split, classes): (&Split, &[String]),
+    observer: &mut ReadingOf<'_>,
+) -> Result<Read, LabError> {
+    observer.pass = Pass::Encoding;
+    let columns = plan.corpus.text.len();
+    let steps = own.time_steps.unwrap_or(columns / features);
+    if steps * features != columns {
+        return Err(LabError::NumberColumns { columns, steps: own.time_steps, features });
+    }
+    own.time_steps = Some(steps);
+    let mut form = NumberForm::new(steps, features, own.order);
+    let mut numbers: [Vec<f32>; 3] = Default::default();
+    let mut labels: [Vec<u32>; 3] = Default::default();
+    let mut all = blake3::Hasher::new();
+    let mut failure = None;
+    let read = corpus.process(
+        1,
+        observer,
+        || (),
+        |_, _| (),
+        |batch, ()| {
+            for document in batch.documents() {
+                all.update(&(document.text.len() as u64).to_le_bytes());
+                all.update(document.text.as_bytes());
+                let part = match split.part_of(document.text, document.label) {
+                    Part::Training => 0,
+                    Part::Validation => 1,
+                    Part::Test => 2,
+                    Part::SetAside => continue,
+                };
+                if let Err(error) = form.read(document.text, &mut numbers[part]) {
+                    failure = Some(not_numbers(document.path, document.line, &plan.corpus.text, error));
+                    return Err(TextError::Stopped);
+                }
+                let label = document.label.unwrap_or_default();
+                let class = classes.binary_search_by(|class| class.as_str().cmp(label));
+                labels[part].push(class.map_or(u32::MAX, |class| class as u32));
+            }
+            Ok(())
+        },
+    );
+    if let Some(failure) = failure {
+        return Err(failure);
+    }
+    let (reading, _) = read?;
+    form.fit(&numbers[0]);
+    numbers.iter_mut().for_each(|numbers| form.standardise(numbers));
+    let mut labels = labels.into_iter();
+    let parts = numbers
+        .map(|numbers| Documents::of_numbers(numbers, (steps, features), labels.next().unwrap_or_default()));
+    Ok(Read {
+        input: DocumentInput::Numbers(form),
+        parts,
+        reading,
+        text_hash: all.finalize().to_hex().to_string(),
+        facts: TextFacts::default(),
+    })
+}
+
+/// The error of a row that is no row of numbers; `columns` are the names of its numbers.
+pub fn not_numbers(path: &Path, line: u64, columns: &[String], error: NumberError) -> LabError {
+    let what = match error {
+        NumberError::NotANumber { column, found } => {
+            let name = columns.get(column).map_or_else(|| (column + 1).to_string(), Clone::clone);
+            format!("column `{name}` has `{found}`, which is not a finite number")
+        }
+        NumberError::Count { found } => {
+            format!("{found} numbers, and {} are expected; empty fields are not numbers", columns.len())
+        }
+    };
+    LabError::NotNumbers { path: path.to_owned(), line, what }
 }
 
 /// The split of a plan's corpus: by its shares and stratified, or as its split file says.

@@ -50,7 +50,10 @@ impl Task for ClassifierTask {
     }
 
     fn start(&self, weights: &mut [f32]) -> Result<(), LabError> {
-        self.start.fill(self.net.layout(), weights, &self.vocabulary)
+        match self.input.vocabulary() {
+            Some(vocabulary) => self.start.fill(self.net.layout(), weights, vocabulary),
+            None => Ok(()),
+        }
     }
 
     fn validation(&self) -> Option<Box<dyn Evaluator<Classifier> + '_>> {
@@ -79,7 +82,7 @@ impl Task for ClassifierTask {
     }
 
     fn assets(&self) -> Result<Assets, LabError> {
-        classifier_assets(&self.plan, &self.vocabulary, &self.classes)
+        classifier_assets(&self.plan, &self.input, &self.classes)
     }
 }
 

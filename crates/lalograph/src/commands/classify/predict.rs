@@ -11,7 +11,7 @@ use lalograph_text::corpus::Batch;
 use lalograph_text::{Document, Reading, TextError};
 use serde::Serialize;
 
-use super::model::load;
+use super::model::{ReadBatch, load, unreadable};
 use crate::cli::ClassifyPredictArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::{find_corpus, watched};
@@ -46,7 +46,11 @@ pub(super) fn run(args: &ClassifyPredictArgs, screen: &Screen) -> Result<(), Fai
             reader.read(batch.documents().map(|document| document.text))
         };
         let mut failure = None;
-        let read = corpus.process(threads(args.threads), observer, new, work, |batch, (read, logs)| {
+        let read = corpus.process(threads(args.threads), observer, new, work, |batch, found: ReadBatch| {
+            let (read, logs) = found.map_err(|error| {
+                failure = Some(unreadable(&model, batch, error));
+                TextError::Stopped
+            })?;
             for ((document, read), logs) in
                 batch.documents().zip(read).zip(logs.chunks_exact(model.classes.len()))
             {

@@ -13,7 +13,7 @@ use lalograph_text::{Corpus, CorpusSpec, Part, TextError};
 use serde::Serialize;
 
 use super::figures::{class_table, confusion, main_rows};
-use super::model::load;
+use super::model::{ReadBatch, load, unreadable};
 use crate::cli::ClassifyScoreArgs;
 use crate::commands::input::threads;
 use crate::commands::lookup::path_meant;
@@ -50,7 +50,7 @@ pub(super) fn run(args: &ClassifyScoreArgs, screen: &Screen) -> Result<(), Failu
         let read = corpus.process(threads(args.threads), observer, new, work, |batch, found| {
             scored.add(batch, found, &models).map_err(|()| TextError::Stopped)
         });
-        match scored.unknown_label.take() {
+        match scored.failure.take() {
             Some(failure) => Err(failure),
             None => read.map(|(reading, _)| (scored, reading)).map_err(Failure::from),
         }
@@ -106,8 +106,15 @@ struct Wrong {
     text: String,
 }
 
-/// Bytes of the text of a wrong document that are kept.
+/// Characters of the text of a wrong document that are kept.
 const EXCERPT: usize = 1200;
+
+fn excerpt(text: &str) -> String {
+    match text.char_indices().nth(EXCERPT) {
+        Some((end, _)) => format!("{} \u{2026}", &text[..end]),
+        None => text.to_owned(),
+    }
+}
 
 /// What the classifiers made of the documents.
 struct Scored {
@@ -117,7 +124,7 @@ struct Scored {
     wrong: Vec<Wrong>,
     read: ReadDocument,
     cut: u64,
-    unknown_label: Option<Failure>,
+    failure: Option<Failure>,
 }
 
 impl Scored {
@@ -128,23 +135,19 @@ impl Scored {
             wrong: Vec::new(),
             read: ReadDocument::default(),
             cut: 0,
-            unknown_label: None,
+            failure: None,
         }
     }
 
-    /// Adds the documents of a batch; an error if a classifier does not have the label of one.
-    fn add(
-        &mut self,
-        batch: &Batch,
-        found: Vec<(Vec<ReadDocument>, Vec<f64>)>,
-        models: &[ReadyClassifier],
-    ) -> Result<(), ()> {
-        for (number, (model, (read, logs))) in models.iter().zip(found).enumerate() {
+    /// Adds the documents of a batch; an error if a classifier cannot read one, or does not have its label.
+    fn add(&mut self, batch: &Batch, found: Vec<ReadBatch>, models: &[ReadyClassifier]) -> Result<(), ()> {
+        for (number, (model, found)) in models.iter().zip(found).enumerate() {
+            let (read, logs) = found.map_err(|error| self.failure = Some(unreadable(model, batch, error)))?;
             let each = batch.documents().zip(read).zip(logs.chunks_exact(model.classes.len()));
             for ((document, read), logs) in each {
                 let label = document.label.unwrap_or_default();
                 let Ok(truth) = model.classes.binary_search_by(|class| class.as_str().cmp(label)) else {
-                    self.unknown_label = Some(Failure::with_remedy(
+                    self.failure = Some(Failure::with_remedy(
                         format!(
                             "{}, line {}: the classifier has no class `{label}`",
                             document.path.display(),
@@ -165,13 +168,11 @@ impl Scored {
                 self.read.unknown += read.unknown;
                 self.cut += u64::from(read.read < read.tokens);
                 if lalograph_lab::measure::decisions::most_probable(logs) != truth {
-                    let end = document.text.floor_char_boundary(EXCERPT);
-                    let more = if end < document.text.len() { " \u{2026}" } else { "" };
                     self.wrong.push(Wrong {
                         document: at,
                         path: document.path.to_owned(),
                         line: document.line,
-                        text: format!("{}{more}", &document.text[..end]),
+                        text: excerpt(document.text),
                     });
                 }
             }

@@ -3,11 +3,11 @@
 use std::path::Path;
 
 use lalograph_lab::measure::decisions::wilson;
-use lalograph_lab::plan::{DocumentLength, NetworkKind};
+use lalograph_lab::plan::{DocumentLength, NetworkKind, VocabularyPlan};
 use lalograph_lab::run::records::Evaluation;
 use lalograph_lab::run::shelf;
 use lalograph_lab::{
-    ClassifierTask, LabError, Plan, RunFolder, Running, TrainingOutcome, prepare_classifier,
+    ClassifierTask, DocumentInput, LabError, Plan, RunFolder, Running, TrainingOutcome, prepare_classifier,
 };
 use lalograph_net::Network;
 use lalograph_net::models::classifier::{Body, ClassifierInput, ClassifierShape};
@@ -94,7 +94,12 @@ pub(crate) fn check(prepared: &ClassifierTask, screen: &Screen) -> Result<(), Fa
     room::check(
         prepared.bytes(),
         "training this classifier",
-        "lower --batch, --length, --hidden or --layers, or use a smaller vocabulary",
+        match &prepared.input {
+            DocumentInput::Text(_) => {
+                "lower --batch, --length, --hidden or --layers, or use a smaller vocabulary"
+            }
+            DocumentInput::Numbers(_) => "lower --batch, --hidden or --layers",
+        },
     )?;
     for (first, second) in prepared.similar_labels() {
         screen.warn(&format!(
@@ -144,6 +149,9 @@ fn resolve(args: &ClassifyTrainArgs) -> Result<Plan, Failure> {
     own.near = args.near.or(own.near);
     lay(&args.length, &mut own.length);
     lay(&args.keep_part, &mut own.keep_part);
+    own.features = args.features.or(own.features);
+    own.time_steps = args.time_steps.or(own.time_steps);
+    lay(&args.order, &mut own.order);
     lay(&args.network, &mut own.network);
     lay(&args.pooling, &mut own.pooling);
     lay(&args.filter_widths, &mut own.filter_widths);
@@ -180,9 +188,30 @@ fn resolve(args: &ClassifyTrainArgs) -> Result<Plan, Failure> {
     Ok(plan)
 }
 
-/// Refuses flags that the network has no use for.
+/// Refuses flags that the input or the network has no use for.
 fn refuse_unused(args: &ClassifyTrainArgs, plan: &Plan) -> Result<(), Failure> {
-    let network = plan.classifier.as_ref().map(|own| own.network).unwrap_or_default();
+    let Some(own) = &plan.classifier else { return Ok(()) };
+    let network = own.network;
+    let mut tokens = VocabularyPlan::default();
+    apply_token_args(&args.tokens, &mut tokens)?;
+    let of_text = [
+        (args.vocabulary_file.is_some(), "--vocabulary-file"),
+        (tokens != VocabularyPlan::default(), "an option of cleaning or tokenising"),
+        (args.length.is_some(), "--length"),
+        (args.keep_part.is_some(), "--keep-part"),
+        (args.embedding.is_some(), "--embedding"),
+        (args.vectors.is_some(), "--vectors"),
+        (args.start_model.is_some(), "--start-model"),
+        (args.near.is_some(), "--near"),
+    ];
+    let of_numbers = [(args.time_steps.is_some(), "--time-steps"), (args.order.is_some(), "--order")];
+    let (idle, why) = match own.features {
+        Some(_) => (&of_text[..], "rows of numbers"),
+        None => (&of_numbers[..], "text; --features sets rows of numbers"),
+    };
+    if let Some((_, flag)) = idle.iter().find(|(given, _)| *given) {
+        return Err(Failure::Usage(format!("{flag} has no effect on {why}")));
+    }
     let recurrent = [
         (args.cell.is_some(), "--cell"),
         (args.hidden.is_some(), "--hidden"),
@@ -209,16 +238,8 @@ fn refuse_unused(args: &ClassifyTrainArgs, plan: &Plan) -> Result<(), Failure> {
 
 /// The header of a run, before its first step.
 pub(crate) fn render_start(prepared: &ClassifierTask, screen: &Screen) -> String {
-    let ClassifierTask { plan, vocabulary, classes, training, validation, test, reading, net, .. } = prepared;
+    let ClassifierTask { plan, input, classes, training, validation, test, reading, net, .. } = prepared;
     let documents = |number: usize| counted(number as u64, "document", "documents");
-    let cut = match plan.classifier.as_ref().map(|own| own.length) {
-        Some(DocumentLength::Tokens(longest)) => format!(
-            "at most {} tokens; {} of the training documents are longer",
-            count(longest as u64),
-            percent(training.cut(), training.count() as u64)
-        ),
-        _ => "every document is read to its end".to_owned(),
-    };
     let by_class = training.by_class(classes.len());
     let largest = by_class.iter().copied().max().unwrap_or(0);
     let mut parts = vec![
@@ -246,23 +267,50 @@ pub(crate) fn render_start(prepared: &ClassifierTask, screen: &Screen) -> String
                 percent(largest, training.count() as u64)
             ),
         ),
-        ("length", cut),
-        (
-            "vocabulary",
+    ];
+    match input {
+        DocumentInput::Text(vocabulary) => {
+            rows.push(("length", length(prepared)));
+            rows.push((
+                "vocabulary",
+                format!(
+                    "{} indices = {} {} + {} reserved; {} of the validation tokens are unknown",
+                    count(vocabulary.len() as u64),
+                    count(vocabulary.tokens().len() as u64),
+                    vocabulary.unit().plural(),
+                    lalograph_text::Reserved::COUNT,
+                    percent_of(prepared.facts.unknown_share.unwrap_or(0.0))
+                ),
+            ));
+        }
+        DocumentInput::Numbers(form) => rows.push((
+            "numbers",
             format!(
-                "{} indices = {} {} + {} reserved; {} of the validation tokens are unknown",
-                count(vocabulary.len() as u64),
-                count(vocabulary.tokens().len() as u64),
-                vocabulary.unit().plural(),
-                lalograph_text::Reserved::COUNT,
-                percent_of(prepared.facts.unknown_share.unwrap_or(0.0))
+                "{} of {} in each row; every feature has mean 0 and standard deviation 1 in the training part",
+                counted(form.steps as u64, "step", "steps"),
+                counted(form.features as u64, "feature", "features")
             ),
-        ),
+        )),
+    }
+    rows.extend([
         ("model", format!("{}: {} parameters", describe(net.shape()), count(net.layout().len() as u64))),
         ("steps", format!("{} of {} documents", count(prepared.steps), count(plan.training.batch as u64))),
-    ];
+    ]);
     rows.extend(missing_vectors(prepared.vectors_found()));
     format!("{}\n{}", screen.heading("The run"), facts(screen, &rows))
+}
+
+/// The longest document that is read whole.
+fn length(prepared: &ClassifierTask) -> String {
+    let ClassifierTask { plan, training, .. } = prepared;
+    match plan.classifier.as_ref().map(|own| own.length) {
+        Some(DocumentLength::Tokens(longest)) => format!(
+            "at most {} tokens; {} of the training documents are longer",
+            count(longest as u64),
+            percent(training.cut(), training.count() as u64)
+        ),
+        _ => "every document is read to its end".to_owned(),
+    }
 }
 
 /// Classes that are named one by one.
@@ -283,14 +331,20 @@ fn named(classes: &[String], by_class: &[u64]) -> String {
 
 /// The network of a classifier's plan in a line.
 pub(crate) fn describe_classifier(plan: &Plan, vocabulary: usize, classes: usize) -> String {
-    let input = ClassifierInput::Tokens { vocabulary, embedding: plan.model.embedding };
+    let input = match plan.classifier.as_ref().and_then(|own| own.features) {
+        Some(features) => ClassifierInput::Numbers { features },
+        None => ClassifierInput::Tokens { vocabulary, embedding: plan.model.embedding },
+    };
     describe(&plan.classifier_shape(input, classes, Vec::new()))
 }
 
 /// A classifier's network in a line.
 fn describe(shape: &ClassifierShape) -> String {
     let name = lalograph_net::Choice::name;
-    let mut parts = vec![format!("embedding {}", shape.input.width())];
+    let mut parts = vec![match shape.input {
+        ClassifierInput::Tokens { embedding, .. } => format!("embedding {embedding}"),
+        ClassifierInput::Numbers { features } => counted(features as u64, "feature", "features"),
+    }];
     match &shape.body {
         Body::Pooled { pooling } => parts.push(format!("pooling {}", name(*pooling))),
         Body::Convolution { widths, filters } => {

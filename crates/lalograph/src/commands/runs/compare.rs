@@ -141,6 +141,8 @@ fn said_besides(histories: &[RunHistory]) -> Vec<(String, Vec<String>)> {
     names.into_iter().map(row).collect()
 }
 
+type LossOf = fn(&RunDescription) -> Option<f64>;
+
 fn rows(histories: &[RunHistory], differing: &[(String, Vec<Option<String>>)]) -> ComparisonRows {
     let each = |what: &str, of: &dyn Fn(&RunHistory) -> String| -> (String, Vec<String>) {
         (what.to_owned(), histories.iter().map(of).collect())
@@ -149,13 +151,13 @@ fn rows(histories: &[RunHistory], differing: &[(String, Vec<Option<String>>)]) -
     let scale = |history: &RunHistory| LossScale::of(&history.plan);
     let has = |wanted: LossScale| histories.iter().any(|history| scale(history) == wanted);
     // A loss is shown by the scale of its run, and not by that of another task.
-    let of = |wanted: LossScale, loss: fn(&RunDescription) -> Option<f64>| {
+    let of = |wanted: LossScale, loss: LossOf| {
         move |history: &RunHistory| {
             wanted.of_loss(loss(&history.description).filter(|_| scale(history) == wanted))
         }
     };
-    let (best, tested): (fn(&RunDescription) -> Option<f64>, fn(&RunDescription) -> Option<f64>) =
-        (|description| description.best_validation_loss, |description| Some(description.test.as_ref()?.loss));
+    let best: LossOf = |description| description.best_validation_loss;
+    let tested: LossOf = |description| Some(description.test.as_ref()?.loss);
     let mut figures = vec![each("status", &|history| history.standing.name().to_owned())];
     if has(LossScale::Perplexity) {
         figures.push(each("validation perplexity", &of(LossScale::Perplexity, best)));

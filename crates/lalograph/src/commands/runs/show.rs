@@ -118,7 +118,7 @@ pub(super) fn about(history: &RunHistory) -> Vec<(&'static str, String)> {
     if let Some(unigram) = text.unigram_loss {
         rows.push(("unigram perplexity", format!("{}, validation text", perplexity(unigram.exp()))));
     }
-    if description.vocabulary_size > 0 {
+    if description.vocabulary_size > 0 || description.text.classes.is_some() {
         let vocabulary = description.vocabulary_size as usize;
         let network = match (&plan.classifier, &text.classes) {
             (Some(_), Some(facts)) => describe_classifier(plan, vocabulary, facts.classes as usize),
