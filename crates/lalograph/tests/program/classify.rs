@@ -220,3 +220,58 @@ fn bad_labels_options_and_models_are_refused_and_nothing_is_written() {
     );
     assert_eq!(workshop.read("p.csv"), "kept");
 }
+
+/// A table of hives on a scale: the weight rises or falls over six hours, the warmth does neither.
+fn scales() -> String {
+    let heads: Vec<String> = (1..7).map(|hour| format!("weight{hour},warmth{hour}")).collect();
+    let mut text = format!("{},day\n", heads.join(","));
+    for row in 0..240 {
+        let gains = row % 2 == 0;
+        let hour = |hour: i32| {
+            let drift = if gains { hour } else { 6 - hour };
+            format!("{},{}", 20_000 + 100 * drift + row * 37 % 41, 12 + row * 7 % 5)
+        };
+        let numbers: Vec<String> = (1..7).map(hour).collect();
+        text.push_str(&format!("{},{}\n", numbers.join(","), if gains { "gain" } else { "loss" }));
+    }
+    text
+}
+
+#[test]
+fn rows_of_numbers_are_trained_on_scored_and_predicted() {
+    let workshop = Workshop::new();
+    workshop.write("scales.csv", scales());
+    let train = "classify train scales.csv --label day --hidden 16 --learning-rate 0.02 --test-share 0.2";
+    let out = workshop.run(&format!("{train} --features 2 --name scales --epochs 12")).ok();
+    assert!(out.contains("6 steps of 2 features in each row"), "{out}");
+    assert!(!workshop.path("runs/scales/vocabulary.json").exists());
+    let score = json(&workshop.run("classify score runs/scales --json --quiet").ok());
+    assert!(score["accuracy"].as_f64().unwrap() > 0.95, "{score}");
+    assert!(workshop.run("runs show runs/scales").ok().contains("2 features, LSTM 1 x 16"));
+
+    // New rows need no label, and their columns can be in any order.
+    let new = "note,warmth1,weight1,weight2,warmth2,weight3,warmth3,weight4,warmth4,weight5,warmth5,weight6,warmth6\na,12,20100,20200,13,20300,14,20400,12,20500,15,20600,13\n";
+    workshop.write("new.csv", new);
+    let line = json(&workshop.run("classify predict runs/scales new.csv --json").ok());
+    assert_eq!((&line["predicted"], &line["tokens"]), (&json("\"gain\""), &json("6")));
+
+    // Bad numbers are refused with file, line and column.
+    workshop.write("bad.csv", new.replace("20300", "NaN"));
+    workshop
+        .run("classify predict runs/scales bad.csv --json")
+        .fails(1, &["bad.csv, line 2: column `weight3` has `NaN`"]);
+    workshop.write("empty.csv", new.replace("20300", ""));
+    workshop.run("classify predict runs/scales empty.csv --json").fails(1, &["empty.csv, line 2"]);
+    workshop.write("bad.csv", scales().replacen("20100", "heavy", 1));
+    let bad = "classify train bad.csv --label day --name bad --epochs 1";
+    workshop.run(&format!("{bad} --features 2")).fails(1, &["bad.csv, line ", "has `heavy`", "finite"]);
+    for (options, part) in [
+        ("--features 5", "12 columns of numbers are not whole steps of 5 features"),
+        ("--features 2 --time-steps 4", "are not 4 steps of 2 features"),
+    ] {
+        workshop.run(&format!("{bad} {options}")).fails(1, &[part, "--text"]);
+    }
+    workshop.run(&format!("{bad} --features 2 --unit byte")).fails(2, &["no effect on rows of numbers"]);
+    workshop.run(&format!("{bad} --time-steps 2")).fails(2, &["--time-steps has no effect on text"]);
+    assert!(!workshop.path("runs/bad").exists());
+}
