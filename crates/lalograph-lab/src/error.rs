@@ -240,7 +240,7 @@ pub enum LabError {
 }
 
 impl LabError {
-    /// Wraps what the file system said about `path`.
+    /// Wraps an error of the file system with `path`.
     pub fn at(path: &Path) -> impl FnOnce(io::Error) -> Self + '_ {
         move |source| Self::Io { path: path.to_owned(), source }
     }

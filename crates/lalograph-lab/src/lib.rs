@@ -1,6 +1,6 @@
 //! Runs of any task: the plan, the training loop, records, model files, validation, generation.
 //!
-//! A [`Plan`] says everything about a run. [`prepare`] makes a [`LanguageTask`] of it, [`train`] carries it out in a [`RunFolder`] and
+//! A [`Plan`] has all settings of a run. [`prepare`] makes a [`LanguageTask`] of it, [`train`] carries it out in a [`RunFolder`] and
 //! reports to an observer; what it leaves is a [`ModelFile`], from which [`writing`] generates text and [`measure::score`] scores it, with
 //! no other file needed.
 //!

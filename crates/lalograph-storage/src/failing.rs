@@ -69,7 +69,7 @@ impl State {
         self.next
     }
 
-    /// Counts an operation, and fails it if the fault says so.
+    /// Counts an operation, and fails it if the fault is due.
     fn count(&mut self, kind: &'static str) -> io::Result<()> {
         let gone = || io::Error::other("the disk has stopped");
         if self.stopped {

@@ -36,7 +36,7 @@ pub struct FileSet {
     list: List,
 }
 
-/// The hidden file that says that the set is not whole. It is in the folder of the set's first file.
+/// The hidden file that marks a set as not whole. It is in the folder of the set's first file.
 #[derive(Debug)]
 struct List {
     folder: Folder,
@@ -110,7 +110,7 @@ impl FileSet {
         WholeFile::within(folder, name, existing)
     }
 
-    /// Says that some of the files are about to be written by others: from now on they may be in their places.
+    /// Announces that some of the files are about to be written by others: from now on they may be in their places.
     pub fn begin_others(&mut self) {
         self.list.placed = true;
     }

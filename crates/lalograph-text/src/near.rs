@@ -4,7 +4,7 @@
 //! the intersection over that of the union (Broder 1997, "On the resemblance and containment of documents"). Signatures of the least hashes under many
 //! permutations estimate it, of which 16 bits each are kept (Li and König 2010, "b-bit minwise hashing"); documents
 //! whose signatures agree in a whole band are candidates (Indyk and Motwani 1998, locality-sensitive hashing). The estimate only chooses the pairs
-//! whose shingles are then compared one by one: what is said of a pair is exact, but for hashes of 32 bits. Signatures, bands and shingles
+//! whose shingles are then compared one by one: the resemblance of a pair is exact, but for hashes of 32 bits. Signatures, bands and shingles
 //! lie in temporary files, so memory does not grow with the corpus.
 
 use std::fs::File;

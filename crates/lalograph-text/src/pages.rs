@@ -28,7 +28,7 @@ thread_local! {
 pub(crate) struct PagedFile {
     file: File,
     length: u64,
-    /// Tells its pages from those of others.
+    /// Tag of its pages among those of other files.
     number: u64,
     /// Why the first page that could not be read could not be.
     lost: OnceLock<io::Error>,
@@ -42,7 +42,7 @@ impl PagedFile {
     }
 
     /// The `N` bytes at a place that is a multiple of `N`, a power of two; zeros beyond the end, and where they cannot be read, which
-    /// [`PagedFile::lost`] then tells.
+    /// [`PagedFile::lost`] is then true.
     #[inline]
     pub(crate) fn bytes<const N: usize>(&self, at: u64) -> [u8; N] {
         let (page, within) = (at / PAGE as u64, (at % PAGE as u64) as usize);

@@ -356,7 +356,7 @@ impl Seen {
         Self { bits: vec![0; (SEEN_BITS / 64) as usize] }
     }
 
-    /// Marks a text; says whether it may have been marked before.
+    /// Marks a text; true if it may have been marked before.
     fn insert(&mut self, key: u128) -> bool {
         let mut known = true;
         for turn in 0..4 {

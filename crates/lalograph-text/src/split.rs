@@ -77,7 +77,7 @@ impl Cutoffs {
 pub(crate) struct Fingerprint {
     /// Below 2^53.
     pub(crate) position: u64,
-    /// A hash that stands for the text: equal texts have equal keys, and others practically never.
+    /// A hash of the text: equal texts have equal keys, and others practically never.
     pub(crate) key: u128,
 }
 
@@ -127,7 +127,7 @@ pub struct Split {
     pub exceptions: BTreeMap<TextKey, Part>,
 }
 
-/// Stands for a text in a split: bytes 8 to 23 of the hash whose first eight give the position, in hexadecimal.
+/// Key of a text in a split: bytes 8 to 23 of the hash whose first eight give the position, in hexadecimal.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Serialize, Deserialize)]
 #[serde(try_from = "String", into = "String")]
 pub struct TextKey(pub(crate) u128);

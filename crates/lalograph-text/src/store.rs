@@ -87,7 +87,7 @@ pub struct StoredDocument<'a> {
     pub text_bytes: u64,
     /// Bits of what its tokens do not say.
     pub remainder: Remainder,
-    /// Which of its tokens are targets that are scored, for [`Planes::scored`]; all if it says nothing.
+    /// Which of its tokens are targets that are scored, for [`Planes::scored`]; all if it has no mark.
     pub scored: Option<&'a [bool]>,
     /// Its class, for [`Planes::labels`].
     pub label: u32,
@@ -458,7 +458,7 @@ impl Store {
     }
 }
 
-/// The hash of a store's body; counts its indices, and says whether any lies outside the vocabulary.
+/// The hash of a store's body; counts its indices, and finds whether any lies outside the vocabulary.
 fn read_through(
     file: &mut File,
     body: u64,
@@ -607,7 +607,7 @@ mod tests {
         assert_eq!((store.get(0), store.document(1)), (4, place(1, 3..6)));
         store.check().unwrap();
         file.as_file().set_len(5000).unwrap();
-        // What was read already is still there; the rest is zeros, and said to be lost.
+        // What was read already is still there; the rest is zeros, and reported as lost.
         assert_eq!((store.get(0), store.get(11_000), store.document(3000)), (4, 0, None));
         let error = store.check().unwrap_err();
         assert!(matches!(error, TextError::StoreLost { .. }), "{error}");

@@ -45,7 +45,7 @@ impl Tally {
         }
     }
 
-    /// Counts one more. What a full disk says is kept for [`Tally::merge`], so that this can be called from the hot loop.
+    /// Counts one more. The error of a full disk is kept for [`Tally::merge`], so that this can be called from the hot loop.
     #[inline]
     pub(crate) fn add(&mut self, text: &str) {
         let found = match pack(text.as_bytes()) {

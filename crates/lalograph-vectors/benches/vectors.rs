@@ -28,23 +28,23 @@ fn vector_rate() -> f64 {
     }
     let (mut y, x) = (vec![0.5f32; 1024], vec![1e-3f32; 1024]);
     let rounds = 2_000_000;
-    let begun = Instant::now();
+    let start = Instant::now();
     for _ in 0..rounds {
         let (y, x) = (black_box(&mut y[..]), black_box(&x[..]));
         vectorised!(pass(y, x));
     }
-    f64::from(rounds) * 1024.0 / begun.elapsed().as_secs_f64()
+    f64::from(rounds) * 1024.0 / start.elapsed().as_secs_f64()
 }
 
 /// Bytes a second of a pass over more numbers than any cache holds, read and written.
 fn memory_rate() -> f64 {
     let mut numbers = vec![1.0f32; 64 << 20];
-    let begun = Instant::now();
+    let start = Instant::now();
     for _ in 0..4 {
         vectorised!(numbers.iter_mut().for_each(|x| *x += 1.0));
         black_box(&mut numbers);
     }
-    4.0 * 2.0 * 4.0 * numbers.len() as f64 / begun.elapsed().as_secs_f64()
+    4.0 * 2.0 * 4.0 * numbers.len() as f64 / start.elapsed().as_secs_f64()
 }
 
 fn learning(criterion: &mut Criterion) {

@@ -187,7 +187,7 @@ pub fn analogies(table: &VectorTable, sections: &[Section], method: Method) -> V
 /// A line that is none of these.
 pub fn read_pairs(text: &str) -> Result<Vec<Pair>, VectorError> {
     let mut pairs = Vec::new();
-    for (number, line) in said(text) {
+    for (number, line) in lines_of(text) {
         let fields = fields(line);
         let wrong = |what: String| VectorError::Line { line: number, what };
         let [a, b, similarity] = fields[..] else {
@@ -231,7 +231,7 @@ pub fn read_questions(text: &str) -> Result<Vec<Section>, VectorError> {
 }
 
 /// Lines with something to say, by their numbers.
-fn said(text: &str) -> impl Iterator<Item = (u64, &str)> {
+fn lines_of(text: &str) -> impl Iterator<Item = (u64, &str)> {
     let numbered = text.lines().enumerate().map(|(at, line)| (at as u64 + 1, line.trim()));
     numbered.filter(|(_, line)| !line.is_empty() && !line.starts_with('#'))
 }
@@ -296,7 +296,7 @@ mod tests {
 
     #[test]
     fn files_are_read_and_wrong_lines_are_named() {
-        let pairs = read_pairs("a\tb\tlikeness\nw1\tw2\t3.5\n\n# not said\nw3\tw4\t1\nw5\tzz\t0\n").unwrap();
+        let pairs = read_pairs("a\tb\tlikeness\nw1\tw2\t3.5\n\n# a comment\nw3\tw4\t1\nw5\tzz\t0\n").unwrap();
         assert_eq!(pairs.len(), 3);
         let found = similarity(&table(), &pairs);
         assert_eq!((found.pairs, found.known, found.spearman), (3, 2, None));

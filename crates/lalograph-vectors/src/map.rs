@@ -7,7 +7,7 @@ use rayon::prelude::*;
 use crate::error::VectorError;
 use crate::linear::{Operator, leading};
 
-/// Points in a plane, and the share of the spread that each axis has, where that can be said.
+/// Points in a plane, and the share of the spread that each axis has, if it is defined.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Plane {
     /// One for each vector.

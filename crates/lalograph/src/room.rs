@@ -1,11 +1,11 @@
-//! Whether there is room for what a command is about to do: said before it begins, not found out in the middle.
+//! Whether there is room for what a command is about to do: checked before it begins, not in the middle.
 
 use std::fs;
 
 use crate::failure::Failure;
 use crate::output::number::bytes;
 
-/// Refuses work that needs more memory than there is. `what` takes it; `remedy` says what to lower.
+/// Refuses work that needs more memory than there is. `what` takes it; `remedy` names what to lower.
 pub(crate) fn check(needed: u64, what: &str, remedy: &str) -> Result<(), Failure> {
     match memory() {
         Some(memory) if needed > memory => Err(Failure::with_remedy(

@@ -35,7 +35,7 @@ pub(crate) struct Numbers<'a> {
 }
 
 const SEAL: &str = "content_hash";
-/// Says how a container is sealed. Files of before have none.
+/// Names the seal of a container.
 const CONTAINER: &str = "container";
 const CONTAINER_VERSION: &str = "1";
 /// Files beyond this are not read.
@@ -84,7 +84,7 @@ pub(crate) fn write_container(
     Ok(())
 }
 
-/// Hands numbers on as bytes, some at a time.
+/// Passes numbers on as bytes, some at a time.
 fn for_bytes(numbers: &[f32], mut each: impl FnMut(&[u8]) -> io::Result<()>) -> io::Result<()> {
     let mut bytes = Vec::with_capacity(1 << 16);
     for numbers in numbers.chunks(1 << 14) {

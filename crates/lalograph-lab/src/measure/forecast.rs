@@ -74,8 +74,8 @@ fn in_pool<T: Task>(
     // Once before it counts: pages, caches and clocks settle.
     trainer.learn()?;
     trainer.apply(SMALL);
-    let (begun, mut made, mut tokens) = (Instant::now(), 0, 0);
-    while made == 0 || begun.elapsed().as_secs_f64() < seconds {
+    let (start, mut made, mut tokens) = (Instant::now(), 0, 0);
+    while made == 0 || start.elapsed().as_secs_f64() < seconds {
         tokens += trainer.learn()?.tokens;
         trainer.apply(SMALL);
         made += 1;
@@ -83,7 +83,7 @@ fn in_pool<T: Task>(
             return Ok(None);
         }
     }
-    let spent = begun.elapsed().as_secs_f64();
+    let spent = start.elapsed().as_secs_f64();
     let per_epoch = trainer.steps_per_epoch();
     let validations =
         (1..steps).filter(|&step| validates_after(&plan.training, step, per_epoch)).count() as u64;
@@ -91,24 +91,24 @@ fn in_pool<T: Task>(
     for (name, times, data) in [("validation", validations + 1, task.validation()), ("test", 1, task.test())]
     {
         let Some(mut data) = data else { continue };
-        let (begun, mut done) = (Instant::now(), 0.0);
+        let (start, mut done) = (Instant::now(), 0.0);
         data.evaluate(task.net(), trainer.settled_parameters(), &mut |share| {
             done = share;
-            begun.elapsed().as_secs_f64() < seconds
+            start.elapsed().as_secs_f64() < seconds
         })?;
-        besides.push(Repeated { name, times, seconds_each: begun.elapsed().as_secs_f64() / done.max(1e-9) });
+        besides.push(Repeated { name, times, seconds_each: start.elapsed().as_secs_f64() / done.max(1e-9) });
     }
     for mut duty in task.duties() {
         let times = (1..=steps).filter(|&step| duty.is_due(step, step == steps)).count() as u64;
         if times == 0 {
             continue;
         }
-        let begun = Instant::now();
+        let start = Instant::now();
         let moment = Moment { trainer: &mut trainer, validation: None, go_on };
         if duty.perform(moment)?.is_none() {
             return Ok(None);
         }
-        besides.push(Repeated { name: duty.name(), times, seconds_each: begun.elapsed().as_secs_f64() });
+        besides.push(Repeated { name: duty.name(), times, seconds_each: start.elapsed().as_secs_f64() });
     }
     Ok(Some(Forecast {
         steps,

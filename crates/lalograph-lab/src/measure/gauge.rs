@@ -148,8 +148,8 @@ impl Bench {
             // In turns of about a tenth of the round each.
             let (mut product_done, mut product_time) = (0.0, 0.0);
             let (mut tokens_done, mut training_time) = (0.0, 0.0);
-            let begun = Instant::now();
-            while begun.elapsed().as_secs_f64() < seconds || product_done == 0.0 {
+            let start = Instant::now();
+            while start.elapsed().as_secs_f64() < seconds || product_done == 0.0 {
                 let (count, time) = repeat(seconds / 20.0, || product.run());
                 product_done += count;
                 product_time += time;
@@ -201,11 +201,11 @@ impl Bench {
 
 /// Repeats something for about so long; returns the sum of what it yields and the seconds taken.
 fn repeat(seconds: f64, mut once: impl FnMut() -> f64) -> (f64, f64) {
-    let begun = Instant::now();
+    let start = Instant::now();
     let mut sum = 0.0;
     loop {
         sum += once();
-        let elapsed = begun.elapsed().as_secs_f64();
+        let elapsed = start.elapsed().as_secs_f64();
         if elapsed >= seconds {
             return (sum, elapsed);
         }

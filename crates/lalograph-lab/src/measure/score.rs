@@ -82,7 +82,7 @@ impl Score {
     }
 }
 
-/// Steps of a window while scoring, where nobody says another; no result depends on it.
+/// Steps of a window while scoring, by default; no result depends on it.
 pub const WINDOW: usize = 64;
 
 /// Settings of scoring.
@@ -301,7 +301,7 @@ pub fn sentences(found: &TextScore, vocabulary: &Vocabulary) -> Vec<PassageScore
 /// Tokens that belong to the sentence before them.
 const CLOSING: [&[u8]; 6] = [b"\"", b"'", b")", b"]", "\u{201d}".as_bytes(), "\u{2019}".as_bytes()];
 
-/// Hands on the loss of every token of a text, in order; `false` if it was stopped.
+/// Passes on the loss of every token of a text, in order; `false` if it was stopped.
 fn each_loss(
     file: &ModelFile,
     text: &TokenSequence,

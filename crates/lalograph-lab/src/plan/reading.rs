@@ -32,7 +32,7 @@ pub fn problems(text: &str, overrides: &[String]) -> Vec<Problem> {
 }
 
 impl Plan {
-    /// Reads a plan, with `section.key=value` overrides applied in order. What is not said has its default.
+    /// Reads a plan, with `section.key=value` overrides applied in order. Settings that are not given have their defaults.
     ///
     /// # Errors
     /// The first [`PlanError`]: unknown keys with the nearest known one, wrong kinds, values out of range, with their place.
@@ -158,7 +158,7 @@ fn wrong_kind(key: String, message: &str) -> PlanError {
         .or_else(|| message.strip_prefix("invalid value: "))
         .and_then(|rest| rest.rsplit_once(", expected "))
         .map(|(is, _)| is);
-    let must = kinds.iter().find(|(said, _)| message.ends_with(said)).map(|(_, must)| *must);
+    let must = kinds.iter().find(|(part, _)| message.ends_with(part)).map(|(_, must)| *must);
     let what = match (is, must) {
         (Some(is), Some(must)) => {
             format!("is {} and must be {must}", is.replace("floating point", "the number"))
@@ -465,7 +465,7 @@ mod tests {
                     epoch = 3\n[samples]\ntemperatures = [0.5, \"a\"]\nevery = -1\n";
         let found: Vec<String> =
             problems(text, &[]).iter().map(|problem| problem.error.to_string()).collect();
-        for (said, at) in [
+        for (part, at) in [
             ("`model.cell` is `lsmt` and must be one of `plain_tanh`", 0),
             ("did you mean `lstm`?", 0),
             ("`model.layers` is string \"two\" and must be a whole number, 0 or above", 1),
@@ -477,7 +477,7 @@ mod tests {
             ("`samples.temperatures` is string \"a\" and must be a number", 7),
             ("`samples.every` is integer `-1` and must be a whole number", 8),
         ] {
-            assert!(found[at].contains(said), "{said}: {found:?}");
+            assert!(found[at].contains(part), "{part}: {found:?}");
         }
         assert_eq!(found.len(), 9);
         let words = problems("[samples]\n# \u{1f41d}\nfrom = 3\n", &[]);

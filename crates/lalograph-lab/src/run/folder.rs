@@ -15,7 +15,7 @@ pub struct RunFolder {
 
 pub(super) const DESCRIPTION: &str = "run.json";
 pub(super) const PLAN: &str = "plan.toml";
-/// A plan that is to take the other's place as soon as the description says so.
+/// A plan that replaces the other as soon as the description is written.
 pub(super) const NEXT_PLAN: &str = "plan.next.toml";
 pub(super) const LOCK: &str = "lock";
 const MODEL_EXTENSION: &str = "safetensors";

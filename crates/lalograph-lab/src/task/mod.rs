@@ -56,7 +56,7 @@ pub trait Task: Sync {
         Ok(())
     }
 
-    /// Changes first values that were drawn, as `[start]` of the plan says. Only for a run that has made no step.
+    /// Changes first values that were drawn, by `[start]` of the plan. Only for a run that has made no step.
     ///
     /// # Errors
     /// A start that does not fit.

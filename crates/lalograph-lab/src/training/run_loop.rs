@@ -338,7 +338,7 @@ impl<'a, T: Task> Loop<'a, T> {
     }
 
     fn make_step(&mut self) -> Result<(), LabError> {
-        let begun = Instant::now();
+        let started_at = Instant::now();
         let learnt = self.trainer.learn()?;
         let step = self.trainer.step() + 1;
         let clipped = self.trainer.clipped();
@@ -357,7 +357,7 @@ impl<'a, T: Task> Loop<'a, T> {
             norm_after,
             clipped: u64::from(any),
             tokens: learnt.tokens,
-            seconds: begun.elapsed().as_secs_f64(),
+            seconds: started_at.elapsed().as_secs_f64(),
         });
         self.tell(&TrainingEvent::Step { step, tokens: learnt.tokens, loss: learnt.loss });
         Ok(())

@@ -76,7 +76,7 @@ impl RateSchedule {
             }
     }
 
-    /// Tells the schedule what a validation found.
+    /// Passes a validation loss to the schedule.
     pub(crate) fn observe(&mut self, validation_loss: f64) {
         let plateau = &mut self.plateau;
         if plateau.best.is_none_or(|best| validation_loss < best) {

@@ -79,7 +79,7 @@ impl Conversation {
         Ok(())
     }
 
-    /// Takes a turn: reads what is said to it, the request's seed text, and continues from there. `each` is given the text as it comes and stops
+    /// Takes a turn: reads the request's seed text and continues from there. `each` is given the text as it comes and stops
     /// the writing by returning `false`. The state has read every token that was drawn, also what was cut off where the text ended.
     ///
     /// # Errors

@@ -37,7 +37,7 @@ pub struct TrialText<'t> {
 }
 
 impl Trial {
-    /// The figures of some texts. `copied` are what [`super::copying::copying`] says of each of them, if there is a training text.
+    /// The figures of some texts. `copied` are the results of [`super::copying::copying`] for each of them, if there is a training text.
     pub fn new(texts: &[TrialText<'_>], repeated: &[Option<f64>], copied: Option<&[Copying]>) -> Self {
         let indices: Vec<&[u32]> = texts.iter().map(|text| text.indices).collect();
         let tokens: u64 = indices.iter().map(|text| text.len() as u64).sum();

@@ -343,7 +343,7 @@ fn a_run_whose_folder_is_moved_is_written_where_it_is_and_one_that_is_gone_fails
     for gone in [false, true] {
         let _ = std::fs::remove_dir_all(&runs);
         let running = created(&Disk, &runs, "one", &task, Existing::Keep).unwrap();
-        let begun = running.description.clone();
+        let unchanged = running.description.clone();
         let mut moved = |event: &TrainingEvent<'_, LanguageNote>| {
             if let TrainingEvent::Step { step: 3, .. } = event {
                 let away = runs.join("away");
@@ -358,7 +358,7 @@ fn a_run_whose_folder_is_moved_is_written_where_it_is_and_one_that_is_gone_fails
         };
         let ended = train(&task, running, 1, &mut moved);
         let second = RunFolder::open(&runs.join("one")).unwrap();
-        assert_eq!(second.description().unwrap(), begun, "nothing was written into another run");
+        assert_eq!(second.description().unwrap(), unchanged, "nothing was written into another run");
         assert!(!second.model().exists() && !second.metrics().exists());
         if gone {
             assert!(matches!(ended, Err(LabError::Io { .. })), "{ended:?}");

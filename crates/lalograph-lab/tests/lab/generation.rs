@@ -260,17 +260,17 @@ fn a_conversation_continues_from_its_own_state() {
     let ready = Arc::new(ReadyModel::new(model("the hive bee queen drone comb smoke", &[])));
     let (decoding, stop) = (Decoding::at_temperature(1.3), Stop::default());
     let turn = |seed_text| Request { seed_text, decoding: &decoding, tokens: 5, past_end: true, stop: &stop };
-    let said = ["the hive", "bee", "smoke the comb"];
+    let turns = ["the hive", "bee", "smoke the comb"];
     let alone = |seed: u64| -> Vec<Vec<u32>> {
         let mut one = Conversation::new(Arc::clone(&ready));
         let mut random = stream(seed, "sampling", &[]);
-        said.iter().map(|text| one.write(&turn(text), &mut random, |_| true).unwrap().indices).collect()
+        turns.iter().map(|text| one.write(&turn(text), &mut random, |_| true).unwrap().indices).collect()
     };
     let expected = [alone(1), alone(2)];
     assert_ne!(expected[0], expected[1]);
     // Turn about, they say the same.
     let mut both = [1, 2].map(|seed| (Conversation::new(Arc::clone(&ready)), stream(seed, "sampling", &[])));
-    for (number, text) in said.iter().enumerate() {
+    for (number, text) in turns.iter().enumerate() {
         for (which, (conversation, random)) in both.iter_mut().enumerate() {
             let found = conversation.write(&turn(text), random, |_| true).unwrap();
             assert_eq!(found.indices, expected[which][number]);
@@ -287,6 +287,6 @@ fn a_conversation_continues_from_its_own_state() {
     assert!(parts.scores().iter().zip(whole.scores()).all(|(a, b)| (a - b).abs() < 1e-5));
     assert!(matches!(parts.read("zzz"), Err(LabError::SeedUnknown)));
     let mut random = stream(1, "sampling", &[]);
-    let first = Generator::new(Arc::clone(&ready)).write(&turn(said[0]), &mut random, |_| true).unwrap();
+    let first = Generator::new(Arc::clone(&ready)).write(&turn(turns[0]), &mut random, |_| true).unwrap();
     assert_eq!(first.indices, expected[0][0]);
 }

@@ -62,7 +62,7 @@ fn a_token_store_that_is_cut_short_under_a_training_ends_it_with_an_error() {
             });
             let error = outcome.err().unwrap();
             assert!(matches!(error, LabError::Text(TextError::StoreLost { .. })), "{name}: {error}");
-            // What was learnt until then is there, and the run says how it ended.
+            // The weights until then are there, and the run has its status.
             assert!(!checkpoints(&path.checkpoints()).unwrap().is_empty());
             assert_eq!(path.description().unwrap().status, RunStatus::Failed);
             std::fs::remove_dir_all(&tokens).unwrap();

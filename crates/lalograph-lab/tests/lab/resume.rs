@@ -151,7 +151,7 @@ fn a_finished_run_is_done_unless_it_is_given_more() {
     let longer = plan(folder.path(), &["training.schedule=constant", "training.steps=33"]);
     let (whole, _) = begin(folder.path(), "long", &longer, usize::MAX);
     let weights = |run: &RunFolder| newest(&run.checkpoints(), |_| ()).unwrap().unwrap().weights().to_vec();
-    assert!(weights(&run) == weights(&whole), "the same steps, whoever said when that there were to be more");
+    assert!(weights(&run) == weights(&whole), "the same weights, whenever the number of steps was raised");
     let described = run.description().unwrap();
     assert_eq!(described.resumed[0].changed, ["training.steps = 33"]);
     assert_eq!((described.resumed[0].step, described.steps), (20, 33));

@@ -80,7 +80,7 @@ fn text_holds_every_number_exactly() {
     let back = load(&path).unwrap();
     assert_eq!(back.table.values(), file().table.values());
     assert!(back.counts.is_none() && back.vocabulary.is_none() && back.shares().is_none());
-    // With no vocabulary a text is cut at white space; with one, as its unit says.
+    // Without a vocabulary a text is cut at white space; with one, by its unit.
     assert_eq!(back.words_of("hive, wax"), words(&["hive,", "wax"]));
     assert_eq!(file().words_of("hive, wax"), words(&["hive", ",", "wax"]));
 }
@@ -98,7 +98,7 @@ fn every_flipped_byte_and_every_cut_is_found() {
         for bit in [0x01, 0x40] {
             let mut bytes = whole.clone();
             bytes[at] ^= bit;
-            // A flip in the white space that fills the header up changes nothing that is said.
+            // A flip in the white space that fills the header up changes no content.
             let filling =
                 at >= 8 && whole[at] == b' ' && whole[at..].iter().take(3).all(|&byte| byte == b' ');
             assert!(refused(&bytes) || filling, "byte {at}, bit {bit}");

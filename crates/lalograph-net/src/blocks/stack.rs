@@ -93,7 +93,7 @@ struct LayerTape<T> {
     reverse: Option<ReverseTape<T>>,
     norm: Option<NormTape<T>>,
     /// Output of the layer, if it differs from the outputs of its cell.
-    handed: Vec<T>,
+    passed_up: Vec<T>,
     mask: Vec<T>,
     masked: bool,
     /// Whether what is passed on is never simply the outputs.
@@ -179,7 +179,7 @@ impl Stack {
             forward: layer.forward.tape(one, rooms),
             reverse: layer.reverse.as_ref().map(|reverse| ReverseTape::within(reverse, one, rooms)),
             norm: layer.norm.as_ref().map(|norm| norm.tape(tokens, rooms)),
-            handed: rooms.zeros_if(room.dropout || self.rewrites(layer), tokens * width),
+            passed_up: rooms.zeros_if(room.dropout || self.rewrites(layer), tokens * width),
             mask: rooms.zeros_if(room.dropout, tokens * width),
             masked: false,
             rewritten: self.rewrites(layer),
@@ -207,7 +207,7 @@ impl Stack {
             let (below, rest) = tape.layers.split_at_mut(index);
             let x = match below.last() {
                 None => x,
-                Some(below) => handed(below, window.extent, hidden, width),
+                Some(below) => passed_up(below, window.extent, hidden, width),
             };
             let this = &mut rest[0];
             let rates = dropout.as_ref().map(|dropout| dropout.rates).unwrap_or_default();
@@ -234,18 +234,18 @@ impl Stack {
                 Some(reverse) => &reverse.joined()[..tokens * width],
                 None => this.forward.window_outputs(window.extent, hidden),
             };
-            let handed = &mut this.handed[..tokens * width];
+            let passed_up = &mut this.passed_up[..tokens * width];
             match (&layer.norm, &mut this.norm) {
-                (Some(norm), Some(tape)) => norm.forward(weights, outputs, handed, tape),
-                _ => handed.copy_from_slice(outputs),
+                (Some(norm), Some(tape)) => norm.forward(weights, outputs, passed_up, tape),
+                _ => passed_up.copy_from_slice(outputs),
             }
             if layer.residual {
-                handed.iter_mut().zip(x).for_each(|(y, &x)| *y += x);
+                passed_up.iter_mut().zip(x).for_each(|(y, &x)| *y += x);
             }
             if let (true, Some(dropout)) = (this.masked, &mut dropout) {
                 let mask = &mut this.mask[..tokens * width];
                 dropout::draw_mask(mask, rate, &mut dropout.random);
-                dropout::apply(mask, handed);
+                dropout::apply(mask, passed_up);
             }
         }
     }
@@ -253,7 +253,7 @@ impl Stack {
     /// Outputs of the last layer: steps x rows x outputs.
     pub fn outputs<'t, T: Real>(&self, extent: Extent, tape: &'t StackTape<T>) -> &'t [T] {
         let (hidden, width) = (self.shape.hidden, self.shape.outputs());
-        tape.layers.last().map_or(&[], |last| handed(last, extent, hidden, width))
+        tape.layers.last().map_or(&[], |last| passed_up(last, extent, hidden, width))
     }
 
     /// Runs the window backwards. `d_out` is the gradient by the outputs and is used up; that by `x` is in it afterwards, tokens x
@@ -280,10 +280,10 @@ impl Stack {
             let (below, rest) = layers.split_at_mut(index);
             let x = match below.last() {
                 None => x,
-                Some(below) => handed(below, window.extent, hidden, width),
+                Some(below) => passed_up(below, window.extent, hidden, width),
             };
             if last && penalties.activation > 0.0 {
-                let outputs = handed(&rest[0], window.extent, hidden, width);
+                let outputs = passed_up(&rest[0], window.extent, hidden, width);
                 penalty += pull_to_zero(penalties.activation, outputs, &mut d_out[..tokens * width]);
             }
             let this = &mut rest[0];
@@ -346,9 +346,9 @@ impl Stack {
     }
 }
 
-fn handed<T: Real>(tape: &LayerTape<T>, extent: Extent, hidden: usize, width: usize) -> &[T] {
+fn passed_up<T: Real>(tape: &LayerTape<T>, extent: Extent, hidden: usize, width: usize) -> &[T] {
     if tape.masked || tape.rewritten {
-        &tape.handed[..extent.tokens() * width]
+        &tape.passed_up[..extent.tokens() * width]
     } else {
         tape.forward.window_outputs(extent, hidden)
     }

@@ -213,7 +213,7 @@ impl SoftmaxHead {
     }
 
     /// The same sum, and the gradient of `scale` times it: written to `gradient` for the layer's tensors, or to `by_rows` where
-    /// [`SoftmaxHead::by_rows`] says so, and to `d_x` (rows x inputs). See [`Loss`] for what is returned.
+    /// [`SoftmaxHead::by_rows`] is true, and to `d_x` (rows x inputs). See [`Loss`] for what is returned.
     #[expect(clippy::too_many_arguments, reason = "inputs, outputs and scratch of one pass")]
     pub fn learn<T: Real>(
         &self,

@@ -1,6 +1,6 @@
 //! Memory that blocks ask for, made or only counted.
 
-/// Hands out zeroed memory and counts its bytes. A block states what it needs once, by asking for it; whether the memory is
+/// Makes zeroed memory and counts its bytes. A block states what it needs once, by asking for it; whether the memory is
 /// then made or only counted is the caller's choice, so that an estimate cannot differ from what is made.
 ///
 /// ```

@@ -93,7 +93,7 @@ impl<T: Real> PackedWeights<T> {
 /// A model's weights, flat and packed: what layers compute with.
 #[derive(Debug, Clone, Copy)]
 pub struct Parameters<'a, T> {
-    /// All numbers, as the layout says.
+    /// All numbers, in the order of the layout.
     pub flat: &'a [T],
     copies: &'a [Packed<T>],
 }

@@ -88,7 +88,7 @@ pub(crate) fn check(
 enum Beginning {
     /// With the state that a window before it left, which truncation holds fixed.
     Carried,
-    /// Anew, and once more in the middle for one row.
+    /// At the start, and once more in the middle for one row.
     Reset,
     /// The same, from a state that is learnt.
     ResetLearnt,

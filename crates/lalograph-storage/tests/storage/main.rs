@@ -12,7 +12,7 @@ use lalograph_storage::failing::{Fault, Loss};
 use tempfile::TempDir;
 
 /// Does some work with every fault at every operation, in a folder that `prepare` has filled. `judge` is given the folder as it is found after
-/// each loss, or after an error, and whether the work said that it was done.
+/// each loss, or after an error, and whether the work returned success.
 fn at_every_operation(
     prepare: impl Fn(&Path),
     work: impl Fn(&FailingDisk, &Path) -> bool,

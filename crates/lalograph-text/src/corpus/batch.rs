@@ -148,7 +148,7 @@ pub(super) struct Row<'a> {
     pub(super) closing: u64,
 }
 
-/// Takes rows in, keeps those that are documents, and hands full batches on.
+/// Takes rows in, keeps those that are documents, and passes full batches on.
 pub(super) struct Intake<'a> {
     spec: &'a CorpusSpec,
     batch: Batch,
@@ -197,7 +197,7 @@ impl<'a> Intake<'a> {
         self.batch.files += 1;
     }
 
-    /// Says what the file is read as.
+    /// Reports the form and encoding in which the file is read.
     pub(super) fn decoded_as(&mut self, encoding: &'static str, guessed: bool) {
         self.encoding = encoding;
         if guessed {
@@ -274,7 +274,7 @@ impl<'a> Intake<'a> {
         if self.batch.is_full() { self.flush() } else { ControlFlow::Continue(()) }
     }
 
-    /// Hands on what has been gathered.
+    /// Passes the gathered documents on.
     pub(super) fn flush(&mut self) -> ControlFlow<()> {
         match (self.hand_on)(std::mem::take(&mut self.batch)) {
             None => ControlFlow::Break(()),

@@ -14,12 +14,12 @@ pub(super) enum Detected {
     Text {
         encoding: &'static Encoding,
         mark_bytes: usize,
-        /// Whether it was guessed rather than said by a mark.
+        /// Whether it was guessed and not given by a byte-order mark.
         guessed: bool,
     },
 }
 
-/// Judges by the first bytes of a file; `whole` says that there are no more.
+/// Judges by the first bytes of a file; `whole`: there are no more.
 ///
 /// A byte-order mark decides. Without one, NUL bytes at every other place mean UTF-16, and bytes that are mostly UTF-8
 /// mean UTF-8, damaged rows or not; only then is a legacy encoding guessed.

@@ -11,7 +11,7 @@ use super::batch::{Intake, Row, RowKind};
 use super::reading::Reason;
 use super::{source, table};
 
-/// Hands out the documents of a JSON Lines text.
+/// Reads the documents of a JSON Lines text.
 pub(super) fn read(lines: &mut dyn BufRead, intake: &mut Intake<'_>) -> ControlFlow<()> {
     let spec = intake.spec();
     let default = ["text".to_owned()];

@@ -4,7 +4,7 @@
 //! Whatever cannot be used is left out by name, never silently. Nothing but the current documents is held in memory.
 //!
 //! [`find`] turns paths into files, [`source`] a file into UTF-8 lines, [`rows`], [`table`] and [`json`] lines into rows, and [`batch`]
-//! keeps the rows that are documents. [`Corpus::read`] hands them out one by one; [`Corpus::process`] works on
+//! keeps the rows that are documents. [`Corpus::read`] reads them one by one; [`Corpus::process`] works on
 //! them with several threads and keeps their order.
 
 mod batch;

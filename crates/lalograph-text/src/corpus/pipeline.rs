@@ -106,7 +106,7 @@ impl Corpus {
         })
     }
 
-    /// Hands out every document in order from the first to the last, with progress.
+    /// Passes on every document in order from the first to the last, with progress.
     ///
     /// # Errors
     /// As for [`Corpus::read`], and [`TextError::Stopped`] after a stop.

@@ -94,7 +94,7 @@ impl Corpus {
         &self.spec
     }
 
-    /// Hands out every document in order; `each` ends the reading by breaking.
+    /// Calls `each` with every document in order; `each` ends the reading by breaking.
     ///
     /// # Errors
     /// [`TextError::NoText`] when there was no document at all, [`TextError::LeftOut`] when the corpus is strict and something cannot be

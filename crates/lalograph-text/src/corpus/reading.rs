@@ -120,7 +120,7 @@ pub trait ReadObserver {
     /// Bytes of the files read so far, as they lie on disk. Returning `false` stops the work.
     fn progress(&mut self, bytes: u64) -> bool;
 
-    /// Told of every place that is left out, in order.
+    /// Called for every place that is left out, in order.
     fn left_out(&mut self, skipped: &Skipped) {
         let _ = skipped;
     }

@@ -8,7 +8,7 @@ use super::reading::Reason;
 use super::source;
 use super::spec::Division;
 
-/// Hands out the documents of a text. `Err` is for what could not be read; the line is where that was.
+/// Reads the documents of a text. `Err` is for what could not be read; the line is where that was.
 pub(super) fn read(lines: &mut dyn BufRead, division: Division, intake: &mut Intake<'_>) -> ControlFlow<()> {
     let mut gathered =
         Gathered { text: Vec::new(), start: 1, limit: intake.spec().limits.document_bytes, over: false };
@@ -36,7 +36,7 @@ impl Gathered {
         }
     }
 
-    /// Hands out the document that ends here; the next begins at line `next`.
+    /// Passes on the document that ends here; the next begins at line `next`.
     fn finish(&mut self, kind: RowKind, next: u64, intake: &mut Intake<'_>) -> ControlFlow<()> {
         let flow = if std::mem::take(&mut self.over) {
             intake.skip((kind != RowKind::File).then_some(self.start), Reason::TooLong(self.limit))

@@ -178,7 +178,7 @@ pub(super) fn columns(lines: &mut dyn BufRead, form: Form, spec: &CorpusSpec) ->
     matches!(rows.next(), Ok(Next::Row)).then(|| rows.record.names(spec.table.head))
 }
 
-/// Hands out the documents of a table.
+/// Reads the documents of a table.
 pub(super) fn read(
     path: &Path,
     lines: &mut dyn BufRead,

@@ -89,7 +89,7 @@ impl VocabularyBuilder {
         }
     }
 
-    /// Counts a corpus with `threads` threads; only the documents that `wanted` says yes to.
+    /// Counts a corpus with `threads` threads; only the documents for which `wanted` is true.
     ///
     /// # Errors
     /// As for [`Corpus::read`]; a stop by the observer.

@@ -38,7 +38,7 @@ pub(crate) const MOST_COUNTED: u64 = 1 << 60;
 pub struct Reserved {
     /// Fills up to a fixed length.
     pub padding: String,
-    /// Stands for every token that has no index.
+    /// Index of every token without an index of its own.
     pub unknown: String,
     /// Read before a document's first token.
     pub start: String,
@@ -201,8 +201,9 @@ impl Vocabulary {
         let listed = tokens.iter().map(|token| token.count);
         let total = listed.chain(rest.words.iter().map(|(_, count)| *count)).try_fold(0, u64::checked_add);
         let Counted { documents, tokens: read, distinct_tokens, tokens_covered } = counted;
-        let said = [documents, read, distinct_tokens, tokens_covered];
-        if total.is_none_or(|total| total > MOST_COUNTED) || said.iter().any(|count| *count > MOST_COUNTED) {
+        let counts = [documents, read, distinct_tokens, tokens_covered];
+        if total.is_none_or(|total| total > MOST_COUNTED) || counts.iter().any(|count| *count > MOST_COUNTED)
+        {
             return Err((None, "its counts are larger than any text".into()));
         }
         let spellings: Vec<&str> =

@@ -54,7 +54,7 @@ pub(crate) fn texts(spec: &CorpusSpec) -> Vec<String> {
     read(spec).unwrap().0.into_iter().map(|(_, text)| text).collect()
 }
 
-/// The places that were left out, as they are said, without the folder's own path.
+/// The messages of the places that were left out, without the folder's own path.
 pub(crate) fn left_out(folder: &Folder, reading: &Reading) -> Vec<String> {
     let top = format!("{}/", folder.path().display());
     reading.skipped.iter().map(|skipped| skipped.to_string().replace(&top, "")).collect()

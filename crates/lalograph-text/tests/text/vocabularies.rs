@@ -59,7 +59,7 @@ fn exact() -> &'static [Vocabulary] {
 fn round_trip(vocabulary: &Vocabulary, text: &str) -> Vec<u8> {
     let mut indices = Vec::new();
     vocabulary.encoder().encode_into(text, &mut indices);
-    // The streaming way says the same, as far as it is text.
+    // Streaming gives the same, as far as it is text.
     let (mut decoder, mut streamed) = (vocabulary.decoder(), String::new());
     for &index in &indices {
         decoder.push(index, &mut streamed).unwrap();
@@ -143,7 +143,7 @@ fn tokens_can_be_forced_in_kept_out_and_reserved_ones_spelt_at_will() {
     assert_eq!(tokens, [("bee".into(), 2), ("wasp".into(), 1), ("moth".into(), 0)]);
     assert_eq!(words.shown(1).unwrap(), "?unknown?");
     assert_eq!(words.index_of("the"), Reserved::UNKNOWN);
-    for (include, exclude, said) in [
+    for (include, exclude, part) in [
         ("two words", "", "make two + words of it"),
         ("bee", "bee", "both included and excluded"),
         ("", "  ", "make nothing of it"),
@@ -151,7 +151,7 @@ fn tokens_can_be_forced_in_kept_out_and_reserved_ones_spelt_at_will() {
         let list = |token: &str| if token.is_empty() { vec![] } else { vec![token.to_owned()] };
         let spec = VocabularySpec { include: list(include), exclude: list(exclude), ..of(Unit::Word) };
         let error = build(&spec, &texts).unwrap_err().to_string();
-        assert!(error.contains(said), "{error}");
+        assert!(error.contains(part), "{error}");
     }
     let spec = VocabularySpec { include: vec!["bee".into()], size: Some(300), ..of(Unit::BytePair) };
     assert!(matches!(build(&spec, &texts), Err(TextError::BadToken(_))));
@@ -250,10 +250,10 @@ fn files_read_back_and_damage_is_named_by_line() {
         (unigram.replacen(",null]", ",1.5]", 1), "line 9: the score is the logarithm of no probability"),
         (unigram.replacen(",null]", "]", 1), "line 9: not an index, a token, a count and a score"),
     ];
-    for (number, (text, said)) in cases.into_iter().enumerate() {
+    for (number, (text, part)) in cases.into_iter().enumerate() {
         assert!(text != words && text != merged && text != unigram, "case {number} changes nothing");
         let message = Vocabulary::from_json(&text).unwrap_err().to_string();
-        assert!(message.contains(said), "case {number}: {said}: {message}");
+        assert!(message.contains(part), "case {number}: {part}: {message}");
     }
 }
 

@@ -15,7 +15,7 @@ pub struct LearningProgress {
     pub tokens: u64,
     /// Tokens to read.
     pub total_tokens: u64,
-    /// Mean loss of the predictions since the last time this was said, in nats; none if there were none.
+    /// Mean loss of the predictions since the last report, in nats; none if there were none.
     pub loss: Option<f64>,
 }
 

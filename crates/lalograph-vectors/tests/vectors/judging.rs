@@ -125,7 +125,7 @@ proptest! {
     ) {
         let lines: Vec<String> =
             pairs.iter().map(|(a, b, x)| [a.clone(), b.clone(), x.to_string()].join(separator)).collect();
-        let read = read_pairs(&format!("# said by beekeepers\n{}\n", lines.join("\n"))).unwrap();
+        let read = read_pairs(&format!("# as beekeepers judge\n{}\n", lines.join("\n"))).unwrap();
         prop_assert_eq!(read.len(), pairs.len());
         for (read, (a, b, similarity)) in read.iter().zip(&pairs) {
             prop_assert_eq!(&read.words, &[a.clone(), b.clone()]);

@@ -1,4 +1,4 @@
-//! The definition of all commands as people see it: every option says its default, in one form.
+//! The definition of all commands as people see it: every option states its default, in one form.
 
 use clap::builder::StyledStr;
 use clap::{Arg, Command};
@@ -79,7 +79,7 @@ fn with_defaults(command: Command, path: &[&str], sections: &[Section]) -> Comma
     })
 }
 
-/// An option with its default at the end of its help, unless its help says it already.
+/// An option with its default at the end of its help, unless its help states it already.
 fn with_default(arg: Arg, by_plan: bool, sections: &[Section]) -> Arg {
     let help = arg.get_help().map(ToString::to_string).unwrap_or_default();
     let takes_value = arg.get_action().takes_values();

@@ -39,7 +39,7 @@ fn said_kind(path: &Path) -> Option<&'static str> {
         ("\"lalograph run\"", "the description of a run"),
         ("[model]", "a plan"),
     ];
-    kinds.into_iter().find(|(said, _)| head.contains(said)).map(|(_, kind)| kind)
+    kinds.into_iter().find(|(phrase, _)| head.contains(phrase)).map(|(_, kind)| kind)
 }
 
 /// The last part of a path, as words.

@@ -179,7 +179,7 @@ impl ReadObserver for Watch<'_> {
     }
 }
 
-/// Does some work on a corpus with a progress bar, and says what was left out.
+/// Does some work on a corpus with a progress bar, and reports what was left out.
 pub(crate) fn watched<T>(
     corpus: &Corpus,
     what: &str,
@@ -209,7 +209,7 @@ pub(crate) fn watched<T>(
 /// Number of places to name one by one.
 const SHOWN: usize = 5;
 
-/// Says what was left out of a corpus, and what was guessed.
+/// Reports what was left out of a corpus, and what was guessed.
 pub(crate) fn say_reading(reading: &Reading, file: Option<&Path>, screen: &Screen) {
     if reading.guessed_count > 0 {
         screen.warn(&format!(

@@ -64,7 +64,7 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
     say_outcome(&run, &prepared, &outcome, args.minutes, output, screen)
 }
 
-/// Finds where a run continues, and says so.
+/// Finds where a run continues, and prints it.
 fn continued<T: Task>(
     args: &ResumeArgs,
     resumable: Resumable,

@@ -42,7 +42,7 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<(), Failure> {
         return if args.json { screen.json(&counts) } else { screen.line(&render_plain(&counts, screen)) };
     }
     if let Some(folder) = &args.pictures {
-        // Better said before the work than after it.
+        // Refused before the work, not after it.
         Folder::make(&*files::storage(), folder)?;
     }
     let spec = SurveySpec {

@@ -211,7 +211,7 @@ pub(super) fn say_outcome(
     say_end(run, outcome, limit, screen)
 }
 
-/// Says how to continue a run that did not make all its steps.
+/// Prints how to continue a run that did not make all its steps.
 pub(super) fn say_end(
     run: &RunFolder,
     outcome: &TrainingOutcome,

@@ -69,7 +69,7 @@ fn chart(
     }
     let colours = [TEAL, HONEY, BRICK, ASH, PLUM];
     let mut series: Vec<&str> = Vec::new();
-    // Told apart by their strokes.
+    // Their strokes differ.
     let strokes = [2.0, 1.2];
     for (index, point) in points.iter().filter(|point| point.temperature.is_none()).enumerate() {
         if let Some(at) = value(point.trial) {

@@ -73,7 +73,7 @@ pub(crate) fn comparison_chart(scale: LossScale, runs: &[(String, &[MetricsRecor
     let training = |record: &MetricsRecord| scale.of_training(record);
     let validated = runs.iter().any(|(_, records)| records.iter().any(|record| validation(record).is_some()));
     let what = if validated { "validation" } else { "training" };
-    // Told apart by colour and by stroke: five colours, three strokes.
+    // Colour and stroke differ: five colours, three strokes.
     let colours = [TEAL, HONEY, PLUM, ASH, BRICK];
     let mut plots = Vec::new();
     let (mut lowest, mut highest) = (f64::INFINITY, 0.0f64);

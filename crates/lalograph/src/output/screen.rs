@@ -9,7 +9,7 @@ use crate::failure::Failure;
 use crate::output::harmless::{harmless, harmless_json};
 use crate::output::palette::{ASH, BRICK, HONEY};
 
-/// Width of a table where no terminal says its own.
+/// Width of a table without a terminal.
 const USUAL_WIDTH: usize = 100;
 
 /// Properties of the output's destination.
@@ -113,7 +113,7 @@ impl Screen {
         self.line(&harmless_json(&serde_json::to_string(value).map_err(Failure::work)?))
     }
 
-    /// Says something on standard error, unless only results are wanted.
+    /// Prints a note on standard error, unless only results are wanted.
     pub(crate) fn note(&self, text: &str) {
         if !self.quiet {
             write_err(text);
@@ -125,12 +125,12 @@ impl Screen {
         self.note(&format!("{} {text}", self.styled_note(HONEY.style().bold(), "note:")));
     }
 
-    /// Says what went wrong.
+    /// Prints an error.
     pub(crate) fn error(&self, text: &str) {
         write_err(&format!("{} {text}", self.styled_note(BRICK.style().bold(), "error:")));
     }
 
-    /// Says what to do about it.
+    /// Prints the remedy.
     pub(crate) fn hint(&self, text: &str) {
         write_err(&format!("{} {text}", self.styled_note(ASH.style(), "try:")));
     }

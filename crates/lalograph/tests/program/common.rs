@@ -42,7 +42,7 @@ impl Done {
         self.out
     }
 
-    /// It failed with this status and said each of these on standard error, without a panic.
+    /// It failed with this status and printed each of these on standard error, without a panic.
     pub(crate) fn fails(self, status: i32, words: &[&str]) {
         assert_eq!(self.status, status, "{self:?}");
         for word in words {
@@ -167,8 +167,8 @@ pub(crate) fn killed_after(workshop: &Workshop, words: &str, wait: Duration) -> 
     let mut command = workshop.command();
     command.args(words.split_whitespace()).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
     let mut child = command.spawn().unwrap();
-    let begun = Instant::now();
-    while begun.elapsed() < wait {
+    let start = Instant::now();
+    while start.elapsed() < wait {
         if child.try_wait().unwrap().is_some() {
             return false;
         }

@@ -61,8 +61,8 @@ fn left_out_parts_are_named_listed_or_refused() {
     let rows: String = (0..12).map(|n| format!("{n},\n")).collect();
     workshop.write("a.csv", format!("entry,text\n{rows}12,the bees\n"));
     let done = workshop.run("survey a.csv --left-out lost.jsonl");
-    for said in ["12 places left out, all of them in lost.jsonl", "a.csv, line 2: no text", "and 7 more"] {
-        assert!(done.err.contains(said), "{said}: {done:?}");
+    for part in ["12 places left out, all of them in lost.jsonl", "a.csv, line 2: no text", "and 7 more"] {
+        assert!(done.err.contains(part), "{part}: {done:?}");
     }
     assert!(done.ok().contains("1 in 1 file"));
     let lost = workshop.read("lost.jsonl");
@@ -72,7 +72,7 @@ fn left_out_parts_are_named_listed_or_refused() {
     workshop.run("survey a.csv --left-out lost.jsonl").fails(1, &["lost.jsonl exists already", "--force"]);
     workshop.run("survey a.csv --strict").fails(1, &["a.csv, line 2: no text", "--strict"]);
     assert!(workshop.run("survey a.csv").err.contains("--left-out FILE lists them all"));
-    // A run says it as well, and only once for both passes.
+    // A run reports it too, and only once for both passes.
     let trained = workshop.run(
         "train thornless.csv --text words --steps 2 --batch 1 --window 4 --hidden 8 --embedding 8 --validation-share 0 --name t",
     );

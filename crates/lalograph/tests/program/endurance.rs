@@ -21,9 +21,9 @@ fn campaign(kills: u64, seed: u64) {
     let workshop = workshop_with_demo();
     // The tokens are there before it is timed, as they are for all others.
     workshop.run(&format!("{RUN} warm")).ok();
-    let begun = Instant::now();
+    let start = Instant::now();
     workshop.run(&format!("{RUN} whole")).ok();
-    let whole = begun.elapsed();
+    let whole = start.elapsed();
     let expected = left(&workshop, "whole");
     let mut moments = Chance::of(seed, 0);
     let (mut killed, mut again, mut before, mut done) = (0, 0, 0, 0);
@@ -57,7 +57,7 @@ fn campaign(kills: u64, seed: u64) {
         std::fs::remove_dir_all(run).unwrap();
     }
     println!(
-        "{kills} runs: {killed} killed ({before} before they had begun), {again} killed again while resumed, {done} ended first; all of \
+        "{kills} runs: {killed} killed ({before} before they had start), {again} killed again while resumed, {done} ended first; all of \
          them ended with the model, samples and flow of the run that was not killed"
     );
     assert!(killed > 0);

@@ -1,4 +1,4 @@
-//! Disks of every size that are full before a command is done: it says so, loses nothing, and does its work when there is room.
+//! Disks of every size that are full before a command is done: it reports that, loses nothing, and does its work when there is room.
 //!
 //! File systems of a size are mounted for it, which takes the right to do so; where there is none the tests say that they did nothing.
 //! The long form is part of the campaign (`docs/limits.md`).
@@ -95,8 +95,8 @@ fn on_every_size(workshop: &Workshop, words: &str, resume: Option<&str>, pages: 
         let output = ["full", "letters.txt"].iter().any(|name| done.err.contains(name));
         assert!(done.err.contains("error: ") && output, "`{words}` with {size} bytes: {done:?}");
         mounted.remount("size=100m");
-        let begun = full.join("three/run.json").exists();
-        let again = resume.filter(|_| begun).unwrap_or(&words);
+        let started = full.join("three/run.json").exists();
+        let again = resume.filter(|_| started).unwrap_or(&words);
         workshop.run(again).ok();
         same(&left, &format!("`{words}` with {size} bytes, then `{again}`"));
         (size, tried) = (size + PAGE * pages, tried + 1);

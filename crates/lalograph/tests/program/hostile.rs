@@ -89,8 +89,8 @@ struct Reader {
 /// What a command makes of a sealed file.
 #[derive(Clone, Copy)]
 enum Sealed {
-    /// What it says.
-    Said,
+    /// Its output.
+    Output,
     /// A file that it writes.
     Written(&'static str),
 }
@@ -138,13 +138,13 @@ const READERS: [Reader; 38] = [
     Reader::new("vocabulary of a store", "runs/.tokens/*/vocabulary.json", TRAIN_AGAIN)
         .making(&["runs/two"])
         .sealed(TRAINED),
-    Reader::new("model", "runs/one/one.safetensors", "sample runs/one --tokens 5").sealed(Sealed::Said),
+    Reader::new("model", "runs/one/one.safetensors", "sample runs/one --tokens 5").sealed(Sealed::Output),
     Reader::new(
         "model, scored",
         "runs/one/one.safetensors",
         "score runs/one letters.txt --document line --first 5",
     )
-    .sealed(Sealed::Said),
+    .sealed(Sealed::Output),
     Reader::new(
         "checkpoint",
         "runs/one/checkpoints/step-0000000006.safetensors",
@@ -174,7 +174,7 @@ const READERS: [Reader; 38] = [
     Reader::new("gzip", "letters.txt.gz", "survey letters.txt.gz --document line"),
     Reader::new("Zstandard", "letters.txt.zst", "survey letters.txt.zst --document line"),
     Reader::new("classifier", "runs/sort/sort.safetensors", "classify predict runs/sort table.csv --json")
-        .sealed(Sealed::Said),
+        .sealed(Sealed::Output),
     Reader::new("split of a classifier", "runs/sort/split.json", "resume sort --steps 8 --quiet")
         .sealed(Sealed::Written("runs/sort/sort.safetensors")),
     Reader::new("plan of a classifier", "runs/sort/plan.toml", "runs show sort"),
@@ -247,19 +247,19 @@ fn limited(workshop: &Workshop, words: &str) -> Answer {
     let mut child = command.spawn().unwrap();
     fn reading(mut stream: impl Read + Send + 'static) -> std::thread::JoinHandle<String> {
         std::thread::spawn(move || {
-            let mut said = Vec::new();
-            // What it said until it was killed is enough.
-            let _ = stream.read_to_end(&mut said);
-            String::from_utf8_lossy(&said).into_owned()
+            let mut output = Vec::new();
+            // The output until it was killed is enough.
+            let _ = stream.read_to_end(&mut output);
+            String::from_utf8_lossy(&output).into_owned()
         })
     }
     let (out, err) = (reading(child.stdout.take().unwrap()), reading(child.stderr.take().unwrap()));
-    let begun = Instant::now();
+    let started_at = Instant::now();
     let status = loop {
         if let Some(status) = child.try_wait().unwrap() {
             break status.code().unwrap_or(-1);
         }
-        if begun.elapsed() > LONGEST {
+        if started_at.elapsed() > LONGEST {
             child.kill().unwrap();
             child.wait().unwrap();
             break -2;
@@ -305,7 +305,7 @@ impl Bench {
 
     fn made_of(&self, sealed: Sealed, answer: &Answer) -> Vec<u8> {
         match sealed {
-            Sealed::Said => answer.out.clone().into_bytes(),
+            Sealed::Output => answer.out.clone().into_bytes(),
             Sealed::Written(path) => std::fs::read(self.workshop.path(path)).unwrap_or_default(),
         }
     }
@@ -357,11 +357,11 @@ impl Bench {
 
 /// Gives the program so many damaged files of every kind; what came of them, by kind and status.
 fn campaign(inputs: u64, seed: u64) -> BTreeMap<(&'static str, i32), usize> {
-    let hands = std::thread::available_parallelism().map_or(1, |count| count.get() as u64);
+    let workers = std::thread::available_parallelism().map_or(1, |count| count.get() as u64);
     let next = AtomicU64::new(0);
     let (counts, wrong) = (Mutex::new(BTreeMap::new()), Mutex::new(Vec::new()));
     std::thread::scope(|scope| {
-        for _ in 0..hands {
+        for _ in 0..workers {
             scope.spawn(|| {
                 let bench = Bench::new();
                 loop {

@@ -107,7 +107,7 @@ fn the_unknown_token_is_treated_as_chosen() {
     assert!(!spelt.contains('\u{2039}'), "{spelt}");
     let words = spelt.split_whitespace().map(|word| word.trim_matches(|c: char| !c.is_alphanumeric()));
     assert!(words.filter(|word| !word.is_empty() && !listed.contains(word)).count() > 20, "{spelt}");
-    // Padding and start are never expected, and the unknown token is said with what becomes of it.
+    // Padding and start are never expected, and the unknown token has a note on how it is treated.
     let next = json(&workshop.run("next runs/few the --count 100 --json").ok());
     let candidates = next["candidates"].as_array().unwrap();
     assert_eq!(candidates.len(), 62);

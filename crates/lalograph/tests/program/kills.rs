@@ -12,7 +12,7 @@ use crate::common::{Chance, Workshop, differing, files_below, killed_after, numb
 /// How a command that was killed is continued.
 #[derive(Clone, Copy)]
 enum After {
-    /// It is asked for again; where it had ended already it says so.
+    /// It is asked for again; if it had ended already, it reports that.
     Again,
     /// A run of this path is resumed where it was started.
     Resume(&'static str),
@@ -106,9 +106,9 @@ fn whole(base: &Workshop, words: &str, after: After) -> Whole {
     // Twice, so that it is known to do the same every time.
     for _ in 0..2 {
         let workshop = base.copy();
-        let begun = Instant::now();
+        let started_once = Instant::now();
         workshop.run(&words).ok();
-        takes = begun.elapsed();
+        takes = started_once.elapsed();
         let found = kept(&workshop);
         if let Some(left) = &left {
             let other = differing(left, &found);
@@ -123,11 +123,11 @@ fn kill(base: &Workshop, of: &Whole, chance: &mut Chance) -> Outcome {
     let workshop = base.copy();
     let wait = of.takes.mul_f64(chance.share() * 1.05);
     let killed = killed_after(&workshop, &of.words, wait);
-    let begun = match of.after {
+    let started_once = match of.after {
         Resume(run) if workshop.path(run).join("run.json").exists() => Some(Path::new(run)),
         _ => None,
     };
-    let again = match begun {
+    let again = match started_once {
         // A run that gave way was the older one if the kill came before: then it is as it was.
         Some(run) if !of.words.contains("--force") => {
             let (runs, name) = (run.parent().unwrap().display(), run.file_name().unwrap().display());
@@ -142,7 +142,7 @@ fn kill(base: &Workshop, of: &Whole, chance: &mut Chance) -> Outcome {
         "`{}` killed after {wait:?}, then `{again}`: {done:?}",
         of.words
     );
-    if begun.is_some() && again != of.words {
+    if started_once.is_some() && again != of.words {
         // What was continued is there, and the command finds it so.
         workshop.run(&of.words).fails(1, &["exists already"]);
     }

@@ -40,7 +40,7 @@ fn signal(child: &Child, name: &str) {
     assert!(sent.unwrap().success());
 }
 
-/// Its status, and what it said.
+/// Its status and its output.
 fn ended(mut child: Child, mut out: BufReader<std::process::ChildStdout>) -> (Option<i32>, String, String) {
     let (mut rest, mut err) = (String::new(), String::new());
     out.read_to_string(&mut rest).unwrap();
@@ -61,7 +61,7 @@ fn an_interrupted_run_shows_how_to_resume_and_ends_as_if_uninterrupted() {
         assert_eq!(outcome["status"], "interrupted");
         workshop.run(&format!("sample runs/{name} --tokens 3")).ok();
         let made = outcome["steps"].as_u64().unwrap();
-        // A constant rate: then it is the same run, whenever it is said how long it is to be.
+        // A constant rate: then it is the same run, whenever the number of steps is set.
         let steps = made + 7;
         let done = workshop.run(&format!("resume {name} --steps {steps} --quiet")).ok();
         assert!(done.contains("validation perplexity"), "{done}");
@@ -136,7 +136,7 @@ fn a_run_resumes_from_another_folder_with_more_epochs() {
     for kind in ["training", "validation", "test", "sample", "checkpoint"] {
         assert!(lines.iter().any(|line| line["kind"] == kind), "no {kind} in {out}");
     }
-    // A model does not tell where it was trained.
+    // A model has no path of the folder where it was trained.
     let bytes = std::fs::read(run.join("one.safetensors")).unwrap();
     let needle = workshop.path("").to_str().unwrap().as_bytes().to_vec();
     assert!(!bytes.windows(needle.len()).any(|window| window == needle));
@@ -460,7 +460,7 @@ fn a_damaged_run_is_named_and_the_others_are_listed() {
     let listed = workshop.run("runs list");
     assert!(listed.err.contains("runs/hurt/run.json") && listed.err.contains("left out"), "{listed:?}");
     assert!(listed.ok().contains("whole"));
-    // While it is trained the list says how far it is, and not how far it was when its description was written.
+    // While it is trained the list shows its progress, not that of its last description.
     let metrics = workshop.read("runs/whole/metrics.jsonl");
     let last = metrics.lines().rev().find(|line| line.contains("\"kind\":\"training\"")).unwrap();
     let step = json(last)["step"].as_u64().unwrap();
@@ -498,7 +498,7 @@ fn each_hint_is_provoked_by_a_run_and_shows_its_figure() {
     let sound = workshop.run(&format!(
         "{few} --hidden 48 --epochs 12 --learning-rate 0.01 --flow-every 20 --name sound --seed 2"
     ));
-    let said = |out: &str| -> Vec<String> {
+    let hints_in = |out: &str| -> Vec<String> {
         let outcome = json(out.lines().last().unwrap());
         let hints = outcome["hints"].as_array().unwrap().clone();
         for hint in &hints {
@@ -506,14 +506,14 @@ fn each_hint_is_provoked_by_a_run_and_shows_its_figure() {
         }
         hints.iter().map(|hint| hint["hint"].as_str().unwrap().to_owned()).collect()
     };
-    let fine = said(&sound.ok());
+    let fine = hints_in(&sound.ok());
     for (hint, words) in &cases {
         let out = workshop.run(&format!("{words} --name {hint}")).ok();
-        let found = said(&out);
+        let found = hints_in(&out);
         assert!(found.contains(&(*hint).to_owned()), "{hint}: {found:?}\n{}", out.lines().last().unwrap());
         assert!(
             !fine.contains(&(*hint).to_owned()),
-            "{hint} is said of a run that has no such trouble: {fine:?}"
+            "{hint} is given for a run without this problem: {fine:?}"
         );
         // It is reported when it happens, in what is shown of the run, and in its report.
         assert!(out.lines().any(|line| json(line)["kind"] == "hint" && json(line)["hint"] == *hint), "{out}");

@@ -12,7 +12,7 @@ use crate::common::Workshop;
 /// Writes to the clipboard, rings, colours, asks for the cursor's place, starts a device string, goes back, and the same in one character.
 const HOSTILE: &str = "\u{1b}]52;c;aGl2ZQ==\u{7}\u{1b}[31m\u{1b}[6n\u{1b}P1\u{8}\u{7f}\u{9b}2J\u{202e}";
 
-/// What the program says when it is run in a terminal, and its status.
+/// The output of the program in a terminal, and its status.
 fn in_terminal(workshop: &Workshop, words: &[&str]) -> (Vec<u8>, i32) {
     let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
     grantpt(&master).unwrap();
@@ -154,11 +154,11 @@ fn nothing_from_outside_is_obeyed_in_any_command() {
     commands.push(vec!["train", &text, "--split", word]);
     let (mut finished, mut refused) = (0, Vec::new());
     for words in commands {
-        let (said, status) = in_terminal(&workshop, &words);
-        let shown = String::from_utf8_lossy(&said);
+        let (output, status) = in_terminal(&workshop, &words);
+        let shown = String::from_utf8_lossy(&output);
         assert!((0..=2).contains(&status), "{words:?}: {status}\n{shown:?}");
         assert!(!shown.contains("panicked"), "{words:?}: {shown:?}");
-        if let Some(found) = obeyed(&said) {
+        if let Some(found) = obeyed(&output) {
             panic!("{words:?}: {found:?}\n{shown:?}");
         }
         if status == 0 {

@@ -217,9 +217,9 @@ fn a_missing_folder_for_temporary_files_is_reported() {
         .write("words.txt", (0..400).map(|i| format!("line {i} of very few words\n")).collect::<String>());
     let words = "train words.txt --document line --steps 1 --hidden 4 --batch 2 --window 4";
     let output = workshop.command().args(words.split(' ')).env("TMPDIR", "nowhere").output().unwrap();
-    let said = String::from_utf8(output.stderr).unwrap();
-    assert_eq!(output.status.code(), Some(1), "{said}");
-    assert!(said.contains("TMPDIR") && !said.contains(".tokens"), "{said}");
+    let message = String::from_utf8(output.stderr).unwrap();
+    assert_eq!(output.status.code(), Some(1), "{message}");
+    assert!(message.contains("TMPDIR") && !message.contains(".tokens"), "{message}");
 }
 
 #[test]

@@ -227,7 +227,7 @@ fn surprise_is_shown_without_colour_and_models_side_by_side() {
     for figure in ["documents", "bytes"] {
         assert_eq!((&both[0][figure], &both[1][figure]), (&models[0][figure], &models[0][figure]));
     }
-    // Cleaning that changes the text is said, and its figures are not put in order with others.
+    // Cleaning that changes the text is reported, and its figures are not put in order with others.
     workshop.run("train thornmere/diaries --document line --cleaning lower-case --embedding 8 --hidden 16 --steps 4 --quiet --name lower").ok();
     let table =
         workshop.run("score thornmere/runs/demo thornmere/diaries --first 9 --beside runs/lower").ok();

@@ -52,7 +52,7 @@ impl Unigram {
         Self::of_counts(training.counts(size))
     }
 
-    /// By what a vocabulary says of the text that it was counted on.
+    /// From the counts in a vocabulary.
     pub fn of_vocabulary(vocabulary: &Vocabulary) -> Self {
         let counted = vocabulary.counted();
         let mut counts = vec![0; Reserved::COUNT as usize];

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 use lalograph_net::Network;
 use lalograph_net::blocks::recurrent::window::Extent;
 use lalograph_net::blocks::regularisation::LaneUse;
-use lalograph_net::models::classifier::{Classifier, ClassifierInput};
+use lalograph_net::models::classifier::Classifier;
 use lalograph_net::models::network::LaneRoom;
 use lalograph_net::step::lanes::Lanes;
 use lalograph_net::weights::packed::PackedWeights;
@@ -13,42 +13,13 @@ use lalograph_text::corpus::Reading;
 use lalograph_text::{Split, Vocabulary};
 
 use super::evaluate::ROWS as READING_ROWS;
+use super::input::DocumentInput;
 use super::model::TASK;
 use crate::data::documents::Documents;
-use crate::data::numbers::NumberForm;
 use crate::error::LabError;
 use crate::plan::Plan;
 use crate::run::description::{RunDescription, TextFacts};
 use crate::task::start::Start;
-
-/// From documents to the steps that a classifier reads.
-#[derive(Debug, Clone)]
-pub enum DocumentInput {
-    /// Text, cleaned and tokenised by a vocabulary that was counted on the training part or read from the plan's file.
-    Text(Box<Vocabulary>),
-    /// Rows of numbers, standardised by the training part.
-    Numbers(NumberForm),
-}
-
-impl DocumentInput {
-    /// The vocabulary of text.
-    pub fn vocabulary(&self) -> Option<&Vocabulary> {
-        match self {
-            Self::Text(vocabulary) => Some(vocabulary),
-            Self::Numbers(_) => None,
-        }
-    }
-
-    /// Input of the network.
-    pub(super) fn of_network(&self, plan: &Plan) -> ClassifierInput {
-        match self {
-            Self::Text(vocabulary) => {
-                ClassifierInput::Tokens { vocabulary: vocabulary.len(), embedding: plan.model.embedding }
-            }
-            Self::Numbers(form) => ClassifierInput::Numbers { features: form.features },
-        }
-    }
-}
 
 /// A classifier ready for training: plan resolved, documents read, weights laid out.
 pub struct ClassifierTask {

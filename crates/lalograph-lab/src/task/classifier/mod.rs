@@ -1,11 +1,13 @@
 //! Classifiers: the class of a document.
 
 mod evaluate;
+mod input;
 mod learner;
 pub mod model;
 mod prepare;
 mod seam;
 
-pub use learner::{ClassifierTask, DocumentInput};
+pub use input::DocumentInput;
+pub use learner::ClassifierTask;
 pub use prepare::{not_numbers, prepare_classifier, prepare_classifier_again};
 pub use seam::train_classifier;

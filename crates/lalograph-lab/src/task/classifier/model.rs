@@ -12,7 +12,7 @@ use lalograph_net::weights::packed::PackedWeights;
 use lalograph_text::vocabulary::Encoder;
 use lalograph_text::{Reserved, Vocabulary};
 
-use super::learner::DocumentInput;
+use super::input::DocumentInput;
 use crate::artefact::container::{Assets, Container, json, read_file};
 use crate::artefact::model_file::{KIND, Trained, read_weights};
 use crate::data::documents::{EMPTY, kept};

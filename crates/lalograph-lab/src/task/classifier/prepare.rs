@@ -11,7 +11,8 @@ use lalograph_text::split::PartCount;
 use lalograph_text::tokens::{EncodedCorpus, HeldOut, encode_corpus};
 use lalograph_text::{Corpus, Part, Split, TextError, Vocabulary, VocabularyBuilder};
 
-use super::learner::{ClassifierTask, DocumentInput, split_hash};
+use super::input::DocumentInput;
+use super::learner::{ClassifierTask, split_hash};
 use crate::artefact::texts::{read_split, read_vocabulary};
 use crate::data::documents::{Documents, length_keeping};
 use crate::data::numbers::{NumberError, NumberForm};
@@ -298,7 +299,7 @@ pub fn not_numbers(path: &Path, line: u64, columns: &[String], error: NumberErro
     LabError::NotNumbers { path: path.to_owned(), line, what }
 }
 
-/// The split of a plan's corpus: by its shares and stratified, or as its split file says.
+/// The split of a plan's corpus: stratified by its shares, or read from its split file.
 fn split_of(
     plan: &Plan,
     own: &ClassifierPlan,

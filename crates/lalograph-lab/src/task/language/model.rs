@@ -36,7 +36,7 @@ pub struct ModelFile {
     pub trained: Trained,
     /// The architecture.
     pub model: LanguageModel,
-    /// All weights, laid out as [`Network::layout`] says.
+    /// All weights, in the layout of [`Network::layout`].
     pub weights: Vec<f32>,
 }
 

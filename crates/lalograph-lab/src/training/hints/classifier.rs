@@ -13,7 +13,7 @@ const ERRORS: f64 = 1.0;
 const FEW_DOCUMENTS: u64 = 10;
 /// A share of cut documents that matters.
 const MUCH_CUT: f64 = 0.2;
-/// A 95 % interval of the accuracy this wide says little.
+/// A 95 % interval of the accuracy this wide hides differences between runs.
 const WIDE: f64 = 0.1;
 
 /// Everything that the figures of a classifier say.

@@ -137,7 +137,7 @@ pub enum Hint {
         /// Its upper end.
         high: f64,
     },
-    /// The run ended before anything can be said.
+    /// The run ended before any hint is possible.
     TooShort {
         /// Steps made.
         step: u64,

@@ -26,7 +26,7 @@ const SWING: f64 = 0.05;
 const ABOVE: f64 = 0.3;
 /// Validation loss that is so far above training loss shows a gap: half as much perplexity again.
 const GAP: f64 = 0.4;
-/// Steps without which nothing can be said.
+/// Fewest steps before any hint.
 const FEW_STEPS: u64 = 100;
 /// A loss that still falls by so much in the last fifth of a run has not come to rest: perplexity by a twentieth.
 const STILL_FALLING: f64 = 0.05;
@@ -67,7 +67,7 @@ fn overfitting(curves: &Curves) -> Option<Hint> {
     })
 }
 
-/// Said of runs that have ended, also where early stopping came before validation loss rose.
+/// For runs that have ended, also if early stopping came before validation loss rose.
 fn gap(evidence: &Evidence<'_>, curves: &Curves) -> Option<Hint> {
     let &(step, loss) = curves.validation.iter().min_by(|a, b| a.1.total_cmp(&b.1))?;
     let training = curves.training_at(step)?;
@@ -277,7 +277,7 @@ mod tests {
         classes: None,
     };
 
-    fn said(metrics: &[MetricsRecord], flow: &[FlowRecord], text: &TextFacts, stage: Stage) -> Vec<Hint> {
+    fn hints_of(metrics: &[MetricsRecord], flow: &[FlowRecord], text: &TextFacts, stage: Stage) -> Vec<Hint> {
         let plan = Plan::default();
         let found = hints(&Evidence { plan: &plan, text, metrics, flow: flow.last(), stage });
         for hint in &found {
@@ -299,7 +299,7 @@ mod tests {
         text: &TextFacts,
         stage: Stage,
     ) -> Vec<&'static str> {
-        said(metrics, flow, text, stage).iter().map(Hint::name).collect()
+        hints_of(metrics, flow, text, stage).iter().map(Hint::name).collect()
     }
 
     fn flow(norms: &[f64]) -> FlowRecord {
@@ -319,7 +319,7 @@ mod tests {
     #[test]
     fn overfitting_is_a_lasting_rise_of_validation_while_training_falls() {
         let risen = [3.0, 1.9, 2.0, 2.2, 2.4];
-        let found = said(&run(FALLING, risen), &[], &FACTS, Stage::Ended);
+        let found = hints_of(&run(FALLING, risen), &[], &FACTS, Stage::Ended);
         let [Hint::Overfitting { best_step: 400, step: 1000, perplexity, .. }] = found[..] else {
             panic!("{found:?}");
         };
@@ -337,13 +337,13 @@ mod tests {
     fn vanishing_and_exploding_gradients_are_reported_by_distance_or_step() {
         let metrics = run(FALLING, SETTLED);
         let fading: Vec<f64> = (0..30).map(|d| 0.3f64.powi(d)).collect();
-        let found = said(&metrics, &[flow(&fading)], &FACTS, Stage::Ended);
+        let found = hints_of(&metrics, &[flow(&fading)], &FACTS, Stage::Ended);
         assert!(
             matches!(found[..], [Hint::VanishingGradients { layer: 1, tokens_back: 6, .. }]),
             "{found:?}"
         );
         let growing: Vec<f64> = (0..30).map(|d| 1.2f64.powi(d)).collect();
-        let found = said(&metrics, &[flow(&growing)], &FACTS, Stage::Ended);
+        let found = hints_of(&metrics, &[flow(&growing)], &FACTS, Stage::Ended);
         assert!(matches!(found[..], [Hint::ExplodingGradients { tokens_back: Some(29), .. }]), "{found:?}");
         // The last measurement counts, and slow fading or zeros by chance are as they should be.
         for norms in [vec![1.0, 0.0, 0.5, 0.4], (0..64).map(|d| 0.6f64.powi(d)).collect(), vec![0.0, 0.0]] {
@@ -366,7 +366,7 @@ mod tests {
         one_hard_window[6] = 2.5;
         assert!(names(&run(one_hard_window, SETTLED), &[], &FACTS, Stage::UnderWay).is_empty());
         let swinging = run([6.0, 5.4, 5.6, 5.3, 5.5, 5.6, 5.3, 5.6, 5.4, 5.5], [5.5, 5.4, 5.5, 5.5, 5.45]);
-        let found = said(&swinging, &[], &FACTS, Stage::Ended);
+        let found = hints_of(&swinging, &[], &FACTS, Stage::Ended);
         assert!(
             matches!(
                 found[..],
@@ -375,7 +375,7 @@ mod tests {
             "{found:?}"
         );
         assert!(names(&swinging, &[], &FACTS, Stage::UnderWay).is_empty());
-        let found = said(&[], &[], &FACTS, Stage::NotFinite(7));
+        let found = hints_of(&[], &[], &FACTS, Stage::NotFinite(7));
         assert!(
             matches!(found[..], [Hint::LearningRateTooHigh { step: 7, to_perplexity: None, .. }]),
             "{found:?}"
@@ -387,7 +387,7 @@ mod tests {
         let creeping = run(std::array::from_fn(|i| 6.5 - 0.02 * i as f64), [6.5, 6.46, 6.42, 6.38, 6.34]);
         let still = run(std::array::from_fn(|i| 6.6 + 0.01 * (i % 2) as f64), [6.6, 6.6, 6.6, 6.6, 6.6]);
         for metrics in [&creeping, &still] {
-            let found = said(metrics, &[], &FACTS, Stage::Ended);
+            let found = hints_of(metrics, &[], &FACTS, Stage::Ended);
             assert!(
                 matches!(found[..], [Hint::WorseThanUnigram { cause: Cause::LearningRateTooLow, .. }]),
                 "{found:?}"
@@ -396,7 +396,7 @@ mod tests {
         }
         // Where gradients explode, nothing is known of the rate.
         let growing: Vec<f64> = (0..30).map(|d| 1.2f64.powi(d)).collect();
-        let found = said(&still, &[flow(&growing)], &FACTS, Stage::Ended);
+        let found = hints_of(&still, &[flow(&growing)], &FACTS, Stage::Ended);
         assert!(
             matches!(
                 found[..],
@@ -432,7 +432,7 @@ mod tests {
     #[test]
     fn a_gap_is_reported_if_early_stopping_prevented_a_rise() {
         let far = [3.0, 2.6, 2.5, 2.45, 2.44];
-        let found = said(&run(FALLING, far), &[], &FACTS, Stage::Ended);
+        let found = hints_of(&run(FALLING, far), &[], &FACTS, Stage::Ended);
         assert!(matches!(found[..], [Hint::Gap { step: 1000, .. }]), "{found:?}");
         assert!(found[0].to_string().contains("11.5, 1.9 times training perplexity (5.95)"), "{}", found[0]);
         assert!(names(&run(FALLING, far), &[], &FACTS, Stage::UnderWay).is_empty());
@@ -473,7 +473,7 @@ mod tests {
     #[test]
     fn a_run_is_too_short_while_validation_still_falls_fast() {
         let falling = [5.0, 4.0, 3.2, 2.6, 2.1];
-        let found = said(&run(FALLING, falling), &[], &FACTS, Stage::Ended);
+        let found = hints_of(&run(FALLING, falling), &[], &FACTS, Stage::Ended);
         let [Hint::TooShort { step: 1000, still_falling: Some(fall), .. }] = found[..] else {
             panic!("{found:?}");
         };

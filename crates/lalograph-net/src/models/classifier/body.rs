@@ -63,7 +63,7 @@ impl Blocks {
         let width = shape.input.width();
         match &shape.body {
             Body::Pooled { pooling } => {
-                // The last vector is that of a token, and says little of a document.
+                // The last vector is that of a token, and has little information on a document.
                 let pooling = if *pooling == Pooling::Last { Pooling::Both } else { *pooling };
                 Self::Pooled(Pool::new(pooling, width, width))
             }

@@ -68,7 +68,7 @@ pub(crate) fn run(args: &ClassifyTrainArgs, screen: &Screen) -> Result<(), Failu
     say_end(&run, &outcome, args.minutes, screen)
 }
 
-/// Says what is about to be trained, and makes the folder of the run.
+/// Prints the header, and makes the folder of the run.
 fn begin(
     prepared: &ClassifierTask,
     runs: &Path,
@@ -374,7 +374,7 @@ pub(crate) fn render_outcome(
 ) -> String {
     let mut rows = Vec::new();
     let facts_of = prepared.facts.classes.unwrap_or_default();
-    let said = |found: &Evaluation, documents: u64| {
+    let accuracy_of = |found: &Evaluation, documents: u64| {
         let accuracy = found.figure("accuracy").unwrap_or(0.0);
         let (low, high) = wilson((accuracy * documents as f64).round() as u64, documents);
         format!("{} (95 % interval {} to {})", percent_of(accuracy), percent_of(low), percent_of(high))
@@ -388,7 +388,7 @@ pub(crate) fn render_outcome(
         )
     };
     if let Some(found) = &outcome.validation {
-        rows.push(("validation accuracy", said(found, facts_of.validation_documents)));
+        rows.push(("validation accuracy", accuracy_of(found, facts_of.validation_documents)));
         rows.push((
             "most frequent class",
             format!("{} of the validation documents", percent_of(facts_of.majority_share)),
@@ -400,7 +400,7 @@ pub(crate) fn render_outcome(
             "test accuracy",
             format!(
                 "{}, on documents that had no influence on training",
-                said(test, facts_of.test_documents)
+                accuracy_of(test, facts_of.test_documents)
             ),
         ));
         rows.push(("test, balanced", others(test)));

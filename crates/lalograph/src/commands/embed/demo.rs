@@ -21,7 +21,7 @@ use crate::output::table::facts;
 const SHOWN: [&str; 3] = ["Hesper", "June", "clover"];
 const NEIGHBOURS: usize = 4;
 
-/// Learns vectors from a run's training text, writes them as `vectors.safetensors` and `vectors.txt`, and says what they know.
+/// Learns vectors from a run's training text, writes them as `vectors.safetensors` and `vectors.txt`, and prints what they know.
 pub(crate) fn vectors_of(
     prepared: &LanguageTask,
     settings: &Settings,

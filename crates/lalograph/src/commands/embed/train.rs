@@ -38,7 +38,7 @@ const PROBES: usize = 4;
 const MOMENTS: u64 = 5;
 
 /// The words that are first in a table say little: marks, and words that occur with everything.
-const COMMONEST: usize = 40;
+const MOST_FREQUENT: usize = 40;
 
 /// A line of `embed train --json`.
 #[derive(Serialize)]
@@ -95,7 +95,7 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
         )?;
     }
     let probes = probes(args, &vocabulary, screen)?;
-    let begun = Instant::now();
+    let start = Instant::now();
     let mut last_loss = None;
     let pool =
         rayon::ThreadPoolBuilder::new().num_threads(threads(args.threads)).build().map_err(LabError::from)?;
@@ -113,7 +113,7 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
             Ok::<_, Failure>(table?)
         }
     })?;
-    let seconds = begun.elapsed().as_secs_f64();
+    let seconds = start.elapsed().as_secs_f64();
     let made = match &way {
         Way::Predicting(settings) => serde_json::to_string(settings).map_err(Failure::work)?,
         Way::Factorising(settings) => serde_json::json!({
@@ -254,7 +254,7 @@ fn probes(args: &EmbedTrainArgs, vocabulary: &Vocabulary, screen: &Screen) -> Re
     if !args.probe.is_empty() {
         return Ok(args.probe.iter().filter_map(row).collect());
     }
-    let first = COMMONEST.min(tokens.len() / 4);
+    let first = MOST_FREQUENT.min(tokens.len() / 4);
     Ok((0..PROBES)
         .map(|at| (first + at * first.max(1)) as u32)
         .filter(|&row| (row as usize) < tokens.len())
@@ -272,7 +272,7 @@ fn predict(
 ) -> Result<VectorTable, Failure> {
     let total = settings.epochs * text.len() as u64;
     let mut progress = Progress::new(screen, "learning", Measure::Tokens, total);
-    let begun = Instant::now();
+    let start = Instant::now();
     let (mut sum, mut times, mut moment) = (0.0, 0u32, 0);
     let mut failed: Option<Failure> = None;
     let learnt =
@@ -287,9 +287,9 @@ fn predict(
                 *last_loss = loss;
                 (sum, times) = (0.0, 0);
                 let epoch = reached.tokens as f64 / text.len() as f64;
-                let words_per_second = reached.tokens as f64 / begun.elapsed().as_secs_f64();
-                let said = say(&snapshot(), words, probes, (epoch, loss, words_per_second), json, screen);
-                failed = said.err();
+                let words_per_second = reached.tokens as f64 / start.elapsed().as_secs_f64();
+                let printed = say(&snapshot(), words, probes, (epoch, loss, words_per_second), json, screen);
+                failed = printed.err();
             }
             failed.is_none() && !interrupt::asked()
         });

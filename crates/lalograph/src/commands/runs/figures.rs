@@ -11,8 +11,8 @@ pub(super) fn steps(made: u64, planned: u64) -> String {
 
 /// A task's figures besides perplexity, as a suffix: `, accuracy 0.9312`.
 pub(super) fn besides(figures: Option<&Figures>) -> String {
-    let said = figures.into_iter().flat_map(other_figures);
-    said.map(|(name, value)| format!(", {name} {value}")).collect()
+    let named = figures.into_iter().flat_map(other_figures);
+    named.map(|(name, value)| format!(", {name} {value}")).collect()
 }
 
 /// Figures besides perplexity, by their names in words.

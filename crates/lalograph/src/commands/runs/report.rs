@@ -111,17 +111,17 @@ fn layers(history: &RunHistory) -> Result<Option<Cost>, Failure> {
         0 => read_vocabulary(&vocabulary)?.len(),
         indices => indices as usize,
     };
-    // A description that says more than a model can have.
+    // A size in the description that no model can have.
     LanguageModel::new(history.plan.shape(indices)).map_err(LabError::from)?;
     Ok(Some(cost(&history.plan, indices, &zipf_share(indices))?))
 }
 
-/// Begins the files of a page; where they are taken, says what to do about it.
+/// Begins the files of a page; if they exist, the error has the remedy.
 pub(super) fn begin_pages(name: &str, places: &[PathBuf], force: bool) -> Result<FileSet, Failure> {
     match FileSet::begin(&*files::storage(), name, places, Existing::replaced_if(force)) {
         Err(taken @ StorageError::Exists(_)) => {
             Err(Failure::with_remedy(taken, "use --force to replace it, or --output to write elsewhere"))
         }
-        begun => Ok(begun?),
+        set => Ok(set?),
     }
 }

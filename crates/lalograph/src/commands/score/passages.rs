@@ -19,7 +19,7 @@ const SHOWN: usize = 2000;
 /// Sentences of fewer tokens are not listed: headings, cries and slips of the rule that ends sentences.
 const SHORTEST_SENTENCE: u64 = 3;
 
-/// Said where unknown words are marked.
+/// Note for texts with marked unknown words.
 pub(super) const MARKED: &str = "  Words in \u{2039} \u{203a} are not in the vocabulary.";
 
 /// The passages with the highest losses per token, and those with the lowest.

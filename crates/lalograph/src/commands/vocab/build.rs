@@ -19,7 +19,7 @@ use crate::output::number::{count, counted, percent, visible};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, facts, table};
 
-/// Whether something may be replaced; refuses at once what may not, which is better said before the work than after it.
+/// Whether something may be replaced; refuses at once what may not, before the work, not after it.
 fn place(output: &Path, force: bool) -> Result<Existing, Failure> {
     match force {
         true => Ok(Existing::Replace),

@@ -58,7 +58,7 @@ pub(crate) fn report_page(
         text(started.get(..16).unwrap_or(&started)),
         history.standing.name(),
         figures(history),
-        said(hints),
+        hint_list(hints),
     );
     Ok(page(&format!("{name}: report"), &body))
 }
@@ -113,7 +113,7 @@ fn with_dropout(history: &RunHistory) -> bool {
     history.plan.regularisation().dropout.any()
 }
 
-fn said(hints: &[Hint]) -> String {
+fn hint_list(hints: &[Hint]) -> String {
     let items: String = hints.iter().map(|hint| format!("<li>{}</li>\n", text(&hint.to_string()))).collect();
     let items =
         if items.is_empty() { "<li class=\"none\">No problems found.</li>\n".to_owned() } else { items };

@@ -27,7 +27,7 @@ use crate::output::wrap::indented;
 /// The view is drawn again so often, at most.
 const DRAWN_EVERY: Duration = Duration::from_millis(400);
 /// Interval of progress lines, if there is no live view.
-const SAID_EVERY: Duration = Duration::from_secs(20);
+const PRINTED_EVERY: Duration = Duration::from_secs(20);
 
 /// Presentation of events.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -45,8 +45,8 @@ pub(crate) struct TrainingView<'s> {
     state: State,
     live: Option<Live>,
     drawn: Option<Instant>,
-    said: Instant,
-    /// The last validation that was said, for the change since.
+    printed: Instant,
+    /// The last validation that was printed, for the change since.
     sampled_at: Option<u64>,
     failure: Option<Failure>,
 }
@@ -62,7 +62,7 @@ impl<'s> TrainingView<'s> {
             state: State::new(name, steps, watched),
             live: live.then(Live::default),
             drawn: None,
-            said: Instant::now(),
+            printed: Instant::now(),
             sampled_at: None,
             failure: None,
         }
@@ -108,7 +108,7 @@ impl<'s> TrainingView<'s> {
         self.drawn = Some(Instant::now());
         let (width, height) = self.screen.terminal();
         let clock = Clock {
-            elapsed: self.state.begun.elapsed(),
+            elapsed: self.state.started.elapsed(),
             since_checkpoint: self.state.checkpoint.map(|(_, written)| written.elapsed()),
         };
         // The last row is where the cursor is.
@@ -137,9 +137,9 @@ impl<'s> TrainingView<'s> {
 
     fn say(&mut self, event: &TrainingEvent<'_, LanguageNote>) {
         match event {
-            TrainingEvent::Step { step, .. } if self.said.elapsed() >= SAID_EVERY => {
+            TrainingEvent::Step { step, .. } if self.printed.elapsed() >= PRINTED_EVERY => {
                 let far = 100.0 * *step as f64 / self.state.steps.max(1) as f64;
-                let left = self.state.seconds_left(self.state.begun.elapsed()).unwrap_or(0.0);
+                let left = self.state.seconds_left(self.state.started.elapsed()).unwrap_or(0.0);
                 let speed = self.state.figures.map_or_else(String::new, |figures| {
                     format!(", {} tokens/s", count(figures.tokens_per_second as u64))
                 });
@@ -163,7 +163,7 @@ impl<'s> TrainingView<'s> {
             }
             TrainingEvent::Note(LanguageNote::Sample(record)) => self.say_sample(record),
             TrainingEvent::Hint(hint) => {
-                self.said = Instant::now();
+                self.printed = Instant::now();
                 self.screen.warn(&hint.to_string());
             }
             _ => {}
@@ -171,7 +171,7 @@ impl<'s> TrainingView<'s> {
     }
 
     fn note(&mut self, text: &str) {
-        self.said = Instant::now();
+        self.printed = Instant::now();
         self.screen.note(text);
     }
 

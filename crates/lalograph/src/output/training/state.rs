@@ -64,7 +64,7 @@ pub(crate) struct State {
     pub(crate) step: u64,
     /// Steps that were made before this process.
     pub(crate) made_before: u64,
-    pub(crate) begun: Instant,
+    pub(crate) started: Instant,
     /// The figure to show.
     pub(crate) watched: Watched,
     smoothed: f64,
@@ -90,7 +90,7 @@ impl State {
             steps,
             step: 0,
             made_before: 0,
-            begun: Instant::now(),
+            started: Instant::now(),
             watched,
             smoothed: 0.0,
             weight: 0.0,
@@ -121,7 +121,7 @@ impl State {
         match event {
             TrainingEvent::Started { steps, made, .. } => {
                 (self.steps, self.step, self.made_before) = (*steps, *made, *made);
-                self.begun = Instant::now();
+                self.started = Instant::now();
             }
             TrainingEvent::Step { step, loss, .. } => {
                 self.step = *step;
