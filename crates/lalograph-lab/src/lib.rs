@@ -56,6 +56,7 @@ pub use artefact::model_file::Trained;
 pub use error::LabError;
 pub use plan::{Plan, PlanError};
 pub use run::folder::RunFolder;
+pub use task::classifier::explain;
 pub use task::classifier::model::{ClassifierReader, ReadDocument, ReadyClassifier};
 pub use task::classifier::{
     ClassifierTask, DocumentInput, not_numbers, prepare_classifier, prepare_classifier_again,

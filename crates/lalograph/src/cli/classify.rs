@@ -25,6 +25,8 @@ pub(crate) enum ClassifyCommand {
     Predict(ClassifyPredictArgs),
     /// Score a classifier on documents with class labels: accuracy, confusion, figures by class, mistakes.
     Score(ClassifyScoreArgs),
+    /// Explain decisions: how much each token of a document changes the odds of its class.
+    Explain(ClassifyExplainArgs),
 }
 
 /// `classify train`.
@@ -255,6 +257,46 @@ pub(crate) struct ClassifyScoreArgs {
     /// List the N most confident mistakes with their text.
     #[arg(long, value_name = "N", default_value_t = 5)]
     pub(crate) mistakes: usize,
+    /// Number of threads (default: all processors). Results do not depend on it.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) threads: Option<u16>,
+    /// Print one JSON document.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+/// `classify explain`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph classify explain runs/outcome\n  lalograph classify explain runs/outcome thornmere/diaries.csv --first 20 --class thriving\n  echo 'Thin clusters, wings frayed.' | lalograph classify explain runs/outcome -"
+)]
+pub(crate) struct ClassifyExplainArgs {
+    /// Classifier: a model file or a run.
+    pub(crate) model: PathBuf,
+    /// Files, folders or patterns, or - for standard input (default: the test part of the run, or else its validation part).
+    #[arg(value_name = "PATH")]
+    pub(crate) paths: Vec<PathBuf>,
+    /// Options of reading files; options that are not given keep the values used in training.
+    #[command(flatten)]
+    pub(crate) reading: ReadingArgs,
+    /// Which documents of them.
+    #[command(flatten)]
+    pub(crate) part: PartArgs,
+    /// Explain this class (default: the predicted class of each document).
+    #[arg(long, value_name = "CLASS")]
+    pub(crate) class: Option<String>,
+    /// Print N documents token by token.
+    #[arg(long, value_name = "N", default_value_t = 3)]
+    pub(crate) documents: usize,
+    /// List the N tokens with the greatest mean effect on each class.
+    #[arg(long, value_name = "N", default_value_t = 8)]
+    pub(crate) listed: usize,
+    /// Write all documents with the effect of each token to FILE, an HTML page that needs no network.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) page: Option<PathBuf>,
+    /// Replace an existing page.
+    #[arg(long, requires = "page")]
+    pub(crate) force: bool,
     /// Number of threads (default: all processors). Results do not depend on it.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) threads: Option<u16>,

@@ -16,8 +16,10 @@ use std::path::PathBuf;
 
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 
-pub(crate) use classify::{ClassifyCommand, ClassifyPredictArgs, ClassifyScoreArgs, ClassifyTrainArgs};
-pub(crate) use corpus::{CleaningArgs, CorpusArgs, ReadingArgs, TokenArgs, YesNo};
+pub(crate) use classify::{
+    ClassifyCommand, ClassifyExplainArgs, ClassifyPredictArgs, ClassifyScoreArgs, ClassifyTrainArgs,
+};
+pub(crate) use corpus::{CleaningArgs, CorpusArgs, PartArgs, ReadingArgs, TokenArgs, YesNo};
 pub(crate) use embed::{
     DirectionChoice, EmbedCommand, EmbedImportArgs, EmbedJudgeArgs, EmbedMapArgs, EmbedNearArgs,
     EmbedRelateArgs, EmbedTrainArgs, LayoutChoice, MethodChoice, WeighChoice,

@@ -20,6 +20,8 @@ pub(crate) enum Measure {
     Steps,
     /// Tokens.
     Tokens,
+    /// Documents.
+    Documents,
 }
 
 /// A piece of work under way.
@@ -42,6 +44,7 @@ impl<'s> Progress<'s> {
                 Measure::Bytes => "{decimal_bytes}/{decimal_total_bytes}  {decimal_bytes_per_sec}",
                 Measure::Steps => "step {human_pos}/{human_len}",
                 Measure::Tokens => "{human_pos}/{human_len} tokens  {per_sec}",
+                Measure::Documents => "{human_pos}/{human_len} documents",
             };
             let bars = screen.styled_note(crate::output::palette::HONEY.style(), "{bar:24}");
             let template = format!("{{prefix}}  {bars}  {figures}  {{msg}}  {{eta}} left");
@@ -79,6 +82,7 @@ impl<'s> Progress<'s> {
                 Measure::Bytes => bytes(position),
                 Measure::Steps => format!("step {}", count(position)),
                 Measure::Tokens => format!("{} tokens", count(position)),
+                Measure::Documents => format!("{} documents", count(position)),
             }
         };
         let message = if message.is_empty() { String::new() } else { format!(", {message}") };

@@ -75,7 +75,7 @@ fn a_classifier_is_trained_scored_and_used_with_its_model_file_alone() {
 fn output_for_people_has_every_figure() {
     let workshop = trained();
     let shown = workshop.run("classify score runs/outcome --mistakes 2");
-    assert!(shown.err.contains("scoring the test part"), "{shown:?}");
+    assert!(shown.err.contains("reading the test part"), "{shown:?}");
     let out = shown.ok();
     for part in [
         "95 % interval",
@@ -274,4 +274,64 @@ fn rows_of_numbers_are_trained_on_scored_and_predicted() {
     workshop.run(&format!("{bad} --features 2 --unit byte")).fails(2, &["no effect on rows of numbers"]);
     workshop.run(&format!("{bad} --time-steps 2")).fails(2, &["--time-steps has no effect on text"]);
     assert!(!workshop.path("runs/bad").exists());
+}
+
+#[test]
+fn decisions_are_explained_by_leaving_tokens_out() {
+    let workshop = Workshop::new();
+    // One word decides each class, and the others mean nothing.
+    let row = |i: usize| {
+        let (word, class) = [("gold", "rich"), ("dust", "poor")][i % 2];
+        let (a, b) = (["hive", "comb", "queen"][i % 3], ["near", "under", "behind"][i / 6 % 3]);
+        format!("the {a} {b} {word} day{},{class}\n", i / 18)
+    };
+    workshop.write("words.csv", format!("text,class\n{}", (0..300).map(row).collect::<String>()));
+    for network in ["pooled", "convolution", "recurrent"] {
+        let train = "classify train words.csv --label class --learning-rate 0.01 --epochs 10 --quiet";
+        workshop.run(&format!("{train} --network {network} --name {network}")).ok();
+        let explain = format!("classify explain runs/{network} --json --quiet");
+        let out = workshop.run(&format!("{explain} --threads 1")).ok();
+        assert_eq!(workshop.run(&format!("{explain} --threads 3")).ok(), out);
+        let found = json(&out);
+        for document in found["documents"].as_array().unwrap() {
+            let tokens = document["tokens"].as_array().unwrap();
+            let effect = |at: usize| tokens[at]["effect"].as_f64().unwrap();
+            assert_eq!((tokens.len(), &document["actual"]), (5, &document["predicted"]), "{network}");
+            assert!((0..5).all(|at| at == 3 || effect(at) < effect(3)), "{network}: {document}");
+        }
+        assert_eq!(found["by_class"][0]["tokens"][0]["token"], "dust", "{network}: {}", found["by_class"]);
+        assert_eq!(found["by_class"][1]["tokens"][0]["token"], "gold");
+
+        // The effect is what two predictions give.
+        let predict =
+            ["classify", "predict", &format!("runs/{network}"), "-", "--document", "line", "--json"];
+        let lines = workshop.run_with_input(&predict, "the hive near gold day1\nthe hive near day1").ok();
+        let odds = |line: &str| {
+            let p = json(line)["probabilities"]["rich"].as_f64().unwrap();
+            (p / (1.0 - p)).ln()
+        };
+        let difference = odds(lines.lines().next().unwrap()) - odds(lines.lines().nth(1).unwrap());
+        let words = ["classify", "explain", &format!("runs/{network}"), "-", "--class", "rich", "--json"];
+        let one = json(&workshop.run_with_input(&words, "the hive near gold day1").ok());
+        let effect = one["documents"][0]["tokens"][3]["effect"].as_f64().unwrap();
+        assert!((effect - difference).abs() < 1e-3 * difference.abs().max(1.0), "{effect} {difference}");
+    }
+    let shown = workshop.run("classify explain runs/pooled --documents 1 --listed 2 --page e.html").ok();
+    assert!(shown.contains("gold[+") || shown.contains("dust[+"), "{shown}");
+    assert!(shown.contains("Tokens with the greatest mean effect"), "{shown}");
+    assert!(workshop.read("e.html").contains("class=\"for2\""));
+    workshop
+        .run("classify explain runs/pooled --page e.html")
+        .fails(1, &["e.html exists already", "--force"]);
+    workshop.run("classify explain runs/pooled --class gold").fails(1, &["no class `gold`", "poor, rich"]);
+    // Tokens beyond the length have no effect.
+    let long = format!("the hive {}", "near ".repeat(40));
+    let words = ["classify", "explain", "runs/pooled", "-", "--json"];
+    let found = json(&workshop.run_with_input(&words, &long).ok());
+    let tokens = found["documents"][0]["tokens"].as_array().unwrap();
+    assert!(tokens.len() == 42 && tokens[41]["effect"].is_null() && !tokens[0]["effect"].is_null());
+    workshop.write("scales.csv", scales());
+    let train = "classify train scales.csv --label day --features 2 --hidden 4 --epochs 1 --name scales";
+    workshop.run(&format!("{train} --quiet")).ok();
+    workshop.run("classify explain runs/scales").fails(1, &["only tokens of text can be explained"]);
 }

@@ -24,7 +24,7 @@ const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window
 const SORT: &str = "--network pooled --embedding 4 --batch 4 --checkpoints-every 2 --quiet";
 
 /// Every command that writes anything; `{small}` represents the settings of a small run, `{sort}` those of a small classifier.
-const COMMANDS: [(&str, After); 26] = [
+const COMMANDS: [(&str, After); 27] = [
     ("train letters.txt --name three --steps 8 {small}", Resume("runs/three")),
     ("train letters.txt --name two --force --steps 8 {small}", Resume("runs/two")),
     (
@@ -57,6 +57,7 @@ const COMMANDS: [(&str, After); 26] = [
     ("plan new --all --output plan.toml", Again),
     ("classify train rows.csv --label class --name sorts --steps 8 {sort}", Resume("runs/sorts")),
     ("classify predict runs/sort rows.csv --output guesses.csv", Again),
+    ("classify explain runs/sort rows.csv --page explained.html", Again),
 ];
 
 fn workshop() -> Workshop {

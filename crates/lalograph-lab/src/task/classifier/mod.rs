@@ -1,6 +1,7 @@
 //! Classifiers: the class of a document.
 
 mod evaluate;
+pub mod explain;
 mod input;
 mod learner;
 pub mod model;

@@ -123,7 +123,7 @@ impl ReadyClassifier {
         }
     }
 
-    fn keep(&self) -> Keep {
+    pub(super) fn keep(&self) -> Keep {
         self.plan.classifier.as_ref().map(|plan| plan.keep_part).unwrap_or_default()
     }
 }
@@ -141,7 +141,7 @@ pub struct ReadDocument {
 
 /// Reads documents with a classifier: cleans, encodes, cuts and predicts. It belongs to one thread.
 pub struct ClassifierReader<'c> {
-    ready: &'c ReadyClassifier,
+    pub(super) ready: &'c ReadyClassifier,
     encoder: Option<Encoder<'c>>,
     window: DocumentWindow,
     lane: Option<(Extent, ClassifierLane<f32>)>,
@@ -151,14 +151,14 @@ pub struct ClassifierReader<'c> {
 
 /// A document as the network reads it: its tokens, or its numbers.
 #[derive(Default)]
-struct EncodedDocument {
-    steps: usize,
-    tokens: Vec<u32>,
-    numbers: Vec<f32>,
+pub(super) struct EncodedDocument {
+    pub(super) steps: usize,
+    pub(super) tokens: Vec<u32>,
+    pub(super) numbers: Vec<f32>,
 }
 
 /// Documents that are read side by side.
-const ROWS: usize = 32;
+pub(super) const ROWS: usize = 32;
 
 impl ClassifierReader<'_> {
     /// Reads documents: for each what was read of it, and the natural log-probabilities of the classes (documents x classes).
@@ -203,7 +203,7 @@ impl ClassifierReader<'_> {
     }
 
     /// The natural log-probabilities of encoded documents (documents x classes).
-    fn log_probabilities(&mut self, documents: &[EncodedDocument]) -> Vec<f64> {
+    pub(super) fn log_probabilities(&mut self, documents: &[EncodedDocument]) -> Vec<f64> {
         let classes = self.ready.classes.len();
         let mut logs = vec![0.0; documents.len() * classes];
         // Documents of like length side by side: recurrent layers read them in parallel.

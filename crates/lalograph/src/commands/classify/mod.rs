@@ -1,5 +1,7 @@
-//! `classify`: train, predict, score.
+//! `classify`: train, predict, score, explain.
 
+mod documents;
+mod explain;
 mod figures;
 mod model;
 mod predict;
@@ -18,5 +20,6 @@ pub(crate) fn run(command: &ClassifyCommand, screen: &Screen) -> Result<(), Fail
         ClassifyCommand::Train(args) => train::run(args, screen),
         ClassifyCommand::Predict(args) => predict::run(args, screen),
         ClassifyCommand::Score(args) => score::run(args, screen),
+        ClassifyCommand::Explain(args) => explain::run(args, screen),
     }
 }

@@ -1,24 +1,20 @@
 //! `classify score`: how good classifiers are on documents with class labels.
 
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 
-use lalograph_lab::artefact::texts::read_split;
 use lalograph_lab::measure::decisions::{ClassFigures, ConfidenceGroup, Decisions, Paired};
-use lalograph_lab::plan::CorpusPlan;
-use lalograph_lab::{ClassifierReader, ReadDocument, ReadyClassifier, RunFolder};
+use lalograph_lab::{ClassifierReader, ReadDocument, ReadyClassifier};
 use lalograph_storage::Existing;
+use lalograph_text::TextError;
 use lalograph_text::corpus::Batch;
-use lalograph_text::{Corpus, CorpusSpec, Part, TextError};
 use serde::Serialize;
 
+use super::documents::{Named, labelled};
 use super::figures::{class_table, confusion, main_rows};
 use super::model::{ReadBatch, load, unreadable};
 use crate::cli::ClassifyScoreArgs;
 use crate::commands::input::threads;
-use crate::commands::lookup::path_meant;
-use crate::commands::reading::{found, lay_over, refuse_idle, watched};
-use crate::commands::training_text::base;
+use crate::commands::reading::watched;
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::number::{count, percent, percent_of};
@@ -36,7 +32,8 @@ pub(super) fn run(args: &ClassifyScoreArgs, screen: &Screen) -> Result<(), Failu
     let names: Vec<&Path> = std::iter::once(&args.model).chain(&args.beside).map(AsRef::as_ref).collect();
     let models = names.iter().map(|name| load(name)).collect::<Result<Vec<_>, _>>()?;
     let Some(first) = models.first() else { return Ok(()) };
-    let corpus = corpus_of(args, first, screen)?;
+    let named = Named { model: &args.model, paths: &args.paths, reading: &args.reading, part: &args.part };
+    let corpus = labelled(named, first, screen)?;
     let left_out = (args.reading.left_out.as_deref(), Existing::Keep);
     let scored = watched(&corpus, "scoring", left_out, screen, |observer| {
         let mut scored = Scored::new(&models);
@@ -60,42 +57,6 @@ pub(super) fn run(args: &ClassifyScoreArgs, screen: &Screen) -> Result<(), Failu
         return screen.json(&document(args, &names, &models, &decisions, &scored));
     }
     show(args, &names, first, &decisions, &scored, screen)
-}
-
-/// The documents to score: those that were named, or a part of the classifier's own that had no influence on its weights.
-fn corpus_of(args: &ClassifyScoreArgs, model: &ReadyClassifier, screen: &Screen) -> Result<Corpus, Failure> {
-    let mut plan: CorpusPlan = model.plan.corpus.clone();
-    let mut part = match (&args.part.split, args.part.part) {
-        (Some(path), Some(part)) => Some((Arc::new(read_split(path)?), part.into())),
-        _ => None,
-    };
-    if args.paths.is_empty() {
-        let path = path_meant(&args.model);
-        if let Ok(run) = RunFolder::open(&path) {
-            let mut whole = lalograph_lab::Plan { corpus: plan, ..lalograph_lab::Plan::default() };
-            if let Some(base) = base(&run.description()?, screen) {
-                whole.start_paths_at(&base);
-            }
-            plan = whole.corpus;
-            if part.is_none() && run.split().is_file() {
-                let split = read_split(&run.split())?;
-                let tested = split.counted.get(&Part::Test).is_some_and(|classes| !classes.is_empty());
-                let own = if tested { Part::Test } else { Part::Validation };
-                screen.note(&format!("scoring the {} part of the run's documents", own.name()));
-                part = Some((Arc::new(split), own));
-            }
-        }
-    } else {
-        plan.paths.clone_from(&args.paths);
-        plan.first = None;
-    }
-    lay_over(&args.reading, &mut plan);
-    if plan.label.is_none() && !plan.folder_labels {
-        return Err(lalograph_lab::LabError::NoLabels.into());
-    }
-    let corpus = found(&CorpusSpec { part, ..plan.spec() })?;
-    refuse_idle(&args.reading, &corpus)?;
-    Ok(corpus)
 }
 
 /// A document that the first classifier got wrong.
