@@ -223,7 +223,7 @@ pub(crate) struct ClassifyPredictArgs {
     /// Write predictions to FILE: CSV, or JSON Lines if its name ends with .jsonl (default: standard output).
     #[arg(long, short, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
-    /// Copy this column or field path of a table to the output; can be repeated.
+    /// Copy this column or field path to the output; can be repeated (default: all columns of CSV and TSV tables, no fields of JSON Lines).
     #[arg(long, value_name = "COLUMN", requires = "output")]
     pub(crate) keep: Vec<String>,
     /// Replace an existing file.

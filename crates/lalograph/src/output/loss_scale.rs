@@ -48,7 +48,7 @@ impl LossScale {
             Self::Perplexity => perplexity,
             Self::Loss => |loss| format!("{loss:.3}"),
         };
-        Heights { name: self.name(), label, logarithmic: true }
+        Heights { name: self.name(), label, logarithmic: self == Self::Perplexity }
     }
 
     /// A loss as its figure in words, or a dash.

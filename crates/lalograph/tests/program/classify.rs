@@ -57,6 +57,10 @@ fn a_classifier_is_trained_scored_and_used_with_its_model_file_alone() {
             .starts_with("file,line,entry,keeper,actual,predicted,probability,probability failing")
     );
     assert_eq!(rows.count(), predictions.len());
+    workshop.run(&format!("{predict} --output all.csv --quiet")).ok();
+    let written = workshop.read("all.csv");
+    assert!(written.starts_with("file,line,entry,keeper,season,outcome,text,actual,predicted,"), "{written}");
+    assert!(written.lines().nth(1).unwrap().contains(" week of "));
     workshop.run(&format!("{predict} --keep keeper --output p.jsonl --quiet")).ok();
     let first = json(workshop.read("p.jsonl").lines().next().unwrap());
     assert!(first["kept"]["keeper"].is_string() && first["predicted"] == predictions[0]["predicted"]);

@@ -8,7 +8,7 @@ use lalograph_lab::plan::CorpusPlan;
 use lalograph_lab::{ReadDocument, ReadyClassifier};
 use lalograph_storage::{Existing, WholeFile};
 use lalograph_text::corpus::Batch;
-use lalograph_text::{Document, Reading, TextError};
+use lalograph_text::{Corpus, Document, Reading, TextError};
 use serde::Serialize;
 
 use super::model::{ReadBatch, load, unreadable};
@@ -31,13 +31,17 @@ pub(super) fn run(args: &ClassifyPredictArgs, screen: &Screen) -> Result<(), Fai
     let model = load(&args.model)?;
     // Labels are those of the training documents, and new documents need none.
     let base = CorpusPlan { label: None, folder_labels: false, ..model.plan.corpus.clone() };
-    let corpus = find_corpus(&args.corpus, &base, &args.keep)?;
+    let mut corpus = find_corpus(&args.corpus, &base, &args.keep)?;
+    let keep = kept_columns(args, &corpus)?;
+    if keep != args.keep {
+        corpus = find_corpus(&args.corpus, &base, &keep)?;
+    }
     if !args.keep.is_empty() && !corpus.has_texts_and_tables().1 {
         return Err(Failure::Usage("--keep has no effect: only tables and JSON Lines have fields".into()));
     }
     let labelled = args.corpus.reading.label.is_some() || args.corpus.reading.folder_labels;
     let existing = Existing::replaced_if(args.force);
-    let mut sink = Sink::new(args, &model, labelled, existing, screen)?;
+    let mut sink = Sink::new(args, keep, &model, labelled, existing, screen)?;
     let mut totals = Totals::new(model.classes.len());
     let left_out = (args.corpus.reading.left_out.as_deref(), existing);
     watched(&corpus, "predicting", left_out, screen, |observer| {
@@ -70,6 +74,14 @@ pub(super) fn run(args: &ClassifyPredictArgs, screen: &Screen) -> Result<(), Fai
     })?;
     sink.finish()?;
     totals.say(&model, args, screen)
+}
+
+/// Columns that are copied to the output: those of `--keep`, or all columns of a table.
+fn kept_columns(args: &ClassifyPredictArgs, corpus: &Corpus) -> Result<Vec<String>, Failure> {
+    if args.output.is_none() || !args.keep.is_empty() {
+        return Ok(args.keep.clone());
+    }
+    Ok(corpus.columns()?.unwrap_or_default())
 }
 
 /// A document with the classifier's distribution.
@@ -191,6 +203,7 @@ const NAME: usize = 20;
 impl<'s> Sink<'s> {
     fn new(
         args: &ClassifyPredictArgs,
+        keep: Vec<String>,
         model: &ReadyClassifier,
         labelled: bool,
         existing: Existing,
@@ -210,11 +223,11 @@ impl<'s> Sink<'s> {
         };
         let file = files::create(path, existing)?;
         if path.extension().is_some_and(|extension| extension == "jsonl") {
-            return Ok(Self::JsonFile { file, keep: args.keep.clone() });
+            return Ok(Self::JsonFile { file, keep });
         }
         let mut writer = Box::new(csv::Writer::from_writer(file));
         let mut heads = vec!["file".to_owned(), "line".to_owned()];
-        heads.extend(args.keep.iter().cloned());
+        heads.extend(keep);
         if labelled {
             heads.push("actual".to_owned());
         }
