@@ -109,7 +109,7 @@ pub(crate) enum Command {
     },
     /// Train a language model on a corpus, from flags or a plan, with samples during training.
     Train(Box<TrainArgs>),
-    /// Train classifiers of documents, predict classes, score predictions.
+    /// Train classifiers of documents; predict classes, score and explain predictions.
     Classify {
         /// The command for a classifier.
         #[command(subcommand)]

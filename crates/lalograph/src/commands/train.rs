@@ -28,21 +28,8 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
             "this is the plan of a classifier; use `lalograph classify train --plan`".into(),
         ));
     }
-    if plan.corpus.paths.iter().any(|path| path.as_os_str() == "-") {
-        return Err(Failure::Usage(
-            "training reads the corpus twice, so the corpus cannot come from standard input; save it to a file first"
-                .into(),
-        ));
-    }
-    let name = match &args.name {
-        Some(name) => checked_name(name)?.to_owned(),
-        None => free_name(&args.runs, &plan),
-    };
     let existing = Existing::replaced_if(args.force);
-    let place = args.runs.join(&name);
-    if existing == Existing::Keep && place.exists() {
-        return Err(LabError::Exists(place).into());
-    }
+    let name = name_of_new_run(&plan, args.name.as_deref(), &args.runs, existing)?;
     interrupt::listen();
     refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
     let count = threads(args.threads);
@@ -55,6 +42,30 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
     let running = begin(&prepared, &args.runs, &name, existing)?;
     let (run, outcome) = carry_out(&prepared, running, (count, args.minutes), output, screen)?;
     say_outcome(&run, &prepared, &outcome, args.minutes, output, screen)
+}
+
+/// The name of a new run: the given one, or a free one. Refuses a corpus that cannot be read again, and a name that is taken.
+pub(super) fn name_of_new_run(
+    plan: &Plan,
+    name: Option<&str>,
+    runs: &Path,
+    existing: Existing,
+) -> Result<String, Failure> {
+    if plan.corpus.paths.iter().any(|path| path.as_os_str() == "-") {
+        return Err(Failure::Usage(
+            "training reads the corpus more than once, so the corpus cannot come from standard input; save it to a file first"
+                .into(),
+        ));
+    }
+    let name = match name {
+        Some(name) => checked_name(name)?.to_owned(),
+        None => free_name(runs, plan),
+    };
+    let place = runs.join(&name);
+    if existing == Existing::Keep && place.exists() {
+        return Err(LabError::Exists(place).into());
+    }
+    Ok(name)
 }
 
 /// Makes the folder of a new run.
@@ -134,7 +145,7 @@ pub(super) fn lay_spans((steps, epochs): (Option<u64>, Option<f64>), plan: (&mut
 }
 
 /// A name that is one folder's, and no path.
-pub(super) fn checked_name(name: &str) -> Result<&str, Failure> {
+fn checked_name(name: &str) -> Result<&str, Failure> {
     let fine = !name.is_empty()
         && !name.starts_with('.')
         && !name.contains(|c: char| matches!(c, '/' | '\\') || c.is_control());
@@ -142,7 +153,7 @@ pub(super) fn checked_name(name: &str) -> Result<&str, Failure> {
 }
 
 /// The corpus and the time, numbered where that is taken.
-pub(super) fn free_name(runs: &Path, plan: &Plan) -> String {
+fn free_name(runs: &Path, plan: &Plan) -> String {
     let corpus = plan
         .corpus
         .paths

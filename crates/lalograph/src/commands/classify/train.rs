@@ -7,7 +7,7 @@ use lalograph_lab::plan::{DocumentLength, NetworkKind, VocabularyPlan};
 use lalograph_lab::run::records::Evaluation;
 use lalograph_lab::run::shelf;
 use lalograph_lab::{
-    ClassifierTask, DocumentInput, LabError, Plan, RunFolder, Running, TrainingOutcome, prepare_classifier,
+    ClassifierTask, DocumentInput, Plan, RunFolder, Running, TrainingOutcome, prepare_classifier,
 };
 use lalograph_net::Network;
 use lalograph_net::models::classifier::{Body, ClassifierInput, ClassifierShape};
@@ -18,7 +18,7 @@ use crate::cli::ClassifyTrainArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::{found, lay_over, refuse_idle};
 use crate::commands::settings::{cell_name, lay, lay_vectors, plan_text};
-use crate::commands::train::{checked_name, free_name, lay_spans};
+use crate::commands::train::{lay_spans, name_of_new_run};
 use crate::commands::training::{
     OutcomeLine, carry_out_classifier, end_rows, missing_vectors, now, reading_documents, say_end,
 };
@@ -35,21 +35,8 @@ use crate::room;
 /// Runs the command.
 pub(crate) fn run(args: &ClassifyTrainArgs, screen: &Screen) -> Result<(), Failure> {
     let plan = resolve(args)?;
-    if plan.corpus.paths.iter().any(|path| path.as_os_str() == "-") {
-        return Err(Failure::Usage(
-            "training reads the corpus three times, so the corpus cannot come from standard input; save it to a file first"
-                .into(),
-        ));
-    }
-    let name = match &args.name {
-        Some(name) => checked_name(name)?.to_owned(),
-        None => free_name(&args.runs, &plan),
-    };
     let existing = Existing::replaced_if(args.force);
-    let place = args.runs.join(&name);
-    if existing == Existing::Keep && place.exists() {
-        return Err(LabError::Exists(place).into());
-    }
+    let name = name_of_new_run(&plan, args.name.as_deref(), &args.runs, existing)?;
     interrupt::listen();
     refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
     let threads = threads(args.threads);
