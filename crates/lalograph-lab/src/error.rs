@@ -167,6 +167,16 @@ pub enum LabError {
         /// Absolute value of that weight.
         greatest: f32,
     },
+    /// A model file of a task that the command is not for.
+    #[error("{path}: a model of another task: {found}")]
+    OtherTask {
+        /// The file.
+        path: PathBuf,
+        /// Its task.
+        found: String,
+        /// The task that is needed.
+        needed: &'static str,
+    },
     /// A model file is not what it should be.
     #[error("{path}: not a usable model file: {what}")]
     BadModel {

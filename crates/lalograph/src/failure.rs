@@ -64,7 +64,7 @@ impl From<TextError> for Failure {
                 "check the path; `lalograph demo --corpus-only` writes a corpus for trying"
             }
             TextError::BadSplit(_) => "write a new split with `lalograph split`",
-            TextError::Amounts(_) => "lower --validation or --test",
+            TextError::Amounts(_) => "lower --validation-share or --test-share, or the number of documents",
             TextError::Scratch(_) => "make room in the folder for temporary files, or set TMPDIR to another",
             TextError::NoText { .. } => "a document needs at least one character that is not white space",
             TextError::EmptyVocabulary { .. } => {
@@ -177,6 +177,12 @@ impl From<LabError> for Failure {
             }
             LabError::NotFinite { .. } | LabError::Diverged { .. } => {
                 "lower --learning-rate or --clip-norm; the best model so far is in the run's folder"
+            }
+            LabError::OtherTask { needed, .. } => {
+                let remedy = format!(
+                    "this command reads a model of the task `{needed}`; `lalograph runs list` shows the task of each run"
+                );
+                return Self::with_remedy(error, remedy);
             }
             LabError::BadModel { .. } => {
                 "give the folder of a run or a model file; a damaged model file must be copied or trained again"

@@ -14,7 +14,7 @@ use std::process::ExitCode;
 use clap::error::ErrorKind;
 use clap::{Command, FromArgMatches};
 
-use crate::cli::{Cli, definition, refusal, typed_command};
+use crate::cli::{Cli, definition, refusal};
 use crate::failure::Failure;
 use crate::output::screen::{Screen, write_err};
 
@@ -30,8 +30,8 @@ fn main() -> ExitCode {
             if error.use_stderr() {
                 let words: Vec<String> =
                     std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
-                let command = typed_command(&definition(), words.iter().map(String::as_str));
-                write_err(&format!("error: {}", refusal(&error, &command)));
+                let text = refusal(&error, &definition(), words.iter().map(String::as_str));
+                write_err(&format!("error: {text}"));
                 return ExitCode::from(2);
             }
             // With standard output closed, there is no way to report it.

@@ -1,5 +1,7 @@
 //! Model files of any task: the weights, and in the metadata all that is needed to use them. `docs/formats/model.md` describes them.
 
+use std::path::Path;
+
 use lalograph_net::Layout;
 use lalograph_storage::{StorageError, WholeFile};
 use serde::{Deserialize, Serialize};
@@ -64,5 +66,14 @@ pub(crate) fn read_weights(file: &Container<'_>, layout: &Layout) -> Result<Vec<
     match weights.iter().position(|w| !w.is_finite()) {
         Some(position) => Err(format!("weight {position} is not a finite number")),
         None => Ok(weights),
+    }
+}
+
+/// The error for a file that is no model of this task, for the reason given: it is a model of another task, or damaged.
+pub(crate) fn unusable(path: &Path, bytes: &[u8], task: &'static str, what: String) -> LabError {
+    let path = path.to_owned();
+    match Container::read(bytes, KIND).and_then(|file| Ok(file.asset("task")?.to_owned())) {
+        Ok(found) if found != task => LabError::OtherTask { path, found, needed: task },
+        _ => LabError::BadModel { path, what },
     }
 }

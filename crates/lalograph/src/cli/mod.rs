@@ -28,7 +28,7 @@ pub(crate) use model::{
     FlowArgs, ModelArgs, NextArgs, PassageChoice, SampleArgs, ScoreArgs, StateChoice, StepArgs, TrainArgs,
 };
 pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs};
-pub(crate) use refusal::{refusal, typed_command};
+pub(crate) use refusal::refusal;
 pub(crate) use runs::{CompareArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand, ShowArgs};
 pub(crate) use survey::{SplitArgs, SurveyArgs};
 pub(crate) use vocab::{

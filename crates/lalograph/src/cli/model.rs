@@ -197,7 +197,7 @@ pub(crate) struct StepArgs {
 /// `sample`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph sample thornmere/runs/demo --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph sample thornmere/runs/demo --top-p 0.9 --count 100 --output texts.jsonl --json\n  lalograph sample thornmere/runs/demo --beam 8 --best 3 --from 'Maudry walked to Foxgate'\n  lalograph sample thornmere/runs/demo --measure --count 10"
+    after_help = "Examples:\n  lalograph sample thornmere/runs/demo --temperatures 0.3,0.7,1.0 --from 'Hesper'\n  lalograph sample thornmere/runs/demo --top-p 0.9 --count 100 --output texts.jsonl --json\n  lalograph sample thornmere/runs/demo --beam 8 --best 3 --from 'Maudry walked to Foxgate'\n  lalograph sample thornmere/runs/demo --measure --count 10"
 )]
 pub(crate) struct SampleArgs {
     /// Model file or run.
@@ -243,7 +243,7 @@ pub(crate) struct SampleArgs {
     pub(crate) json: bool,
 
     /// Greedy decoding: always take the most probable token.
-    #[arg(long, conflicts_with_all = ["temperature", "top_k", "top_p"], help_heading = "Decoding")]
+    #[arg(long, conflicts_with_all = ["temperatures", "top_k", "top_p"], help_heading = "Decoding")]
     pub(crate) greedy: bool,
     /// Sampling temperature, above 0; several are shown side by side (default: 0.8).
     #[arg(
@@ -253,7 +253,7 @@ pub(crate) struct SampleArgs {
         allow_negative_numbers = true,
         help_heading = "Decoding"
     )]
-    pub(crate) temperature: Vec<f64>,
+    pub(crate) temperatures: Vec<f64>,
     /// Sample from the K most probable tokens only (default: all).
     #[arg(long, value_name = "K,K,...", value_delimiter = ',', help_heading = "Decoding")]
     pub(crate) top_k: Vec<usize>,

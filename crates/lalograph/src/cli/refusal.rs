@@ -3,14 +3,28 @@
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use clap::{Command, Error};
 
-/// The lines of an error of the argument parser.
-pub(crate) fn refusal(error: &Error, command: &str) -> String {
-    let mut lines = vec![what(error, command)];
-    if let Some(name) = suggestion(error) {
+/// The lines of an error of the argument parser about these words, without the program's name.
+pub(crate) fn refusal<'w>(
+    error: &Error,
+    definition: &Command,
+    words: impl IntoIterator<Item = &'w str>,
+) -> String {
+    let (command, path) = typed_command(definition, words);
+    let mut lines = vec![what(error, &path)];
+    if let Some(name) = longer_option(error, command).or_else(|| suggestion(error)) {
         lines.push(format!("did you mean `{name}`?"));
     }
-    lines.push(format!("help: `{command} --help`"));
+    lines.push(format!("help: `{path} --help`"));
     lines.join("\n")
+}
+
+/// An option whose first words are what was typed: `--test-share` for `--test`.
+fn longer_option(error: &Error, command: &Command) -> Option<String> {
+    let typed =
+        text(error, ContextKind::InvalidArg).filter(|_| error.kind() == ErrorKind::UnknownArgument)?;
+    let start = format!("{}-", typed.strip_prefix("--")?);
+    let mut names = command.get_arguments().filter_map(|arg| arg.get_long());
+    names.find(|name| name.starts_with(&start)).map(|name| format!("--{name}"))
 }
 
 fn text(error: &Error, kind: ContextKind) -> Option<String> {
@@ -90,8 +104,11 @@ fn suggestion(error: &Error) -> Option<String> {
         .filter(|name| !name.is_empty())
 }
 
-/// The command that was typed, with its name in front, as far as there is such a command.
-pub(crate) fn typed_command<'w>(definition: &Command, words: impl IntoIterator<Item = &'w str>) -> String {
+/// The command that was typed, as far as there is such a command, and its whole name.
+fn typed_command<'d, 'w>(
+    definition: &'d Command,
+    words: impl IntoIterator<Item = &'w str>,
+) -> (&'d Command, String) {
     let (mut command, mut path) = (definition, definition.get_name().to_owned());
     for word in words {
         let Some(inner) = command.find_subcommand(word) else {
@@ -100,17 +117,17 @@ pub(crate) fn typed_command<'w>(definition: &Command, words: impl IntoIterator<I
         path = format!("{path} {}", inner.get_name());
         command = inner;
     }
-    path
+    (command, path)
 }
 
 #[cfg(test)]
 mod tests {
-    use super::{refusal, typed_command};
+    use super::refusal;
     use crate::cli::definition;
 
     fn refused(words: &str) -> String {
         let error = definition().try_get_matches_from(words.split(' ')).unwrap_err();
-        refusal(&error, &typed_command(&definition(), words.split(' ').skip(1)))
+        refusal(&error, &definition(), words.split(' ').skip(1))
     }
 
     #[test]
@@ -119,6 +136,10 @@ mod tests {
             (
                 "lalograph train x --hiden 3",
                 "`lalograph train` has no option `--hiden`\ndid you mean `--hidden`?\nhelp: `lalograph train --help`",
+            ),
+            (
+                "lalograph split x --test 5",
+                "`lalograph split` has no option `--test`\ndid you mean `--test-share`?\nhelp: `lalograph split --help`",
             ),
             (
                 "lalograph tran x",
@@ -130,8 +151,8 @@ mod tests {
                 "`many` is no value of `--count <N>`: it must be a whole number\nhelp: `lalograph sample --help`",
             ),
             (
-                "lalograph sample m --greedy --temperature 1",
-                "`--greedy` cannot be used with --temperature <T,T,...>\nhelp: `lalograph sample --help`",
+                "lalograph sample m --greedy --temperatures 1",
+                "`--greedy` cannot be used with --temperatures <T,T,...>\nhelp: `lalograph sample --help`",
             ),
             (
                 "lalograph vocab show m --at",

@@ -62,18 +62,24 @@ pub(super) fn parse_resemblance(text: &str) -> Result<f64, String> {
 /// `split`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph split thornmere/diaries --document line --validation 0.1 --test 0.1\n  lalograph split thornmere/diaries.csv --label outcome --test 50 --set-aside restless -o by.json\n  lalograph split thornmere/diaries.jsonl --near --files parts --output near.split.json"
+    after_help = "Examples:\n  lalograph split thornmere/diaries --document line --validation-share 0.1 --test-share 0.1\n  lalograph split thornmere/diaries.csv --label outcome --test-documents 50 -o by.json\n  lalograph split thornmere/diaries.csv --label outcome --set-aside restless -o aside.json\n  lalograph split thornmere/diaries.jsonl --near --files parts --output near.split.json"
 )]
 pub(crate) struct SplitArgs {
     /// The corpus.
     #[command(flatten)]
     pub(crate) corpus: CorpusArgs,
-    /// Size of the validation part: a share below 1, or a number of documents.
-    #[arg(long, value_name = "AMOUNT", default_value = "0.1", value_parser = parse_amount)]
-    pub(crate) validation: Amount,
-    /// Size of the test part: a share below 1, or a number of documents.
-    #[arg(long, value_name = "AMOUNT", default_value = "0.1", value_parser = parse_amount)]
-    pub(crate) test: Amount,
+    /// Share of documents in the validation part, 0 to 0.9.
+    #[arg(long, value_name = "SHARE", default_value_t = 0.1, value_parser = parse_share)]
+    pub(crate) validation_share: f64,
+    /// Share of documents in the test part, 0 to 0.9.
+    #[arg(long, value_name = "SHARE", default_value_t = 0.1, value_parser = parse_share)]
+    pub(crate) test_share: f64,
+    /// Number of documents in the validation part (default: by --validation-share).
+    #[arg(long, value_name = "N", conflicts_with = "validation_share")]
+    pub(crate) validation_documents: Option<u64>,
+    /// Number of documents in the test part (default: by --test-share).
+    #[arg(long, value_name = "N", conflicts_with = "test_share")]
+    pub(crate) test_documents: Option<u64>,
     /// Random seed of the split.
     #[arg(long, value_name = "N", default_value_t = 1)]
     pub(crate) seed: u64,
@@ -84,7 +90,7 @@ pub(crate) struct SplitArgs {
     #[arg(long, value_name = "SHARE", num_args = 0..=1, default_missing_value = "0.8", value_parser = parse_resemblance, require_equals = true)]
     pub(crate) near: Option<f64>,
     /// Apply an existing split file to the corpus instead of making one.
-    #[arg(long, value_name = "FILE", conflicts_with_all = ["validation", "test", "seed", "set_aside", "near", "output"])]
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["validation_share", "test_share", "validation_documents", "test_documents", "seed", "set_aside", "near", "output"])]
     pub(crate) apply: Option<PathBuf>,
     /// Write the split to FILE; `train`, `survey`, `vocab build` and `score` read it with --split.
     #[arg(long, short, value_name = "FILE", default_value = "split.json")]
@@ -103,12 +109,21 @@ pub(crate) struct SplitArgs {
     pub(crate) json: bool,
 }
 
-fn parse_amount(text: &str) -> Result<Amount, String> {
+impl SplitArgs {
+    /// The size of the validation part.
+    pub(crate) fn validation(&self) -> Amount {
+        self.validation_documents.map_or(Amount::Share(self.validation_share), Amount::Documents)
+    }
+
+    /// The size of the test part.
+    pub(crate) fn test(&self) -> Amount {
+        self.test_documents.map_or(Amount::Share(self.test_share), Amount::Documents)
+    }
+}
+
+fn parse_share(text: &str) -> Result<f64, String> {
     match text.parse::<f64>() {
-        Ok(share) if (0.0..1.0).contains(&share) => Ok(Amount::Share(share)),
-        Ok(count) if count >= 1.0 && count.fract() == 0.0 && count < 1e15 => {
-            Ok(Amount::Documents(count as u64))
-        }
-        _ => Err("an amount is a share below 1, such as 0.1, or a number of documents, such as 500".into()),
+        Ok(share) if (0.0..=0.9).contains(&share) => Ok(share),
+        _ => Err("a share is from 0 to 0.9, such as 0.1; a number of documents is set by --validation-documents or --test-documents".into()),
     }
 }

@@ -326,7 +326,7 @@ fn report(
         ),
     ];
     let next = format!(
-        "  lalograph sample {0} --temperature 0.3,0.7,1.0 --from 'Hesper'\n  lalograph score {0} {1}\n  lalograph embed near {2} Hesper Foxgate\n  lalograph runs report {0}",
+        "  lalograph sample {0} --temperatures 0.3,0.7,1.0 --from 'Hesper'\n  lalograph score {0} {1}\n  lalograph embed near {2} Hesper Foxgate\n  lalograph runs report {0}",
         run.path().display(),
         prepared
             .plan

@@ -60,8 +60,8 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
             None => {
                 let spec = SplitSpec {
                     seed: args.seed,
-                    validation: args.validation,
-                    test: args.test,
+                    validation: args.validation(),
+                    test: args.test(),
                     set_aside_labels: args.set_aside.iter().cloned().collect::<BTreeSet<String>>(),
                     near: args.near,
                 };

@@ -214,7 +214,8 @@ fn pictures_of_a_survey_are_drawn_and_not_overwritten() {
 fn a_split_is_written_read_by_other_commands_and_never_torn() {
     let workshop = workshop_with_demo();
     let table = "thornmere/diaries.csv --label outcome";
-    let output = json(&workshop.run(&format!("split {table} --validation 0.2 --test 40 --json")).ok());
+    let output =
+        json(&workshop.run(&format!("split {table} --validation-share 0.2 --test-documents 40 --json")).ok());
     assert_eq!(output["parts"]["test"]["documents"], 40);
     workshop.run(&format!("split {table}")).fails(1, &["split.json exists already", "--force"]);
     let split = Split::from_json(&workshop.read("split.json")).unwrap();
@@ -281,14 +282,18 @@ fn parts_can_be_written_as_files_and_a_split_applied_to_a_longer_corpus() {
     }
     // Labels and kept columns make JSON Lines of it.
     workshop.write("a.csv", "entry,text,outcome\n1,\"two\nlines\",steady\n2,one,disputed\n");
-    workshop.run("split a.csv --label outcome --set-aside disputed --validation 0 --test 0 --keep entry --files rows --output r.json").ok();
+    workshop.run("split a.csv --label outcome --set-aside disputed --validation-share 0 --test-share 0 --keep entry --files rows --output r.json").ok();
     let row = json(&workshop.read("rows/training.jsonl"));
     assert_eq!(row, serde_json::json!({"text": "two\nlines", "label": "steady", "entry": "1"}));
     assert_eq!(json(&workshop.read("rows/set_aside.jsonl"))["entry"], "2");
     workshop.run("split a.txt --keep entry --files q --output q.json").fails(2, &["--keep has no effect"]);
     workshop.run("split a.csv --set-aside disputed --output q.json").fails(2, &["needs labels"]);
-    workshop.run("split a.csv --validation 1.5").fails(2, &["an amount is a share below 1"]);
-    workshop.run("split a.csv --validation 9 --output q.json").fails(1, &["lower --validation"]);
+    workshop
+        .run("split a.csv --validation-share 1.5")
+        .fails(2, &["a share is from 0 to 0.9", "--validation-documents"]);
+    workshop
+        .run("split a.csv --validation-documents 9 --output q.json")
+        .fails(1, &["lower --validation-share"]);
     assert!(!workshop.path("q.json").exists());
 }
 
@@ -305,7 +310,7 @@ fn set_aside_documents_have_a_reason() {
             format!("text,label\n{left},x\n{right},x\n{left} {right},x\nother words here,dispute\n"),
         );
         let asked = format!(
-            "split a.csv --label label --set-aside dispute --near=0.4 --validation 0.4 --test 0 --seed {seed} --output s{seed}.json"
+            "split a.csv --label label --set-aside dispute --near=0.4 --validation-share 0.4 --test-share 0 --seed {seed} --output s{seed}.json"
         );
         let output = workshop.run(&asked).ok();
         assert!(output.contains("1 document set aside for the label (dispute)"), "{output}");

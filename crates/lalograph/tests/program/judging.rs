@@ -10,14 +10,14 @@ fn json(text: &str) -> Value {
 #[test]
 fn several_decodings_are_shown_side_by_side_and_one_is_streamed() {
     let workshop = workshop_with_demo();
-    let words = "sample thornmere/runs/demo --temperature 0.3,0.9 --top-k 3,9 --tokens 30 --count 2";
+    let words = "sample thornmere/runs/demo --temperatures 0.3,0.9 --top-k 3,9 --tokens 30 --count 2";
     let out = workshop.run(words).ok();
     let heads: Vec<&str> = out.lines().filter(|line| line.contains("temperature")).collect();
     // Four ways in rows of two, for each of two samples.
     assert_eq!(heads.len(), 4, "{out}");
     assert!(heads[0].contains("0.3, top-k 3") && heads[0].contains("0.3, top-k 9"), "{out}");
     assert!(out.lines().all(|line| line.chars().count() <= 100), "{out}");
-    let alone = workshop.run("sample thornmere/runs/demo --temperature 0.3 --top-k 9 --tokens 30").ok();
+    let alone = workshop.run("sample thornmere/runs/demo --temperatures 0.3 --top-k 9 --tokens 30").ok();
     let first: Vec<&str> = alone.split_whitespace().take(3).collect();
     assert!(out.contains(&first.join(" ")), "{out}\n{alone}");
     assert!(!alone.contains("temperature"), "{alone}");
@@ -123,7 +123,7 @@ fn the_unknown_token_is_treated_as_chosen() {
 #[test]
 fn ways_of_choosing_are_measured_beside_held_out_text() {
     let workshop = workshop_with_demo();
-    let words = "sample thornmere/runs/demo --measure --temperature 0.5,1.5 --top-k 4 --count 6 --tokens 40";
+    let words = "sample thornmere/runs/demo --measure --temperatures 0.5,1.5 --top-k 4 --count 6 --tokens 40";
     let document = json(&workshop.run(&format!("{words} --json --pictures charts")).ok());
     let decodings = document["decodings"].as_array().unwrap();
     let names: Vec<&str> = decodings.iter().map(|way| way["decoding"].as_str().unwrap()).collect();
@@ -153,12 +153,13 @@ fn ways_of_choosing_are_measured_beside_held_out_text() {
     // A model without its run is measured as far as it can be.
     std::fs::copy(workshop.path("thornmere/runs/demo/demo.safetensors"), workshop.path("alone.safetensors"))
         .unwrap();
-    let done = workshop.run("sample alone.safetensors --measure --temperature 1 --count 2 --tokens 9 --json");
+    let done =
+        workshop.run("sample alone.safetensors --measure --temperatures 1 --count 2 --tokens 9 --json");
     assert!(done.err.contains("copying is not measured"), "{done:?}");
     let alone = json(&done.ok());
     assert!(alone["held_out"].is_null() && alone["decodings"][0]["copied_share"].is_null());
     workshop.run("sample thornmere/runs/demo --measure --greedy").fails(2, &["always measured"]);
-    workshop.run("sample thornmere/runs/demo --measure --temperature NaN").fails(2, &["above 0"]);
+    workshop.run("sample thornmere/runs/demo --measure --temperatures NaN").fails(2, &["above 0"]);
     workshop.run("sample thornmere/runs/demo --pictures charts").fails(2, &["--measure"]);
 }
 

@@ -141,7 +141,7 @@ fn nothing_from_outside_is_obeyed_in_any_command() {
         vec!["runs", "report", "one"],
         vec!["runs", "remove", word],
         vec!["sample", "runs/one", "--tokens", "30"],
-        vec!["sample", "runs/one", "--tokens", "30", "--count", "3", "--temperature", "0.5,1.0"],
+        vec!["sample", "runs/one", "--tokens", "30", "--count", "3", "--temperatures", "0.5,1.0"],
         vec!["sample", "runs/one", "--from", word],
         vec!["sample", word],
         vec!["next", "runs/one", "the"],

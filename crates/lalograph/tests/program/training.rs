@@ -169,7 +169,7 @@ fn the_model_file_alone_is_enough_to_write_and_to_judge() {
     assert_eq!(sample("--greedy --seed 1"), sample("--greedy --seed 2"));
     assert!(sample("--from Hesper --greedy").starts_with("Hesper "));
     assert!(!sample("--from Hesper --greedy --without-seed-text").contains("Hesper"));
-    let lines = sample("--temperature 0.5,1.5 -n 3 --tokens 7 --json");
+    let lines = sample("--temperatures 0.5,1.5 -n 3 --tokens 7 --json");
     let lines: Vec<Value> = lines.lines().map(|line| serde_json::from_str(line).unwrap()).collect();
     assert_eq!(lines.len(), 6);
     assert!(lines.iter().all(|line| line["tokens"].as_u64().unwrap() <= 7));
@@ -200,9 +200,9 @@ fn impossible_sample_settings_are_refused() {
     let workshop = workshop_with_demo();
     let sample =
         |words: &[&str]| workshop.run_words(&[["sample", "thornmere/runs/demo"].as_slice(), words].concat());
-    sample(&["--temperature", "0"]).fails(2, &["must be above 0", "--greedy"]);
-    sample(&["--temperature", "-0.5"]).fails(2, &["-0.5"]);
-    sample(&["--temperature", "warm"]).fails(2, &["warm"]);
+    sample(&["--temperatures", "0"]).fails(2, &["must be above 0", "--greedy"]);
+    sample(&["--temperatures", "-0.5"]).fails(2, &["-0.5"]);
+    sample(&["--temperatures", "warm"]).fails(2, &["warm"]);
     sample(&["--from", "qwzx vlorp"]).fails(1, &["`qwzx`, `vlorp`", "no token of the seed text"]);
     let partly = sample(&["--from", "Hesper qwzx"]);
     assert_eq!(partly.status, 0);

@@ -34,7 +34,7 @@ fn subwords_and_bytes_give_any_text_back_and_models_are_trained_on_them() {
         let score =
             json(&workshop.run(&format!("score runs/{unit} thornmere/diaries/volume-00001.txt --json")).ok());
         assert_eq!(score["unknown_tokens"], 0);
-        let sample = workshop.run(&format!("sample runs/{unit} --tokens 30 --temperature 2 --json")).ok();
+        let sample = workshop.run(&format!("sample runs/{unit} --tokens 30 --temperatures 2 --json")).ok();
         assert!(json(&sample)["tokens"].as_u64().unwrap() > 0);
     }
     let shown = workshop.run("vocab show byte-pair.json --order longest --top 3 --json").ok();

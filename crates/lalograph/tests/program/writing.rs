@@ -12,8 +12,8 @@ fn each_decoding_writes_text_with_its_figures() {
     let workshop = workshop_with_demo();
     for (flags, method, more) in [
         ("--greedy", "greedy", ""),
-        ("--temperature 0.7", "temperature", "temperature"),
-        ("--temperature 1.3 --top-k 5", "temperature", "top_k"),
+        ("--temperatures 0.7", "temperature", "temperature"),
+        ("--temperatures 1.3 --top-k 5", "temperature", "top_k"),
         ("--top-p 0.8", "temperature", "top_p"),
         ("--repeat-power 1.3", "temperature", "repeat_power"),
         ("--beam 3", "beam", "score"),
@@ -112,8 +112,8 @@ fn next_gives_a_distribution_with_the_rank_of_any_token() {
 fn impossible_decoding_settings_are_refused_with_a_reason() {
     let workshop = workshop_with_demo();
     for (flags, status, message) in [
-        ("--temperature NaN", 2, "a temperature must be above 0"),
-        ("--temperature -1", 2, "a temperature must be above 0"),
+        ("--temperatures NaN", 2, "a temperature must be above 0"),
+        ("--temperatures -1", 2, "a temperature must be above 0"),
         ("--top-k 0", 2, "the top-k is 0 and must be at least 1"),
         ("--top-k 99999", 2, "at most the size of the vocabulary"),
         ("--top-p 1.5", 2, "the top-p is 1.5 and must be above 0 and at most 1"),
@@ -122,7 +122,7 @@ fn impossible_decoding_settings_are_refused_with_a_reason() {
         ("--beam 0", 2, "beam width"),
         ("--beam 2 --best 3", 2, "the width of the beam"),
         ("--beam 2 --length-power 9", 2, "length power"),
-        ("--beam 2 --temperature 1", 2, "beam search draws no tokens"),
+        ("--beam 2 --temperatures 1", 2, "beam search draws no tokens"),
         ("--greedy --beam 2", 2, "cannot be used with"),
         ("--force", 2, "--force has no effect"),
         ("--best 2", 2, "--beam"),

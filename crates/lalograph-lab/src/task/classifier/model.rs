@@ -14,7 +14,7 @@ use lalograph_text::{Reserved, Vocabulary};
 
 use super::input::DocumentInput;
 use crate::artefact::container::{Assets, Container, json, read_file};
-use crate::artefact::model_file::{KIND, Trained, read_weights};
+use crate::artefact::model_file::{KIND, Trained, read_weights, unusable};
 use crate::data::documents::{EMPTY, kept};
 use crate::data::numbers::{NumberError, NumberForm};
 use crate::error::LabError;
@@ -65,7 +65,7 @@ impl ReadyClassifier {
     /// The file cannot be read; it is damaged, cut short, of another kind or task, or its parts contradict each other.
     pub fn load(path: &Path) -> Result<Self, LabError> {
         let bytes = read_file(path)?;
-        Self::from_bytes(&bytes).map_err(|what| LabError::BadModel { path: path.to_owned(), what })
+        Self::from_bytes(&bytes).map_err(|what| unusable(path, &bytes, TASK, what))
     }
 
     fn from_bytes(bytes: &[u8]) -> Result<Self, String> {

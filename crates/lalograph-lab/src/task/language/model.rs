@@ -8,7 +8,7 @@ use lalograph_storage::{Existing, Storage, WholeFile};
 use lalograph_text::Vocabulary;
 
 use crate::artefact::container::{Assets, Container, json, read_file};
-use crate::artefact::model_file::{KIND, Trained, read_weights, save_model};
+use crate::artefact::model_file::{KIND, Trained, read_weights, save_model, unusable};
 use crate::error::LabError;
 use crate::plan::Plan;
 
@@ -57,7 +57,7 @@ impl ModelFile {
     /// The file cannot be read; it is damaged, cut short, of another kind, or its parts contradict each other.
     pub fn load(path: &Path) -> Result<Self, LabError> {
         let bytes = read_file(path)?;
-        Self::from_bytes(&bytes).map_err(|what| LabError::BadModel { path: path.to_owned(), what })
+        Self::from_bytes(&bytes).map_err(|what| unusable(path, &bytes, TASK, what))
     }
 
     /// Reads the file's bytes; the error is a phrase that says what is wrong.

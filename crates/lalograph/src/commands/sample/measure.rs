@@ -98,7 +98,7 @@ fn ways(asked: &Asked<'_>) -> Vec<Way> {
     let top_k = if given { &TOP_K[..] } else { &args.top_k };
     let top_p = if given { &TOP_P[..] } else { &args.top_p };
     let mut ways = vec![Way::Drawn(plain(None)), Way::Beam(args.beam.unwrap_or(WIDTH))];
-    for &temperature in or(&args.temperature, &TEMPERATURES) {
+    for &temperature in or(&args.temperatures, &TEMPERATURES) {
         ways.push(Way::Drawn(plain(Some(temperature))));
         ways.extend(
             top_k.iter().map(|&k| Way::Drawn(Decoding { top_k: Some(k), ..plain(Some(temperature)) })),

@@ -128,7 +128,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
 /// Refuses what would be taken and not used.
 fn refuse_idle(args: &SampleArgs) -> Result<(), Failure> {
     let drawn = [
-        (!args.temperature.is_empty(), "--temperature"),
+        (!args.temperatures.is_empty(), "--temperatures"),
         (!args.top_k.is_empty(), "--top-k"),
         (!args.top_p.is_empty(), "--top-p"),
         (args.repeat_power != 1.0, "--repeat-power"),
@@ -159,7 +159,7 @@ fn decodings(args: &SampleArgs) -> Vec<Decoding> {
     fn each<T: Copy>(values: &[T]) -> Vec<Option<T>> {
         if values.is_empty() { vec![None] } else { values.iter().copied().map(Some).collect() }
     }
-    let temperatures = match &args.temperature[..] {
+    let temperatures = match &args.temperatures[..] {
         _ if args.greedy => vec![None],
         [] => vec![Some(TEMPERATURE)],
         given => each(given),
