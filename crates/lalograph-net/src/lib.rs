@@ -4,7 +4,8 @@
 //! code is checked against central differences in `f64`.
 //!
 //! The rooms, from the bottom up: [`numbers`] -> [`products`] -> [`weights`] -> [`blocks`] -> [`heads`] -> [`models`], and beside
-//! them [`learning`] (clipping, optimisers) and [`step`] (the lanes of a batch). A training step of any [`Network`]:
+//! them [`learning`] (clipping, optimisers), [`step`] (the lanes of a batch) and [`linear`] (classifiers that are solved, not trained by steps). A
+//! training step of any [`Network`]:
 //!
 //! ```
 //! use lalograph_net::blocks::regularisation::{LaneUse, Regularisation};
@@ -47,6 +48,7 @@
 pub mod blocks;
 pub mod heads;
 pub mod learning;
+pub mod linear;
 pub mod models;
 pub mod numbers;
 pub mod products;

@@ -5,5 +5,6 @@ mod classifier;
 mod common;
 mod gradients;
 mod layers;
+mod linear;
 mod memory;
 mod model;
