@@ -57,10 +57,11 @@ pub use error::LabError;
 pub use plan::{Plan, PlanError};
 pub use run::folder::RunFolder;
 pub use task::classifier::explain;
-pub use task::classifier::model::{ClassifierReader, ReadDocument, ReadyClassifier};
+pub use task::classifier::linear::{Feature, LinearForm, LinearTask};
+pub use task::classifier::model::{ClassifierReader, LinearModel, ReadDocument, ReadyClassifier};
 pub use task::classifier::{
-    ClassifierTask, DocumentInput, not_numbers, prepare_classifier, prepare_classifier_again,
-    train_classifier,
+    ClassifierData, ClassifierTask, DocumentInput, PreparedClassifier, not_numbers, prepare_classifier,
+    prepare_classifier_again, train_classifier,
 };
 pub use task::events::{Pass, PreparationEvent, PreparationObserver};
 pub use task::language::LanguageTask;

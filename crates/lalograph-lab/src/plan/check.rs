@@ -3,7 +3,7 @@
 use lalograph_net::heads::softmax::Softmax;
 
 use super::error::PlanError;
-use super::{Directions, DocumentLength, LossAt, Plan, WindowKind};
+use super::{ClassifierPlan, Directions, DocumentLength, LossAt, NetworkKind, Plan, TermChoice, WindowKind};
 
 impl Plan {
     /// Refuses values outside their range.
@@ -115,6 +115,9 @@ impl Plan {
             if classifier.time_steps == Some(0) {
                 range("classifier.time_steps", "0".into(), "at least 1");
             }
+            if classifier.network == NetworkKind::Linear {
+                self.check_linear(classifier, &mut range);
+            }
             if classifier.filters == 0 {
                 range("classifier.filters", "0".into(), "at least 1");
             }
@@ -218,6 +221,51 @@ impl Plan {
             must,
         }));
         found
+    }
+
+    /// Refuses values of a linear network that are outside their range.
+    fn check_linear(
+        &self,
+        classifier: &ClassifierPlan,
+        range: &mut dyn FnMut(&'static str, String, &'static str),
+    ) {
+        if classifier.terms == 0 {
+            range("classifier.terms", "0".into(), "at least 1");
+        }
+        if (classifier.term_choice == TermChoice::Listed) == classifier.term_list.is_empty() {
+            let (value, must) = match classifier.term_list.len() {
+                0 => ("empty", "a list of terms with `classifier.term_choice = \"listed\"`"),
+                _ => ("set", "left out unless `classifier.term_choice` is `listed`"),
+            };
+            range("classifier.term_list", value.into(), must);
+        }
+        if classifier.term_pairs > 4096 {
+            range("classifier.term_pairs", classifier.term_pairs.to_string(), "at most 4,096");
+        }
+        let strengths = &classifier.strengths;
+        if !strengths.is_sorted_by(|a, b| a > b) || strengths.iter().any(|s| !(*s >= 0.0 && s.is_finite())) {
+            range("classifier.strengths", format!("{strengths:?}"), "0 or above, in falling order");
+        }
+        if !(classifier.tolerance > 0.0 && classifier.tolerance < 1.0) {
+            range("classifier.tolerance", classifier.tolerance.to_string(), "above 0 and below 1");
+        }
+        if classifier.iterations == 0 {
+            range("classifier.iterations", "0".into(), "at least 1");
+        }
+        let unused = [
+            ("start.vectors", self.start.vectors.is_some()),
+            ("start.model", self.start.model.is_some()),
+            ("classifier.dense", !classifier.dense.is_empty()),
+        ];
+        for (key, set) in unused {
+            if set {
+                range(key, "set".into(), "left out: a linear network has neither token vectors nor layers");
+            }
+        }
+        if classifier.features.is_some() && (classifier.term_pairs > 0 || !classifier.term_list.is_empty()) {
+            let must = "left out: rows of numbers have no terms";
+            range("classifier.term_pairs", classifier.term_pairs.to_string(), must);
+        }
     }
 
     /// Settings that only language models have, each with whether it is at its default.

@@ -8,6 +8,7 @@ use lalograph_net::blocks::dense::Activation;
 use lalograph_net::blocks::pooling::Pooling;
 use lalograph_net::blocks::recurrent::start::StartingValues;
 use lalograph_net::blocks::stack::StackShape;
+use lalograph_net::linear::Penalty;
 use lalograph_net::models::classifier::{Body, ClassifierInput, ClassifierShape};
 use serde::de::{Error, Visitor};
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -24,6 +25,36 @@ lalograph_net::choice! {
         Convolution = "convolution",
         /// Recurrent layers, pooled over time.
         Recurrent = "recurrent",
+        /// Logistic regression on the terms of a document, without the order of its tokens.
+        Linear = "linear",
+    }
+}
+
+lalograph_net::choice! {
+    /// Tokens that a linear network has weights for.
+    pub enum TermChoice = MutualInformation {
+        /// All tokens of the training documents.
+        All = "all",
+        /// The most frequent tokens of the vocabulary.
+        MostFrequent = "most_frequent",
+        /// The tokens whose presence in a document has the greatest mutual information with the class.
+        MutualInformation = "mutual_information",
+        /// The tokens of a list.
+        Listed = "listed",
+    }
+}
+
+lalograph_net::choice! {
+    /// Value of a term in a document.
+    pub enum TermValues = Roots {
+        /// How often it occurs.
+        Counts = "counts",
+        /// Its share of the tokens.
+        Frequencies = "frequencies",
+        /// The square root of its share of the tokens.
+        Roots = "roots",
+        /// Its count times its inverse document frequency, with documents of length 1.
+        TfIdf = "tf_idf",
     }
 }
 
@@ -142,6 +173,10 @@ impl<'de> Deserialize<'de> for DocumentLength {
     }
 }
 
+/// Strengths that are tried if the plan has none.
+const L2_STRENGTHS: [f64; 11] = [0.03, 0.01, 3e-3, 1e-3, 3e-4, 1e-4, 3e-5, 1e-5, 3e-6, 1e-6, 3e-7];
+const L1_STRENGTHS: [f64; 10] = [0.03, 0.01, 5e-3, 2.5e-3, 1.2e-3, 6e-4, 3e-4, 1.5e-4, 7e-5, 3e-5];
+
 section! {
     /// a classifier of documents, instead of a language model.
     pub struct ClassifierPlan in "classifier" {
@@ -153,7 +188,7 @@ section! {
         pub time_steps: Option<usize> = None,
         /// Order of the columns of numbers: `by_step` (all features of the first step, then those of the second) or `by_feature` (all steps of the first feature, then those of the second).
         pub order: NumberOrder = NumberOrder::ByStep,
-        /// Network: `pooled` (token vectors, pooled), `convolution` (filters over neighbouring tokens, and the maximum of each over the document) or `recurrent` (the layers of `[model]`, pooled over time).
+        /// Network: `pooled` (token vectors, pooled), `convolution` (filters over neighbouring tokens, and the maximum of each over the document), `recurrent` (the layers of `[model]`, pooled over time) or `linear` (logistic regression on the terms of a document).
         pub network: NetworkKind = NetworkKind::Recurrent,
         /// Pooling over the tokens of a document: `mean`, `max`, `both` (mean and maximum side by side) or, for recurrent networks, `last` (the last state of each direction). A convolution always takes the maximum.
         pub pooling: Pooling = Pooling::Both,
@@ -165,7 +200,27 @@ section! {
         pub dense: Vec<usize> = Vec::new(),
         /// Activation of filters and dense layers: `relu` or `tanh`.
         pub activation: Activation = Activation::Relu,
-        /// Longest document in tokens: a number, `most` (the length that keeps 95 % of the training documents whole) or `whole` (every document is read to its end; recurrent networks carry the state from window to window and cut the gradient between them).
+        /// Terms of a linear network: `all` tokens of the training documents, the `most_frequent`, those with the greatest `mutual_information` between their presence and the class, or those `listed` in `term_list`.
+        pub term_choice: TermChoice = TermChoice::MutualInformation,
+        /// Number of terms of a linear network, for `most_frequent` and `mutual_information`.
+        pub terms: usize = 30_000,
+        /// Terms of a linear network with `term_choice = "listed"`.
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        pub term_list: Vec<String> = Vec::new(),
+        /// Value of a term in a document: `counts`, `frequencies` (its share of the tokens), `roots` (the square root of that share) or `tf_idf` (its count times the logarithm of all documents over those that have it, each document scaled to length 1).
+        pub term_values: TermValues = TermValues::Roots,
+        /// Products of the values of each two of this many first terms, as further features of a linear network.
+        pub term_pairs: usize = 0,
+        /// Penalty on the weights of a linear network: `l2` (half the sum of squares) or `l1` (the sum of absolute values: many weights become exactly 0).
+        pub penalty: Penalty = Penalty::L2,
+        /// Strengths of the penalty, in falling order; the one with the best validation is kept. If empty, ten or eleven strengths that suit the penalty. Weaker ones are not tried after two with a clearly worse validation loss.
+        #[serde(skip_serializing_if = "Vec::is_empty")]
+        pub strengths: Vec<f64> = Vec::new(),
+        /// A linear network is solved when the norm of the gradient is this share of the norm at zero weights.
+        pub tolerance: f64 = 1e-4,
+        /// Iterations of the solver for each strength, at most.
+        pub iterations: u64 = 1000,
+        /// Longest document in tokens: a number, `most` (the length that keeps 95 % of the training documents whole; for a linear network every document is whole) or `whole` (every document is read to its end; recurrent networks carry the state from window to window and cut the gradient between them).
         pub length: DocumentLength = DocumentLength::Most,
         /// Part of a longer document to keep: `beginning`, `end` or `both_ends` (half of the length from each end).
         pub keep_part: Keep = Keep::Beginning,
@@ -201,13 +256,13 @@ impl Plan {
         if self.classifier.is_some() { Self::for_classifier() } else { Self::default() }
     }
 
-    /// The network of a classifier with this input and these class weights.
+    /// The network of a classifier with this input and these class weights; none if it is linear.
     pub fn classifier_shape(
         &self,
         input: ClassifierInput,
         classes: usize,
         class_weights: Vec<f64>,
-    ) -> ClassifierShape {
+    ) -> Option<ClassifierShape> {
         let own = self.classifier.clone().unwrap_or_default();
         let model = &self.model;
         let start = self.starting_values();
@@ -231,8 +286,9 @@ impl Plan {
                 pooling: own.pooling,
                 window: self.training.window,
             },
+            NetworkKind::Linear => return None,
         };
-        ClassifierShape {
+        Some(ClassifierShape {
             input,
             classes,
             body,
@@ -240,6 +296,16 @@ impl Plan {
             activation: own.activation,
             class_weights,
             start,
+        })
+    }
+
+    /// The strengths of a linear network's penalty, the strongest first.
+    pub fn strengths(&self) -> Vec<f64> {
+        let own = self.classifier.clone().unwrap_or_default();
+        match (own.strengths.is_empty(), own.penalty) {
+            (false, _) => own.strengths,
+            (true, Penalty::L2) => L2_STRENGTHS.to_vec(),
+            (true, Penalty::L1) => L1_STRENGTHS.to_vec(),
         }
     }
 

@@ -29,7 +29,8 @@ use lalograph_text::Reserved;
 use serde::{Deserialize, Serialize};
 
 pub use classifier::{
-    ClassWeights, ClassifierPlan, Criterion, DocumentLength, Keep, NetworkKind, NumberOrder,
+    ClassWeights, ClassifierPlan, Criterion, DocumentLength, Keep, NetworkKind, NumberOrder, TermChoice,
+    TermValues,
 };
 pub use corpus::{CorpusPlan, VocabularyPlan};
 pub use error::{Place, PlanError};

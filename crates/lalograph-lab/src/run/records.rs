@@ -21,6 +21,12 @@ impl Figures {
         Self(figures.into_iter().map(|(name, value)| (name.to_owned(), value)).collect())
     }
 
+    /// These figures and others.
+    pub fn with<const N: usize>(mut self, others: [(&str, f64); N]) -> Self {
+        self.0.extend(others.into_iter().map(|(name, value)| (name.to_owned(), value)));
+        self
+    }
+
     /// The figure of this name.
     pub fn get(&self, name: &str) -> Option<f64> {
         self.0.get(name).copied()

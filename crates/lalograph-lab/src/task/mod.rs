@@ -20,8 +20,17 @@ use crate::run::description::TextFacts;
 use crate::run::records::{Evaluation, Figures, FlowRecord};
 use crate::training::trainer::Trainer;
 
+/// A task whose first weights may come from files.
+pub trait Startable {
+    /// Checks that the files with the first weights still exist, before anything is changed.
+    ///
+    /// # Errors
+    /// A file is missing.
+    fn check_start(&self) -> Result<(), LabError>;
+}
+
 /// A task ready for training: plan resolved, data read, weights laid out.
-pub trait Task: Sync {
+pub trait Task: Startable + Sync {
     /// The network.
     type Net: Network;
     /// Notes of its duties.
@@ -47,14 +56,6 @@ pub trait Task: Sync {
 
     /// Data shared by all lanes of a step.
     fn shared(&self) -> <Self::Net as Network>::Shared<f32>;
-
-    /// Checks that the files with the first weights still exist, before anything is changed.
-    ///
-    /// # Errors
-    /// A file is missing.
-    fn check_start(&self) -> Result<(), LabError> {
-        Ok(())
-    }
 
     /// Changes first values that were drawn, by `[start]` of the plan. Only for a run that has made no step.
     ///

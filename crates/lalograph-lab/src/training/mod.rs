@@ -3,7 +3,7 @@
 pub mod events;
 pub mod hints;
 pub(crate) mod meters;
-mod notebook;
+pub(crate) mod notebook;
 pub mod resume;
 pub mod run_loop;
 pub(crate) mod schedule;

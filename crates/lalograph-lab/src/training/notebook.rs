@@ -12,19 +12,19 @@ use crate::task::Note;
 const METRICS: &str = "metrics";
 
 /// The files, and what was written to them that is still needed.
-pub(super) struct Notebook<N> {
+pub(crate) struct Notebook<N> {
     metrics: Lines,
     /// Lines of the duties, by the duty's name.
     duties: BTreeMap<&'static str, Lines>,
     /// All metrics so far, for what they say together.
-    pub(super) so_far: Vec<MetricsRecord>,
+    pub(crate) so_far: Vec<MetricsRecord>,
     /// The last note of each duty.
-    pub(super) last: BTreeMap<&'static str, N>,
+    pub(crate) last: BTreeMap<&'static str, N>,
 }
 
 impl<N: Note> Notebook<N> {
     /// Goes on with the files of a run after so many bytes of each: what comes after them is made again.
-    pub(super) fn open(
+    pub(crate) fn open(
         claim: &Claim,
         names: impl IntoIterator<Item = &'static str>,
         bytes: &BTreeMap<String, u64>,
@@ -44,14 +44,14 @@ impl<N: Note> Notebook<N> {
     }
 
     /// Writes a line of metrics.
-    pub(super) fn push_metrics(&mut self, record: MetricsRecord) -> Result<(), LabError> {
+    pub(crate) fn push_metrics(&mut self, record: MetricsRecord) -> Result<(), LabError> {
         self.metrics.push(&record)?;
         self.so_far.push(record);
         Ok(())
     }
 
     /// Writes a note of a duty.
-    pub(super) fn push_note(&mut self, name: &'static str, note: N) -> Result<(), LabError> {
+    pub(crate) fn push_note(&mut self, name: &'static str, note: N) -> Result<(), LabError> {
         if let Some(lines) = self.duties.get_mut(name) {
             lines.push(&note)?;
         }
@@ -60,7 +60,7 @@ impl<N: Note> Notebook<N> {
     }
 
     /// Bytes of each file, once they are all sure to be there.
-    pub(super) fn synced_bytes(&mut self) -> Result<BTreeMap<String, u64>, LabError> {
+    pub(crate) fn synced_bytes(&mut self) -> Result<BTreeMap<String, u64>, LabError> {
         let mut bytes = BTreeMap::from([(METRICS.to_owned(), self.metrics.synced_bytes()?)]);
         for (name, lines) in &mut self.duties {
             bytes.insert((*name).to_owned(), lines.synced_bytes()?);

@@ -12,7 +12,7 @@ use crate::plan::Plan;
 use crate::run::claim::Claim;
 use crate::run::description::{Resumption, RunDescription, RunStatus};
 use crate::run::folder::{CHECKPOINTS, RunFolder};
-use crate::task::Task;
+use crate::task::Startable;
 
 /// Changes of a plan that are allowed when a run continues.
 #[derive(Debug, Clone, Default, PartialEq)]
@@ -128,7 +128,7 @@ impl Resumable {
     ///
     /// # Errors
     /// Checkpoints, all of them damaged; the file system refuses.
-    pub fn running<T: Task>(
+    pub fn running<T: Startable>(
         self,
         task: &T,
         time: String,

@@ -3,11 +3,12 @@
 use std::ops::ControlFlow;
 use std::path::{Path, PathBuf};
 
+use lalograph_lab::explain::{explain, log_odds};
 use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::shelf;
 use lalograph_lab::training::resume::{Changes, Resumable};
 use lalograph_lab::{
-    ClassifierTask, LabError, Plan, PreparationEvent, ReadyClassifier, RunFolder, Running, TrainingEvent,
+    LabError, Plan, PreparationEvent, PreparedClassifier, ReadyClassifier, RunFolder, Running, TrainingEvent,
     TrainingOutcome, prepare_classifier, prepare_classifier_again, train_classifier,
 };
 use lalograph_net::numbers::chance::stream;
@@ -76,15 +77,15 @@ fn plan(corpus: &Path, settings: &[&str]) -> Plan {
     plan
 }
 
-fn prepared(plan: Plan) -> Result<ClassifierTask, LabError> {
+fn prepared(plan: Plan) -> Result<PreparedClassifier, LabError> {
     prepare_classifier(plan, 2, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(()))
 }
 
-fn begin(task: &ClassifierTask, parent: &Path, name: &str) -> Running {
+fn begin(task: &PreparedClassifier, parent: &Path, name: &str) -> Running {
     let description = task.describe(name, "now".into(), "0", None).unwrap();
-    let files = task.run_files().unwrap();
+    let files = task.data().run_files().unwrap();
     let (run, claim, description) =
-        shelf::create(&Disk, parent, &task.plan, description, &files, Existing::Keep).unwrap();
+        shelf::create(&Disk, parent, &task.data().plan, description, &files, Existing::Keep).unwrap();
     Running { run, claim, description, from: None }
 }
 
@@ -110,6 +111,7 @@ fn where_order_decides_filters_and_layers_learn_it_and_pooled_vectors_cannot() {
     write_documents(&corpus, 1200, order);
     for (settings, learns) in [
         (&["classifier.network=pooled", "classifier.dense=[16]"][..], false),
+        (&["classifier.network=linear", "classifier.term_pairs=10"], false),
         (&["classifier.network=convolution"], true),
         (&["classifier.network=recurrent", "model.cell=gru"], true),
         (&["classifier.network=recurrent", "classifier.pooling=last", "model.directions=both"], true),
@@ -189,6 +191,120 @@ fn each_network_gives_the_same_bytes_on_any_number_of_threads_and_after_interrup
 }
 
 #[test]
+fn a_linear_classifier_is_solved_to_the_same_bytes_on_any_number_of_threads_and_after_a_stop() {
+    let folder = tempfile::tempdir().unwrap();
+    let corpus = folder.path().join("planted.csv");
+    // The class is told by one of two words, beside eight that tell nothing.
+    write_documents(&corpus, 400, |draw| match draw(2) {
+        0 => ("calm", [(draw(12), "amber"), (12 + draw(12), "cedar")]),
+        _ => ("wild", [(draw(12), "birch"), (12 + draw(12), "cedar")]),
+    });
+    let settings = ["classifier.network=linear", "classifier.penalty=l1", "classifier.strengths=[0.1, 0.03]"];
+    let task = prepared(plan(&corpus, &settings)).unwrap();
+    let mut runs = Vec::new();
+    for threads in [1, 3] {
+        let running = begin(&task, folder.path(), &format!("threads-{threads}"));
+        let run = running.run.clone();
+        let outcome = train_classifier(&task, running, threads, &mut quiet).unwrap();
+        assert_eq!(accuracy(&outcome), 1.0);
+        assert_eq!(outcome.validation.unwrap().figure("solved"), Some(1.0));
+        runs.push(left(&run));
+    }
+    assert!(runs[0] == runs[1]);
+    let running = begin(&task, folder.path(), "stopped");
+    let run = running.run.clone();
+    let mut steps = 0;
+    let outcome = train_classifier(&task, running, 2, &mut |event: &TrainingEvent<'_, ()>| {
+        steps += u32::from(matches!(event, TrainingEvent::Step { .. }));
+        if steps >= 3 { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
+    });
+    assert_eq!(outcome.unwrap().status, RunStatus::Interrupted);
+    assert!(ReadyClassifier::load(&run.model()).is_ok());
+    let resumable = Resumable::open(&Disk, run.path(), &Changes::default(), false).unwrap();
+    let ignore = &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(());
+    let again = prepare_classifier_again(&run, resumable.plan(), None, 1, ignore).unwrap();
+    let running = resumable.running(&again, "later".into(), |error| panic!("{error}")).unwrap();
+    train_classifier(&again, running, 2, &mut quiet).unwrap();
+    assert!(left(&run) == runs[0]);
+
+    // The planted words have weights, and no other word has.
+    let ready = ReadyClassifier::load(&run.model()).unwrap();
+    let (model, vocabulary) = (ready.linear().unwrap(), ready.input.vocabulary().unwrap());
+    let terms = &model.form.terms.as_ref().unwrap().terms;
+    let mut with_weight: Vec<(String, bool)> = Vec::new();
+    for (place, &term) in terms.iter().enumerate() {
+        let weights = model.class_weights(place);
+        assert_eq!(weights[0], -weights[1]);
+        if weights[0] != 0.0 {
+            with_weight.push((vocabulary.shown(term).unwrap().into_owned(), weights[0] > 0.0));
+        }
+    }
+    with_weight.sort();
+    assert_eq!(with_weight, [("amber".to_owned(), true), ("birch".to_owned(), false)]);
+    // What the tokens of a text add up to, with the bias, is its log-odds.
+    let text = "leaf1 amber leaf2 amber cedar leaf3";
+    let found = explain(&ready, &[text], 1, &mut |_| true).unwrap().remove(0);
+    let bias = *model.parameters.last().unwrap();
+    let parts: Vec<f64> = (0..6).map(|token| found.effect(token, 0).unwrap()).collect();
+    assert!((parts.iter().sum::<f64>() - bias - log_odds(&found.logs, 0)).abs() < 1e-9);
+    assert!(parts[1] > 0.0 && parts[1] == parts[3] && parts[0] == 0.0);
+}
+
+#[test]
+fn terms_of_a_linear_classifier_are_chosen_as_asked() {
+    let folder = tempfile::tempdir().unwrap();
+    let corpus = folder.path().join("order.csv");
+    write_documents(&corpus, 300, order);
+    let terms = |settings: &[&str]| -> Result<Vec<String>, LabError> {
+        let settings = [&["classifier.network=linear"], settings].concat();
+        let PreparedClassifier::Linear(task) = prepared(plan(&corpus, &settings))? else {
+            panic!("a network")
+        };
+        let vocabulary = task.data.input.vocabulary().unwrap();
+        let form = task.form.terms.as_ref().unwrap();
+        let mut terms: Vec<String> =
+            form.terms.iter().map(|&term| vocabulary.shown(term).unwrap().into_owned()).collect();
+        terms.extend(task.missing_terms.iter().map(|term| format!("no {term}")));
+        Ok(terms)
+    };
+    assert_eq!(terms(&["classifier.term_choice=all"]).unwrap().len(), 10);
+    let most = terms(&["classifier.term_choice=most_frequent", "classifier.terms=3"]).unwrap();
+    assert!(most.len() == 3 && most.iter().all(|term| term.starts_with("leaf")), "{most:?}");
+    let listed = r#"classifier.term_list=["birch", "nowhere", "amber"]"#;
+    assert_eq!(terms(&["classifier.term_choice=listed", listed]).unwrap(), ["birch", "nowhere", "amber"]);
+    assert!(terms(&["classifier.term_choice=listed", r#"classifier.term_list=["two words"]"#]).is_err());
+    for bad in [
+        &["classifier.term_choice=listed"][..],
+        &[r#"classifier.term_list=["amber"]"#],
+        &["classifier.strengths=[0.1, 0.2]"],
+        &["classifier.tolerance=0"],
+        &["classifier.dense=[8]"],
+        &["classifier.terms=0"],
+    ] {
+        let settings: Vec<String> =
+            bad.iter().chain(&["classifier.network=linear"]).map(|&s| s.to_owned()).collect();
+        assert!(Plan::from_toml("[classifier]\n", &settings).is_err(), "{bad:?}");
+    }
+    // Products of pairs find what single terms cannot: the class is whether both words or neither are there.
+    let both = folder.path().join("both.csv");
+    write_documents(&both, 600, |draw| match (draw(2), draw(2)) {
+        (0, 0) => ("alike", [(1, "leaf0"), (2, "leaf0")]),
+        (1, 1) => ("alike", [(1, "amber"), (2, "birch")]),
+        (0, _) => ("unlike", [(1, "amber"), (2, "leaf0")]),
+        _ => ("unlike", [(1, "leaf0"), (2, "birch")]),
+    });
+    let linear = [
+        "classifier.network=linear",
+        "classifier.term_values=counts",
+        "classifier.term_choice=listed",
+        r#"classifier.term_list=["amber", "birch"]"#,
+    ];
+    assert!(accuracy(&trained(&both, &linear)) < 0.75);
+    let paired = [&linear[..], &["classifier.term_pairs=2"]].concat();
+    assert_eq!(accuracy(&trained(&both, &paired)), 1.0);
+}
+
+#[test]
 fn a_model_file_predicts_as_the_run_validated() {
     let folder = tempfile::tempdir().unwrap();
     let corpus = folder.path().join("order.csv");
@@ -208,7 +324,7 @@ fn a_model_file_predicts_as_the_run_validated() {
     let mut held_out = 0;
     for ((text, class), logs) in documents.iter().zip(logs.chunks_exact(2)) {
         assert!((logs[0].exp() + logs[1].exp() - 1.0).abs() < 1e-9);
-        if task.split.part_of(text, Some(class)) == lalograph_text::Part::Validation {
+        if task.data().split.part_of(text, Some(class)) == lalograph_text::Part::Validation {
             held_out += 1;
             right += u32::from((logs[1] > logs[0]) == (*class == "rising"));
         }
@@ -276,6 +392,7 @@ fn rows_of_numbers_are_learnt_read_back_and_resumed() {
     for settings in [
         &["classifier.network=recurrent", "model.cell=gru"][..],
         &["classifier.network=convolution", "classifier.filter_widths=[2]"],
+        &["classifier.network=linear", "classifier.penalty=l1"],
     ] {
         let settings = [settings, &["classifier.features=2"]].concat();
         let task = prepared(plan(&corpus, &settings)).unwrap();
@@ -297,11 +414,14 @@ fn rows_of_numbers_are_learnt_read_back_and_resumed() {
             .filter(|((_, class), logs)| (logs[1] > logs[0]) == (*class == "up"));
         assert!(right.count() > 580);
         assert!(ready.reader().read(["1\n2\n3"]).is_err());
+        if ready.linear().is_some() {
+            continue;
+        }
         let changes = Changes { epochs: Some(13), ..Changes::default() };
         let resumable = Resumable::open(&Disk, run.path(), &changes, false).unwrap();
         let ignore = &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(());
         let again = prepare_classifier_again(&run, resumable.plan(), None, 1, ignore).unwrap();
-        assert_eq!(again.training.steps(), task.training.steps());
+        assert_eq!(again.data().training.steps(), task.data().training.steps());
         let running = resumable.running(&again, "later".into(), |error| panic!("{error}")).unwrap();
         train_classifier(&again, running, 1, &mut quiet).unwrap();
     }

@@ -5,6 +5,8 @@
 
 use std::collections::VecDeque;
 
+use rayon::prelude::*;
+
 use super::objective::{Examples, GradientRoom, LinearShape, LossTerms, RowsLoss};
 
 crate::choice! {
@@ -273,7 +275,7 @@ impl Memory {
         let mut factors = Vec::with_capacity(self.pairs.len());
         for (step, change, product) in self.pairs.iter().rev() {
             let factor = dot(step, &direction) / product;
-            direction.iter_mut().zip(change).for_each(|(d, change)| *d -= factor * change);
+            add_times(&mut direction, -factor, change);
             factors.push(factor);
         }
         if let Some((_, change, product)) = self.pairs.back() {
@@ -282,14 +284,26 @@ impl Memory {
         }
         for ((step, change, product), factor) in self.pairs.iter().zip(factors.into_iter().rev()) {
             let factor = factor - dot(change, &direction) / product;
-            direction.iter_mut().zip(step).for_each(|(d, step)| *d += factor * step);
+            add_times(&mut direction, factor, step);
         }
         direction
     }
 }
 
+/// Numbers that one thread works on at once; sums are by such stretches, so that they do not depend on threads.
+const STRETCH: usize = 1 << 14;
+
 fn dot(a: &[f64], b: &[f64]) -> f64 {
-    a.iter().zip(b).map(|(a, b)| a * b).sum()
+    let part = |(a, b): (&[f64], &[f64])| a.iter().zip(b).map(|(a, b)| a * b).sum::<f64>();
+    let parts: Vec<f64> = a.par_chunks(STRETCH).zip(b.par_chunks(STRETCH)).map(part).collect();
+    parts.iter().sum()
+}
+
+/// Adds `factor` times `x` to `to`.
+fn add_times(to: &mut [f64], factor: f64, x: &[f64]) {
+    to.par_chunks_mut(STRETCH).zip(x.par_chunks(STRETCH)).for_each(|(to, x)| {
+        to.iter_mut().zip(x).for_each(|(to, x)| *to += factor * x);
+    });
 }
 
 fn norm(numbers: &[f64]) -> f64 {

@@ -10,11 +10,12 @@ fn examples(rows: usize, features: usize, classes: usize) -> Examples {
     let mut random = stream(5, "rows", &[]);
     let mut examples = Examples { rows: SparseRows::new(features), classes: Vec::new() };
     for _ in 0..rows {
-        let row: Vec<(u32, f32)> = (0..features as u32)
-            .filter_map(|column| {
-                (random.random_range(0..3) == 0).then(|| (column, random.random_range(0.2..1.5)))
-            })
-            .collect();
+        let mut row: Vec<(u32, f32)> = Vec::new();
+        for column in 0..features as u32 {
+            if random.random_range(0..3) == 0 {
+                row.push((column, random.random_range(0.2..1.5)));
+            }
+        }
         let of =
             |wanted: u32| row.iter().find(|(column, _)| *column == wanted).map_or(0.0, |(_, value)| *value);
         let score = of(0) - of(1) + random.random_range(-0.4..0.4);
@@ -79,16 +80,15 @@ fn the_gradient_agrees_with_central_differences() {
 fn solve(mut matrix: Vec<Vec<f64>>, mut right: Vec<f64>) -> Vec<f64> {
     let n = right.len();
     for column in 0..n {
-        let pivot =
+        let largest =
             (column..n).max_by(|&a, &b| matrix[a][column].abs().total_cmp(&matrix[b][column].abs())).unwrap();
-        matrix.swap(column, pivot);
-        right.swap(column, pivot);
+        matrix.swap(column, largest);
+        right.swap(column, largest);
         for row in 0..n {
             if row != column {
                 let factor = matrix[row][column] / matrix[column][column];
-                for at in column..n {
-                    matrix[row][at] -= factor * matrix[column][at];
-                }
+                let pivot = matrix[column].clone();
+                matrix[row].iter_mut().zip(pivot).for_each(|(to, from)| *to -= factor * from);
                 right[row] -= factor * right[column];
             }
         }

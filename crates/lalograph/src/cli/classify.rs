@@ -6,11 +6,13 @@ use std::time::Duration;
 use clap::{Args, Subcommand};
 use lalograph_lab::plan::{
     ClassWeights, Criterion, Directions, DocumentLength, Keep, NetworkKind, NumberOrder, Schedule,
+    TermChoice, TermValues,
 };
 use lalograph_net::Cell;
 use lalograph_net::blocks::dense::Activation;
 use lalograph_net::blocks::pooling::Pooling;
 use lalograph_net::learning::optimiser::Rule;
+use lalograph_net::linear::Penalty;
 
 use super::choice::{choice, minutes};
 use super::corpus::{CorpusArgs, PartArgs, ReadingArgs, TokenArgs};
@@ -147,6 +149,37 @@ pub(crate) struct ClassifyTrainArgs {
     /// Activation of filters and dense layers.
     #[arg(long, value_parser = choice::<Activation>(), value_name = "ACTIVATION", help_heading = "Model")]
     pub(crate) activation: Option<Activation>,
+
+    /// Terms that a linear network has weights for (`listed` if a list is given).
+    #[arg(long, value_parser = choice::<TermChoice>(), value_name = "CHOICE", help_heading = "Linear network")]
+    pub(crate) term_choice: Option<TermChoice>,
+    /// Number of terms, for most-frequent and mutual-information.
+    #[arg(long, value_name = "N", help_heading = "Linear network")]
+    pub(crate) terms: Option<usize>,
+    /// Use these terms only (default: by --term-choice).
+    #[arg(long, value_name = "TERM,TERM,...", value_delimiter = ',', help_heading = "Linear network")]
+    pub(crate) term_list: Vec<String>,
+    /// Use the terms of FILE only, one per line (default: by --term-choice).
+    #[arg(long, value_name = "FILE", help_heading = "Linear network")]
+    pub(crate) term_list_from: Option<PathBuf>,
+    /// Value of a term in a document.
+    #[arg(long, value_parser = choice::<TermValues>(), value_name = "VALUES", help_heading = "Linear network")]
+    pub(crate) term_values: Option<TermValues>,
+    /// Add the products of each two of the first N terms.
+    #[arg(long, value_name = "N", help_heading = "Linear network")]
+    pub(crate) term_pairs: Option<usize>,
+    /// Penalty on the weights.
+    #[arg(long, value_parser = choice::<Penalty>(), value_name = "PENALTY", help_heading = "Linear network")]
+    pub(crate) penalty: Option<Penalty>,
+    /// Strengths of the penalty, in falling order; the one with the best validation is kept (default: ten that suit the penalty).
+    #[arg(long, value_name = "S,S,...", value_delimiter = ',', help_heading = "Linear network")]
+    pub(crate) strengths: Option<Vec<f64>>,
+    /// Solve until the norm of the gradient is this share of the norm at zero weights.
+    #[arg(long, value_name = "SHARE", help_heading = "Linear network")]
+    pub(crate) tolerance: Option<f64>,
+    /// Iterations for each strength, at most.
+    #[arg(long, value_name = "N", help_heading = "Linear network")]
+    pub(crate) iterations: Option<u64>,
 
     /// Random seed of initial weights, dropout, split and order.
     #[arg(long, value_name = "N", help_heading = "Training")]

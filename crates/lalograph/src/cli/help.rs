@@ -128,7 +128,7 @@ mod tests {
     use crate::cli::definition;
 
     /// Options of the commands that make plans and are no settings, each with its reason.
-    const NO_SETTINGS: [(&str, &str); 26] = [
+    const NO_SETTINGS: [(&str, &str); 27] = [
         ("plan", "the plan itself"),
         ("set", "any setting"),
         ("name", "of the folder of a run, not of what it does"),
@@ -141,6 +141,7 @@ mod tests {
         ("split", "`corpus.split`"),
         ("include-from", "adds to `vocabulary.include`"),
         ("exclude-from", "adds to `vocabulary.exclude`"),
+        ("term-list-from", "adds to `classifier.term_list`"),
         ("indices", "a size that is assumed"),
         ("training-tokens", "a size that is assumed"),
         ("no-measure", "leaves something out"),

@@ -3,10 +3,10 @@
 use std::path::Path;
 
 use lalograph_lab::data::token_cache::TokenCache;
-use lalograph_lab::task::Task;
+use lalograph_lab::plan::NetworkKind;
+use lalograph_lab::task::Startable;
 use lalograph_lab::training::resume::{Changes, Resumable};
-use lalograph_lab::{ClassifierTask, Running, prepare_again, prepare_classifier_again};
-use lalograph_net::Network;
+use lalograph_lab::{Plan, PreparedClassifier, Running, prepare_again, prepare_classifier_again};
 use lalograph_storage::Existing;
 
 use super::classify;
@@ -38,7 +38,13 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
         seed_texts: args.from.clone(),
     };
     let storage = files::storage();
-    let classifies = found.description()?.task == ClassifierTask::KIND;
+    let classifies = found.description()?.task == PreparedClassifier::KIND;
+    let changes_steps = args.epochs.is_some() || args.steps.is_some() || args.learning_rate.is_some();
+    if classifies && (changes_steps || args.patience.is_some()) && is_linear(&found.read_plan()?) {
+        return Err(Failure::Usage(
+            "a linear network is solved to its tolerance: --epochs, --steps, --learning-rate and --patience have no effect".into(),
+        ));
+    }
     if classifies && !args.from.is_empty() {
         return Err(Failure::Usage("--from has no effect: a classifier writes no samples".into()));
     }
@@ -59,16 +65,21 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
     if output == Output::Words {
         screen.line(&render_start(&prepared, screen))?;
     }
-    let running = continued(args, resumable, &prepared, screen)?;
+    let running = continued(args, resumable, &prepared, prepared.steps, screen)?;
     let (run, outcome) = carry_out(&prepared, running, (count_of_threads, args.minutes), output, screen)?;
     say_outcome(&run, &prepared, &outcome, args.minutes, output, screen)
 }
 
+fn is_linear(plan: &Plan) -> bool {
+    plan.classifier.as_ref().is_some_and(|own| own.network == NetworkKind::Linear)
+}
+
 /// Finds where a run continues, and prints it.
-fn continued<T: Task>(
+fn continued<T: Startable>(
     args: &ResumeArgs,
     resumable: Resumable,
     prepared: &T,
+    steps: u64,
     screen: &Screen,
 ) -> Result<Running, Failure> {
     let longer = args.epochs.is_some() || args.steps.is_some();
@@ -82,7 +93,7 @@ fn continued<T: Task>(
     })?;
     screen.note(&match &running.from {
         Some(checkpoint) => {
-            format!("continuing after step {} of {}", count(checkpoint.step()), count(prepared.steps()))
+            format!("continuing after step {} of {}", count(checkpoint.step()), count(steps))
         }
         None => "no checkpoint: starting from the first step".to_owned(),
     });
@@ -105,11 +116,11 @@ fn resume_classifier(
     if output == Output::Words {
         screen.line(&classify::render_start(&prepared, screen))?;
     }
-    let running = continued(args, resumable, &prepared, screen)?;
+    let running = continued(args, resumable, &prepared, prepared.steps(), screen)?;
     let (run, outcome) = carry_out_classifier(&prepared, running, (threads, args.minutes), output, screen)?;
     match output {
         Output::Json => {
-            screen.json(&OutcomeLine::new(&run, prepared.net.layout().len() as u64, None, &outcome))?;
+            screen.json(&OutcomeLine::new(&run, prepared.parameters() as u64, None, &outcome))?;
         }
         Output::Words => screen.line(&classify::render_outcome(&run, &prepared, &outcome, screen))?,
     }

@@ -10,7 +10,7 @@ use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::records::Evaluation;
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::{
-    ClassifierTask, LabError, LanguageTask, Pass, Plan, PreparationEvent, PreparationObserver, RunFolder,
+    LabError, LanguageTask, Pass, Plan, PreparationEvent, PreparationObserver, PreparedClassifier, RunFolder,
     Running, TrainingEvent, TrainingOutcome, prepare, train, train_classifier,
 };
 use lalograph_net::Network;
@@ -69,9 +69,9 @@ pub(super) fn reading_documents(
     left_out: Option<&Path>,
     existing: Existing,
     screen: &Screen,
-    prepare: impl FnOnce(&mut dyn PreparationObserver) -> Result<ClassifierTask, LabError>,
-) -> Result<ClassifierTask, Failure> {
-    shown(left_out, existing, screen, prepare, |prepared| &prepared.reading)
+    prepare: impl FnOnce(&mut dyn PreparationObserver) -> Result<PreparedClassifier, LabError>,
+) -> Result<PreparedClassifier, Failure> {
+    shown(left_out, existing, screen, prepare, |prepared| &prepared.data().reading)
 }
 
 /// Shows how a corpus is read that no network is trained on.
@@ -151,7 +151,7 @@ pub(super) fn carry_out(
 
 /// Trains a classifier and shows what happens, as [`carry_out`] does.
 pub(super) fn carry_out_classifier(
-    prepared: &ClassifierTask,
+    prepared: &PreparedClassifier,
     running: Running,
     (threads, limit): (usize, Option<Duration>),
     output: Output,
@@ -159,7 +159,7 @@ pub(super) fn carry_out_classifier(
 ) -> Result<(RunFolder, TrainingOutcome), Failure> {
     let run = running.run.clone();
     let name = run.path().display().to_string();
-    let view = TrainingView::new(screen, output, &name, prepared.steps, Watched::Accuracy);
+    let view = TrainingView::new(screen, output, &name, prepared.steps(), Watched::Accuracy);
     let outcome = viewed(view, limit, |show| {
         train_classifier(prepared, running, threads, &mut |event: &TrainingEvent<'_, ()>| {
             event.without_notes().map_or(ControlFlow::Continue(()), |event| show(&event))
@@ -326,17 +326,18 @@ pub(super) fn end_rows(
         String::new()
     };
     rows.push(("kept", format!("the weights of step {}{early}", count(outcome.kept_step))));
-    rows.push((
-        "time",
-        format!(
-            "{}, {} tokens/s in training",
-            duration(outcome.seconds),
-            count(outcome.tokens_per_second as u64)
-        ),
-    ));
-    let size = std::fs::metadata(run.model()).map_or(0, |meta| meta.len());
-    rows.push(("model", format!("{} ({})", run.model().display(), bytes(size))));
+    rows.extend(time_and_model(run, outcome));
     rows
+}
+
+/// The last two rows of an outcome.
+pub(super) fn time_and_model(run: &RunFolder, outcome: &TrainingOutcome) -> [(&'static str, String); 2] {
+    let speed = count(outcome.tokens_per_second as u64);
+    let size = std::fs::metadata(run.model()).map_or(0, |meta| meta.len());
+    [
+        ("time", format!("{}, {speed} tokens/s in training", duration(outcome.seconds))),
+        ("model", format!("{} ({})", run.model().display(), bytes(size))),
+    ]
 }
 
 fn render_outcome(

@@ -11,6 +11,7 @@ use lalograph_net::weights::packed::Parameters;
 use crate::data::documents::Documents;
 use crate::error::LabError;
 use crate::measure::decisions::Decisions;
+use crate::plan::{Criterion, Plan};
 use crate::run::records::{Evaluation, Figures};
 use crate::task::Evaluator;
 
@@ -77,6 +78,16 @@ impl Evaluator<Classifier> for HeldOutDocuments<'_> {
         self.documents.check()?;
         let truths = (0..count).map(|number| self.documents.class(number)).collect();
         Ok(Some(evaluation(&Decisions::new(classes, truths, logs))))
+    }
+}
+
+/// The figure that decides which weights are kept; lower is better.
+pub(super) fn criterion(plan: &Plan, evaluation: &Evaluation) -> f64 {
+    let figure = |name| 1.0 - evaluation.figure(name).unwrap_or(0.0);
+    match plan.classifier.as_ref().map(|own| own.criterion).unwrap_or_default() {
+        Criterion::Loss => evaluation.loss,
+        Criterion::Accuracy => figure("accuracy"),
+        Criterion::MacroF1 => figure("macro_f1"),
     }
 }
 

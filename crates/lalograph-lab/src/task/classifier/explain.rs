@@ -1,12 +1,15 @@
-//! The effect of each token of a document on its class: leave the token out, and predict again.
+//! The effect of each token of a document on its class: leave the token out, and predict again; for a linear classifier exactly its part of the
+//! class's score.
 
+use std::collections::BTreeMap;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::mpsc;
 
 use lalograph_text::vocabulary::Located;
 
 use super::input::DocumentInput;
-use super::model::{ClassifierReader, EncodedDocument, ROWS, ReadyClassifier};
+use super::linear::form::Feature;
+use super::model::{ClassifierReader, EncodedDocument, LinearModel, ROWS, ReadyClassifier};
 use crate::data::documents::{EMPTY, kept};
 
 /// A document with the effect of each of its tokens.
@@ -16,16 +19,17 @@ pub struct Explanation {
     pub located: Located,
     /// Natural log-probabilities of the classes for the document.
     pub logs: Vec<f64>,
-    /// For each token the log-probabilities without it; none for tokens that the classifier does not read.
-    without: Vec<Option<Vec<f64>>>,
+    /// For each token its effect on each class; none for tokens that the classifier does not read.
+    effects: Vec<Option<Vec<f64>>>,
 }
 
 impl Explanation {
-    /// Effect of a token on a class: the log-odds of the class in nats with the token, minus those without it. None if the classifier does
-    /// not read the token, because the document is longer than its length.
+    /// Effect of a token on a class, in nats. For a network the log-odds of the class with the token, minus those without it. For a linear
+    /// classifier weight times value, for each of the token's occurrences its part: with two classes a part of the log-odds, with more a part of
+    /// the score of the class less the mean over the classes. None if the classifier does not read the token, because the document is longer
+    /// than its length.
     pub fn effect(&self, token: usize, class: usize) -> Option<f64> {
-        let without = self.without.get(token)?.as_ref()?;
-        Some(log_odds(&self.logs, class) - log_odds(without, class))
+        self.effects.get(token)?.as_ref().map(|effects| effects[class])
     }
 }
 
@@ -106,8 +110,19 @@ impl ClassifierReader<'_> {
             }
             EncodedDocument { steps: tokens.len(), tokens, ..EncodedDocument::default() }
         };
-        let logs = self.log_probabilities(&[encoded(read.clone())]);
-        let mut without = vec![None; length];
+        let whole = encoded(read.clone());
+        let logs = self.log_probabilities(std::slice::from_ref(&whole));
+        let mut effects = vec![None; length];
+        if let Some(model) = ready.linear() {
+            let parts = self.parts(model, &whole);
+            for (&place, parts) in places.iter().zip(parts) {
+                effects[place] = Some(parts);
+            }
+            return Some(Explanation { located, logs, effects });
+        }
+        let odds =
+            |logs: &[f64]| -> Vec<f64> { (0..logs.len()).map(|class| log_odds(logs, class)).collect() };
+        let with = odds(&logs);
         let all: Vec<usize> = (0..read.len()).collect();
         for left_out in all.chunks(ROWS) {
             if !go_on() {
@@ -117,9 +132,59 @@ impl ClassifierReader<'_> {
             let shorter: Vec<EncodedDocument> = left_out.iter().map(shorter).collect();
             let found = self.log_probabilities(&shorter);
             for (&at, logs) in left_out.iter().zip(found.chunks_exact(logs.len())) {
-                without[places[at]] = Some(logs.to_vec());
+                let without = odds(logs);
+                effects[places[at]] =
+                    Some(with.iter().zip(without).map(|(with, without)| with - without).collect());
             }
         }
-        Some(Explanation { located, logs, without })
+        Some(Explanation { located, logs, effects })
+    }
+
+    /// The part of each token of a document in the scores of the classes of a linear classifier. A product's part is shared by its two terms.
+    fn parts(&mut self, model: &LinearModel, document: &EncodedDocument) -> Vec<Vec<f64>> {
+        let classes = model.shape.classes;
+        let row = self.row(document);
+        let Some(maker) = &self.maker else { return Vec::new() };
+        let places: Vec<Option<usize>> = document.tokens.iter().map(|&token| maker.place(token)).collect();
+        let mut by_term: BTreeMap<usize, (u32, Vec<f64>)> = BTreeMap::new();
+        for &place in places.iter().flatten() {
+            by_term.entry(place).or_insert_with(|| (0, vec![0.0; classes])).0 += 1;
+        }
+        for valued in row {
+            let weights = model.class_weights(valued.column as usize);
+            let terms = match model.form.feature(valued.column as usize) {
+                Feature::Term(term) => vec![term],
+                Feature::Product(first, second) => vec![first, second],
+                Feature::Number(_) => Vec::new(),
+            };
+            for term in &terms {
+                let Some((_, parts)) = by_term.get_mut(term) else { continue };
+                let share = f64::from(valued.value) / terms.len() as f64;
+                parts.iter_mut().zip(&weights).for_each(|(part, weight)| *part += share * weight);
+            }
+        }
+        let of_token = |place: &Option<usize>| {
+            let found = place.and_then(|place| by_term.get(&place));
+            found.map_or_else(
+                || vec![0.0; classes],
+                |(count, parts)| parts.iter().map(|part| part / f64::from(*count)).collect(),
+            )
+        };
+        places.iter().map(of_token).collect()
+    }
+}
+
+impl LinearModel {
+    /// The weights of a feature for each class: with two classes in the log-odds of the class, with more less their mean, which changes no
+    /// probability.
+    pub fn class_weights(&self, feature: usize) -> Vec<f64> {
+        let outputs = self.shape.outputs();
+        match &self.parameters[feature * outputs..][..outputs] {
+            [weight] => vec![-weight, *weight],
+            weights => {
+                let mean = weights.iter().sum::<f64>() / outputs as f64;
+                weights.iter().map(|weight| weight - mean).collect()
+            }
+        }
     }
 }

@@ -5,6 +5,7 @@ use std::path::Path;
 use lalograph_net::Network;
 use lalograph_net::blocks::recurrent::window::Extent;
 use lalograph_net::blocks::regularisation::LaneUse;
+use lalograph_net::linear::LinearShape;
 use lalograph_net::models::classifier::{Classifier, ClassifierLane, DocumentWindow};
 use lalograph_net::models::network::LaneRoom;
 use lalograph_net::numbers::rooms::Rooms;
@@ -13,6 +14,8 @@ use lalograph_text::vocabulary::Encoder;
 use lalograph_text::{Reserved, Vocabulary};
 
 use super::input::DocumentInput;
+use super::linear::form::{LinearForm, RowMaker, Valued};
+use super::linear::learner::layout as linear_layout;
 use crate::artefact::container::{Assets, Container, json, read_file};
 use crate::artefact::model_file::{KIND, Trained, read_weights, unusable};
 use crate::data::documents::{EMPTY, kept};
@@ -28,6 +31,7 @@ pub(super) fn classifier_assets(
     plan: &Plan,
     input: &DocumentInput,
     classes: &[String],
+    form: Option<&LinearForm>,
 ) -> Result<Assets, LabError> {
     let mut assets =
         Assets::from([("task", TASK.to_owned()), ("plan", plan.to_toml()?), ("classes", json(&classes)?)]);
@@ -37,6 +41,9 @@ pub(super) fn classifier_assets(
             assets.insert("cleaning", json(vocabulary.cleaning())?);
         }
         DocumentInput::Numbers(form) => drop(assets.insert("numbers", json(form)?)),
+    }
+    if let Some(form) = form {
+        assets.insert("features", json(form)?);
     }
     Ok(assets)
 }
@@ -52,10 +59,25 @@ pub struct ReadyClassifier {
     pub classes: Vec<String>,
     /// Progress of its training.
     pub trained: Trained,
-    /// The architecture.
-    pub net: Classifier,
-    weights: Vec<f32>,
-    packed: PackedWeights<f32>,
+    engine: Engine,
+}
+
+/// What makes a distribution over the classes of an encoded document.
+#[derive(Debug)]
+enum Engine {
+    Network { net: Box<Classifier>, weights: Vec<f32>, packed: PackedWeights<f32> },
+    Linear(LinearModel),
+}
+
+/// A linear classifier.
+#[derive(Debug)]
+pub struct LinearModel {
+    /// Its features.
+    pub form: LinearForm,
+    /// Its shape.
+    pub shape: LinearShape,
+    /// Weights (features x outputs), then the biases.
+    pub parameters: Vec<f64>,
 }
 
 impl ReadyClassifier {
@@ -96,17 +118,48 @@ impl ReadyClassifier {
         }
         let trained: Trained = serde_json::from_str(file.asset("trained")?)
             .map_err(|error| format!("how far it was trained: {error}"))?;
-        let shape = plan.classifier_shape(input.of_network(&plan), classes.len(), Vec::new());
-        let net = Classifier::new(shape).map_err(|error| error.to_string())?;
-        let weights = read_weights(&file, net.layout())?;
-        let packed = PackedWeights::reading(net.layout(), &weights);
-        Ok(Self { plan, input, classes, trained, net, weights, packed })
+        let engine = match plan.classifier_shape(input.of_network(&plan), classes.len(), Vec::new()) {
+            Some(shape) => {
+                let net = Classifier::new(shape).map_err(|error| error.to_string())?;
+                let weights = read_weights(&file, net.layout())?;
+                let packed = PackedWeights::reading(net.layout(), &weights);
+                Engine::Network { net: Box::new(net), weights, packed }
+            }
+            None => {
+                let form: LinearForm = serde_json::from_str(file.asset("features")?)
+                    .map_err(|error| format!("its features: {error}"))?;
+                let vocabulary = input.vocabulary().map_or(0, Vocabulary::len);
+                let fits = match &input {
+                    DocumentInput::Text(_) => form.terms.is_some(),
+                    DocumentInput::Numbers(numbers) => form.features == numbers.count(),
+                };
+                if !fits || !form.is_sound(vocabulary) {
+                    return Err("its features contradict each other".into());
+                }
+                let shape = LinearShape { features: form.features, classes: classes.len() };
+                let weights = read_weights(&file, &linear_layout(shape))?;
+                let parameters = weights.iter().map(|&weight| f64::from(weight)).collect();
+                Engine::Linear(LinearModel { form, shape, parameters })
+            }
+        };
+        Ok(Self { plan, input, classes, trained, engine })
+    }
+
+    /// The features and weights of a linear classifier.
+    pub fn linear(&self) -> Option<&LinearModel> {
+        match &self.engine {
+            Engine::Linear(model) => Some(model),
+            Engine::Network { .. } => None,
+        }
     }
 
     /// A reader for one thread.
     pub fn reader(&self) -> ClassifierReader<'_> {
         ClassifierReader {
             ready: self,
+            maker: self
+                .linear()
+                .map(|model| RowMaker::new(&model.form, self.input.vocabulary().map_or(0, Vocabulary::len))),
             encoder: self.input.vocabulary().map(Vocabulary::encoder),
             window: DocumentWindow::default(),
             lane: None,
@@ -142,6 +195,7 @@ pub struct ReadDocument {
 /// Reads documents with a classifier: cleans, encodes, cuts and predicts. It belongs to one thread.
 pub struct ClassifierReader<'c> {
     pub(super) ready: &'c ReadyClassifier,
+    pub(super) maker: Option<RowMaker<'c>>,
     encoder: Option<Encoder<'c>>,
     window: DocumentWindow,
     lane: Option<(Extent, ClassifierLane<f32>)>,
@@ -206,6 +260,17 @@ impl ClassifierReader<'_> {
     pub(super) fn log_probabilities(&mut self, documents: &[EncodedDocument]) -> Vec<f64> {
         let classes = self.ready.classes.len();
         let mut logs = vec![0.0; documents.len() * classes];
+        let (net, weights) = match &self.ready.engine {
+            Engine::Network { net, weights, packed } => (net, packed.with(weights)),
+            Engine::Linear(model) => {
+                for (document, logs) in documents.iter().zip(logs.chunks_exact_mut(classes)) {
+                    let row = self.row(document);
+                    let row = row.iter().map(|valued| (valued.column, valued.value));
+                    model.shape.log_probabilities(&model.parameters, row, logs);
+                }
+                return logs;
+            }
+        };
         // Documents of like length side by side: recurrent layers read them in parallel.
         let mut order: Vec<usize> = (0..documents.len()).collect();
         order.sort_by_key(|&number| documents[number].steps);
@@ -221,15 +286,24 @@ impl ClassifierReader<'_> {
             if self.lane.as_ref().is_none_or(|(extent, _)| extent.steps < steps) {
                 let extent = Extent { steps: steps.next_power_of_two(), rows: ROWS };
                 let room = LaneRoom { extent, used_for: LaneUse::Reading, resets: false };
-                self.lane = Some((extent, self.ready.net.lane(room, &mut Rooms::making())));
+                self.lane = Some((extent, net.lane(room, &mut Rooms::making())));
             }
             let Some((_, lane)) = &mut self.lane else { continue };
-            let weights = self.ready.packed.with(&self.ready.weights);
-            self.ready.net.log_probabilities(weights, &self.window, 1.0, lane, &mut self.logs);
+            net.log_probabilities(weights, &self.window, 1.0, lane, &mut self.logs);
             for (&number, found) in batch.iter().zip(self.logs.chunks_exact(classes)) {
                 logs[number * classes..(number + 1) * classes].copy_from_slice(found);
             }
         }
         logs
+    }
+
+    /// The features of an encoded document; none if the classifier is not linear.
+    pub(super) fn row(&mut self, document: &EncodedDocument) -> Vec<Valued> {
+        match (&mut self.maker, &self.ready.input) {
+            (None, _) => Vec::new(),
+            (Some(maker), DocumentInput::Numbers(_)) => maker.numbers(&document.numbers),
+            (Some(_), DocumentInput::Text(_)) if document.tokens == [EMPTY] => Vec::new(),
+            (Some(maker), DocumentInput::Text(_)) => maker.row(&document.tokens),
+        }
     }
 }

@@ -12,15 +12,17 @@ use lalograph_text::tokens::{EncodedCorpus, HeldOut, encode_corpus};
 use lalograph_text::{Corpus, Part, Split, TextError, Vocabulary, VocabularyBuilder};
 
 use super::input::DocumentInput;
-use super::learner::{ClassifierTask, split_hash};
+use super::learner::{ClassifierData, ClassifierTask, PreparedClassifier, split_hash};
+use super::linear::LinearTask;
 use crate::artefact::texts::{read_split, read_vocabulary};
 use crate::data::documents::{Documents, length_keeping};
 use crate::data::numbers::{NumberError, NumberForm};
 use crate::data::overlap::seen_share;
 use crate::error::LabError;
-use crate::plan::{ClassWeights, ClassifierPlan, DocumentLength, Plan, PlanError};
+use crate::plan::{ClassWeights, ClassifierPlan, DocumentLength, NetworkKind, Plan, PlanError};
 use crate::run::description::{ClassFacts, TextFacts};
 use crate::run::folder::RunFolder;
+use crate::task::Startable;
 use crate::task::events::{Pass, PreparationEvent, PreparationObserver, ReadingOf};
 use crate::task::start::Start;
 
@@ -35,9 +37,9 @@ pub fn prepare_classifier(
     plan: Plan,
     threads: usize,
     observer: &mut dyn PreparationObserver,
-) -> Result<ClassifierTask, LabError> {
+) -> Result<PreparedClassifier, LabError> {
     let task = lay_out(plan, threads, None, observer)?;
-    task.start.check()?;
+    task.check_start()?;
     Ok(task)
 }
 
@@ -52,7 +54,7 @@ pub fn prepare_classifier_again(
     base: Option<&Path>,
     threads: usize,
     observer: &mut dyn PreparationObserver,
-) -> Result<ClassifierTask, LabError> {
+) -> Result<PreparedClassifier, LabError> {
     let description = run.description()?;
     let changed = |what| LabError::Changed { what, run: run.path().to_owned() };
     let text = plan.classifier.as_ref().is_none_or(|own| own.features.is_none());
@@ -70,8 +72,9 @@ pub fn prepare_classifier_again(
     }
     let mut task = lay_out(there, threads, Some((vocabulary, split)), observer)?;
     // The paths as given: a model file does not reveal where it was trained.
-    task.plan.paths_mut().zip(plan.clone().paths_mut()).for_each(|(path, given)| path.clone_from(given));
-    if task.text_hash != description.text_hash {
+    let data = task.data_mut();
+    data.plan.paths_mut().zip(plan.clone().paths_mut()).for_each(|(path, given)| path.clone_from(given));
+    if data.text_hash != description.text_hash {
         return Err(changed("corpus"));
     }
     Ok(task)
@@ -82,7 +85,7 @@ fn lay_out(
     threads: usize,
     given: Option<(Option<Vocabulary>, Split)>,
     observer: &mut dyn PreparationObserver,
-) -> Result<ClassifierTask, LabError> {
+) -> Result<PreparedClassifier, LabError> {
     plan.check()?;
     let mut own = plan.classifier.clone().unwrap_or_default();
     if plan.corpus.label.is_none() && !plan.corpus.folder_labels {
@@ -116,14 +119,10 @@ fn lay_out(
         return Err(LabError::ClassUnseen { class: classes[class].clone() });
     }
     let weights = class_weights(&own, &classes, &by_class)?;
-    plan.classifier = Some(own);
-    let net = Classifier::new(plan.classifier_shape(input.of_network(&plan), classes.len(), weights))?;
-    let start = match input.vocabulary() {
-        Some(vocabulary) => Start::read(&plan.start, vocabulary, net.layout())?,
-        None => Start::default(),
+    let steps_per_epoch = match own.network {
+        NetworkKind::Linear => 1,
+        _ => training.count().div_ceil(plan.training.batch) as u64,
     };
-    let steps_per_epoch = training.count().div_ceil(plan.training.batch) as u64;
-    let steps = plan.training.steps.unwrap_or(plan.training.epochs * steps_per_epoch);
     let held = validation.by_class(classes.len());
     facts.training_tokens = training.steps();
     facts.validation_tokens = validation.steps();
@@ -138,21 +137,21 @@ fn lay_out(
         majority_share: share(held.iter().copied().max().unwrap_or(0), validation.count() as u64),
         cut_share: share(training.cut(), training.count() as u64),
     });
-    Ok(ClassifierTask {
-        plan,
-        input,
-        classes,
-        split,
-        training,
-        validation,
-        test,
-        reading,
-        net,
-        steps,
-        facts,
-        text_hash,
-        start,
-    })
+    plan.classifier = Some(own);
+    let data =
+        ClassifierData { plan, input, classes, split, training, validation, test, reading, facts, text_hash };
+    let plan = &data.plan;
+    let Some(shape) = plan.classifier_shape(data.input.of_network(plan), data.classes.len(), weights.clone())
+    else {
+        return Ok(PreparedClassifier::Linear(Box::new(LinearTask::new(data, weights, threads)?)));
+    };
+    let net = Classifier::new(shape)?;
+    let start = match data.input.vocabulary() {
+        Some(vocabulary) => Start::read(&plan.start, vocabulary, net.layout())?,
+        None => Start::default(),
+    };
+    let steps = plan.training.steps.unwrap_or(plan.training.epochs * steps_per_epoch);
+    Ok(PreparedClassifier::Network(Box::new(ClassifierTask { data, net, steps, start })))
 }
 
 fn share(part: u64, whole: u64) -> f64 {
@@ -179,6 +178,10 @@ fn read_text(
     reading: &mut ReadingOf<'_>,
 ) -> Result<Read, LabError> {
     reading.pass = Pass::Counting;
+    // A listed term is a token, however rare it is.
+    plan.vocabulary.include.extend(own.term_list.iter().cloned());
+    plan.vocabulary.include.sort();
+    plan.vocabulary.include.dedup();
     let vocabulary = match (vocabulary, &plan.vocabulary.file) {
         (Some(vocabulary), _) => vocabulary,
         (None, Some(path)) => read_vocabulary(path)?,
@@ -198,6 +201,7 @@ fn read_text(
     let encoded = encode_corpus(corpus, &vocabulary, &held_out, Some(classes), None, threads, reading)?;
     let EncodedCorpus { training, validation, test, reading, text_hash, .. } = encoded;
     let longest = match own.length {
+        DocumentLength::Most if own.network == NetworkKind::Linear => None,
         DocumentLength::Most => Some(length_keeping(WHOLE_SHARE, &training)),
         DocumentLength::Whole => None,
         DocumentLength::Tokens(tokens) => Some(tokens),

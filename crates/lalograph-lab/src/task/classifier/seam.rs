@@ -3,19 +3,26 @@
 use lalograph_net::Network;
 use lalograph_net::models::classifier::{Classifier, DocumentWindow};
 
-use super::evaluate::HeldOutDocuments;
-use super::learner::ClassifierTask;
+use super::evaluate::{HeldOutDocuments, criterion};
+use super::learner::{ClassifierTask, PreparedClassifier};
+use super::linear::solve;
 use super::model::{TASK, classifier_assets};
 use crate::artefact::container::Assets;
 use crate::data::documents::DocumentBatches;
 use crate::data::source::Windows;
 use crate::error::LabError;
-use crate::plan::{Criterion, Plan};
+use crate::plan::Plan;
 use crate::run::description::TextFacts;
 use crate::run::records::{Evaluation, Figures};
-use crate::task::{Duty, Evaluator, Task};
+use crate::task::{Duty, Evaluator, Startable, Task};
 use crate::training::events::TrainingObserver;
 use crate::training::run_loop::{self, Running, TrainingOutcome};
+
+impl Startable for ClassifierTask {
+    fn check_start(&self) -> Result<(), LabError> {
+        self.start.check()
+    }
+}
 
 impl Task for ClassifierTask {
     type Net = Classifier;
@@ -24,7 +31,7 @@ impl Task for ClassifierTask {
     const KIND: &'static str = TASK;
 
     fn plan(&self) -> &Plan {
-        &self.plan
+        &self.data.plan
     }
 
     fn net(&self) -> &Classifier {
@@ -36,32 +43,32 @@ impl Task for ClassifierTask {
     }
 
     fn facts(&self) -> TextFacts {
-        self.facts
+        self.data.facts
     }
 
     fn windows(&self) -> Box<dyn Windows<DocumentWindow> + '_> {
-        Box::new(DocumentBatches::new(&self.training, self.plan.training.batch, self.plan.training.seed))
+        Box::new(DocumentBatches::new(
+            &self.data.training,
+            self.data.plan.training.batch,
+            self.data.plan.training.seed,
+        ))
     }
 
     fn shared(&self) {}
 
-    fn check_start(&self) -> Result<(), LabError> {
-        self.start.check()
-    }
-
     fn start(&self, weights: &mut [f32]) -> Result<(), LabError> {
-        match self.input.vocabulary() {
+        match self.data.input.vocabulary() {
             Some(vocabulary) => self.start.fill(self.net.layout(), weights, vocabulary),
             None => Ok(()),
         }
     }
 
     fn validation(&self) -> Option<Box<dyn Evaluator<Classifier> + '_>> {
-        HeldOutDocuments::boxed(&self.net, &self.validation, self.plan.training.lanes)
+        HeldOutDocuments::boxed(&self.net, &self.data.validation, self.data.plan.training.lanes)
     }
 
     fn test(&self) -> Option<Box<dyn Evaluator<Classifier> + '_>> {
-        HeldOutDocuments::boxed(&self.net, &self.test, self.plan.training.lanes)
+        HeldOutDocuments::boxed(&self.net, &self.data.test, self.data.plan.training.lanes)
     }
 
     fn duties(&self) -> Vec<Box<dyn Duty<Self> + '_>> {
@@ -73,28 +80,27 @@ impl Task for ClassifierTask {
     }
 
     fn criterion(&self, evaluation: &Evaluation) -> f64 {
-        let figure = |name| 1.0 - evaluation.figure(name).unwrap_or(0.0);
-        match self.plan.classifier.as_ref().map(|plan| plan.criterion).unwrap_or_default() {
-            Criterion::Loss => evaluation.loss,
-            Criterion::Accuracy => figure("accuracy"),
-            Criterion::MacroF1 => figure("macro_f1"),
-        }
+        criterion(&self.data.plan, evaluation)
     }
 
     fn assets(&self) -> Result<Assets, LabError> {
-        classifier_assets(&self.plan, &self.input, &self.classes)
+        classifier_assets(&self.data.plan, &self.data.input, &self.data.classes, None)
     }
 }
 
-/// Trains a classifier's run from its position: [`run_loop::train`] for this task, compiled in this crate.
+/// Trains a classifier's run from its position: [`run_loop::train`] for a network, compiled in this crate, and the solver for a linear one, which
+/// always begins with its first step.
 ///
 /// # Errors
 /// As for [`run_loop::train`].
 pub fn train_classifier(
-    task: &ClassifierTask,
+    prepared: &PreparedClassifier,
     running: Running,
     threads: usize,
     observer: &mut (dyn TrainingObserver<()> + Send),
 ) -> Result<TrainingOutcome, LabError> {
-    run_loop::train(task, running, threads, observer)
+    match prepared {
+        PreparedClassifier::Network(task) => run_loop::train(&**task, running, threads, observer),
+        PreparedClassifier::Linear(task) => solve(task, running, threads, observer),
+    }
 }

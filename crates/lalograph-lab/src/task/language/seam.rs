@@ -16,9 +16,15 @@ use crate::measure::forecast::{self, Forecast};
 use crate::plan::Plan;
 use crate::run::description::TextFacts;
 use crate::run::records::Figures;
-use crate::task::{Duty, Evaluator, Task};
+use crate::task::{Duty, Evaluator, Startable, Task};
 use crate::training::events::TrainingObserver;
 use crate::training::run_loop::{self, Running, TrainingOutcome};
+
+impl Startable for LanguageTask {
+    fn check_start(&self) -> Result<(), LabError> {
+        self.start.check()
+    }
+}
 
 impl Task for LanguageTask {
     type Net = LanguageModel;
@@ -48,10 +54,6 @@ impl Task for LanguageTask {
 
     fn shared(&self) -> SharedSample<f32> {
         self.model.shared(|| self.corpus.training.counts(self.vocabulary.len()))
-    }
-
-    fn check_start(&self) -> Result<(), LabError> {
-        self.start.check()
     }
 
     fn start(&self, weights: &mut [f32]) -> Result<(), LabError> {

@@ -2,6 +2,7 @@
 
 use super::curves::{Curves, Evidence, Stage, many_unknown, rate_too_high, seen};
 use super::hint::Hint;
+use crate::plan::NetworkKind;
 use crate::run::description::ClassFacts;
 use crate::run::records::MetricsRecord;
 
@@ -29,9 +30,11 @@ pub(super) fn hints(evidence: &Evidence<'_>, facts: &ClassFacts) -> Vec<Hint> {
         (facts.cut_share > MUCH_CUT).then_some(Hint::CutDocuments { share: facts.cut_share }),
         few_validation_documents(facts, &validations).filter(|_| ended),
     ];
+    // Where a penalty falls from strong to weak, loss that rises at last is the reason to try several.
+    let linear = evidence.plan.classifier.as_ref().is_some_and(|own| own.network == NetworkKind::Linear);
     let figures = [
-        rate_too_high(evidence, &curves),
-        overfitting(&curves, &validations),
+        rate_too_high(evidence, &curves).filter(|_| !linear),
+        overfitting(&curves, &validations).filter(|_| !linear),
         majority(facts, &validations).filter(|_| ended),
     ];
     before.into_iter().chain(figures).flatten().collect()

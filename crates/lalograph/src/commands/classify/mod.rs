@@ -3,6 +3,7 @@
 mod documents;
 mod explain;
 mod figures;
+mod linear;
 mod model;
 mod predict;
 mod score;

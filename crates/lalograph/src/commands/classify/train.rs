@@ -3,17 +3,18 @@
 use std::path::Path;
 
 use lalograph_lab::measure::decisions::wilson;
-use lalograph_lab::plan::{DocumentLength, NetworkKind, VocabularyPlan};
+use lalograph_lab::plan::{DocumentLength, NetworkKind, TermChoice, VocabularyPlan};
 use lalograph_lab::run::records::Evaluation;
 use lalograph_lab::run::shelf;
 use lalograph_lab::{
-    ClassifierTask, DocumentInput, Plan, RunFolder, Running, TrainingOutcome, prepare_classifier,
+    ClassifierData, DocumentInput, Plan, PreparedClassifier, RunFolder, Running, TrainingOutcome,
+    prepare_classifier,
 };
-use lalograph_net::Network;
 use lalograph_net::models::classifier::{Body, ClassifierInput, ClassifierShape};
 use lalograph_storage::Existing;
 
 use super::figures::share_of;
+use super::linear::{linear_features, linear_rows, output_of, solved_rows};
 use crate::cli::ClassifyTrainArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::{found, lay_over, refuse_idle};
@@ -22,7 +23,7 @@ use crate::commands::train::{lay_spans, name_of_new_run};
 use crate::commands::training::{
     OutcomeLine, carry_out_classifier, end_rows, missing_vectors, now, reading_documents, say_end,
 };
-use crate::commands::vocab::vocabularies::apply_token_args;
+use crate::commands::vocab::vocabularies::{apply_token_args, listed};
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -48,7 +49,7 @@ pub(crate) fn run(args: &ClassifyTrainArgs, screen: &Screen) -> Result<(), Failu
     let (run, outcome) = carry_out_classifier(&prepared, running, (threads, args.minutes), output, screen)?;
     match output {
         Output::Json => {
-            screen.json(&OutcomeLine::new(&run, prepared.net.layout().len() as u64, None, &outcome))?;
+            screen.json(&OutcomeLine::new(&run, prepared.parameters() as u64, None, &outcome))?;
         }
         Output::Words => screen.line(&render_outcome(&run, &prepared, &outcome, screen))?,
     }
@@ -57,7 +58,7 @@ pub(crate) fn run(args: &ClassifyTrainArgs, screen: &Screen) -> Result<(), Failu
 
 /// Prints the header, and makes the folder of the run.
 fn begin(
-    prepared: &ClassifierTask,
+    prepared: &PreparedClassifier,
     runs: &Path,
     name: &str,
     existing: Existing,
@@ -70,25 +71,25 @@ fn begin(
     }
     let description =
         prepared.describe(name, now(), env!("CARGO_PKG_VERSION"), std::env::current_dir().ok())?;
-    let own = prepared.run_files()?;
+    let own = prepared.data().run_files()?;
     let (run, claim, description) =
-        shelf::create(&*files::storage(), runs, &prepared.plan, description, &own, existing)?;
+        shelf::create(&*files::storage(), runs, &prepared.data().plan, description, &own, existing)?;
     Ok(Running { run, claim, description, from: None })
 }
 
 /// Refuses a classifier that needs more memory than there is, and warns of labels that look alike.
-pub(crate) fn check(prepared: &ClassifierTask, screen: &Screen) -> Result<(), Failure> {
+pub(crate) fn check(prepared: &PreparedClassifier, screen: &Screen) -> Result<(), Failure> {
     room::check(
         prepared.bytes(),
         "training this classifier",
-        match &prepared.input {
+        match &prepared.data().input {
             DocumentInput::Text(_) => {
                 "lower --batch, --length, --hidden or --layers, or use a smaller vocabulary"
             }
             DocumentInput::Numbers(_) => "lower --batch, --hidden or --layers",
         },
     )?;
-    for (first, second) in prepared.similar_labels() {
+    for (first, second) in prepared.data().similar_labels() {
         screen.warn(&format!(
             "the labels `{first}` and `{second}` differ in case or white space only and are two classes"
         ));
@@ -145,6 +146,21 @@ fn resolve(args: &ClassifyTrainArgs) -> Result<Plan, Failure> {
     lay(&args.filters, &mut own.filters);
     lay(&args.dense, &mut own.dense);
     lay(&args.activation, &mut own.activation);
+    lay(&args.term_choice, &mut own.term_choice);
+    lay(&args.terms, &mut own.terms);
+    own.term_list.extend(args.term_list.iter().cloned());
+    if let Some(path) = &args.term_list_from {
+        own.term_list.extend(listed(path)?);
+    }
+    if args.term_choice.is_none() && (!args.term_list.is_empty() || args.term_list_from.is_some()) {
+        own.term_choice = TermChoice::Listed;
+    }
+    lay(&args.term_values, &mut own.term_values);
+    lay(&args.term_pairs, &mut own.term_pairs);
+    lay(&args.penalty, &mut own.penalty);
+    lay(&args.strengths, &mut own.strengths);
+    lay(&args.tolerance, &mut own.tolerance);
+    lay(&args.iterations, &mut own.iterations);
     lay(&args.class_weights, &mut own.class_weights);
     lay(&args.criterion, &mut own.criterion);
     plan.classifier = Some(own);
@@ -209,10 +225,44 @@ fn refuse_unused(args: &ClassifyTrainArgs, plan: &Plan) -> Result<(), Failure> {
     let convolution =
         [(args.filters.is_some(), "--filters"), (args.filter_widths.is_some(), "--filter-widths")];
     let pooling = [(args.pooling.is_some(), "--pooling")];
+    let dense = [(args.dense.is_some(), "--dense"), (args.activation.is_some(), "--activation")];
+    let linear = [
+        (args.term_choice.is_some(), "--term-choice"),
+        (args.terms.is_some(), "--terms"),
+        (!args.term_list.is_empty(), "--term-list"),
+        (args.term_list_from.is_some(), "--term-list-from"),
+        (args.term_values.is_some(), "--term-values"),
+        (args.term_pairs.is_some(), "--term-pairs"),
+        (args.penalty.is_some(), "--penalty"),
+        (args.strengths.is_some(), "--strengths"),
+        (args.tolerance.is_some(), "--tolerance"),
+        (args.iterations.is_some(), "--iterations"),
+    ];
+    let by_steps = [
+        (args.embedding.is_some(), "--embedding"),
+        (args.vectors.is_some(), "--vectors"),
+        (args.start_model.is_some(), "--start-model"),
+        (args.epochs.is_some(), "--epochs"),
+        (args.steps.is_some(), "--steps"),
+        (args.batch.is_some(), "--batch"),
+        (args.optimiser.is_some(), "--optimiser"),
+        (args.warmup_steps.is_some(), "--warmup-steps"),
+        (args.schedule.is_some(), "--schedule"),
+        (args.learning_rate.is_some(), "--learning-rate"),
+        (args.clip_norm.is_some(), "--clip-norm"),
+        (args.dropout.is_some(), "--dropout"),
+        (args.validate_every.is_some(), "--validate-every"),
+        (args.validate_every_epochs.is_some(), "--validate-every-epochs"),
+        (args.patience.is_some(), "--patience"),
+        (args.checkpoints_every.is_some(), "--checkpoints-every"),
+    ];
     let unused: Vec<(bool, &str)> = match network {
-        NetworkKind::Recurrent => convolution.to_vec(),
-        NetworkKind::Convolution => recurrent.into_iter().chain(pooling).collect(),
-        NetworkKind::Pooled => recurrent.into_iter().chain(convolution).collect(),
+        NetworkKind::Recurrent => convolution.into_iter().chain(linear).collect(),
+        NetworkKind::Convolution => recurrent.into_iter().chain(pooling).chain(linear).collect(),
+        NetworkKind::Pooled => recurrent.into_iter().chain(convolution).chain(linear).collect(),
+        NetworkKind::Linear => {
+            recurrent.into_iter().chain(convolution).chain(pooling).chain(dense).chain(by_steps).collect()
+        }
     };
     match unused.into_iter().find(|(given, _)| *given) {
         Some((_, flag)) => Err(Failure::Usage(format!(
@@ -224,8 +274,9 @@ fn refuse_unused(args: &ClassifyTrainArgs, plan: &Plan) -> Result<(), Failure> {
 }
 
 /// The header of a run, before its first step.
-pub(crate) fn render_start(prepared: &ClassifierTask, screen: &Screen) -> String {
-    let ClassifierTask { plan, input, classes, training, validation, test, reading, net, .. } = prepared;
+pub(crate) fn render_start(prepared: &PreparedClassifier, screen: &Screen) -> String {
+    let ClassifierData { plan, input, classes, training, validation, test, reading, facts: found, .. } =
+        prepared.data();
     let documents = |number: usize| counted(number as u64, "document", "documents");
     let by_class = training.by_class(classes.len());
     let largest = by_class.iter().copied().max().unwrap_or(0);
@@ -266,7 +317,7 @@ pub(crate) fn render_start(prepared: &ClassifierTask, screen: &Screen) -> String
                     count(vocabulary.tokens().len() as u64),
                     vocabulary.unit().plural(),
                     lalograph_text::Reserved::COUNT,
-                    percent_of(prepared.facts.unknown_share.unwrap_or(0.0))
+                    percent_of(found.unknown_share.unwrap_or(0.0))
                 ),
             ));
         }
@@ -279,17 +330,23 @@ pub(crate) fn render_start(prepared: &ClassifierTask, screen: &Screen) -> String
             ),
         )),
     }
-    rows.extend([
-        ("model", format!("{}: {} parameters", describe(net.shape()), count(net.layout().len() as u64))),
-        ("steps", format!("{} of {} documents", count(prepared.steps), count(plan.training.batch as u64))),
-    ]);
+    match prepared {
+        PreparedClassifier::Network(task) => rows.extend([
+            (
+                "model",
+                format!("{}: {} parameters", describe(task.net.shape()), count(prepared.parameters() as u64)),
+            ),
+            ("steps", format!("{} of {} documents", count(task.steps), count(plan.training.batch as u64))),
+        ]),
+        PreparedClassifier::Linear(task) => rows.extend(linear_rows(task)),
+    }
     rows.extend(missing_vectors(prepared.vectors_found()));
     format!("{}\n{}", screen.heading("The run"), facts(screen, &rows))
 }
 
 /// The longest document that is read whole.
-fn length(prepared: &ClassifierTask) -> String {
-    let ClassifierTask { plan, training, .. } = prepared;
+fn length(prepared: &PreparedClassifier) -> String {
+    let ClassifierData { plan, training, .. } = prepared.data();
     match plan.classifier.as_ref().map(|own| own.length) {
         Some(DocumentLength::Tokens(longest)) => format!(
             "at most {} tokens; {} of the training documents are longer",
@@ -322,7 +379,10 @@ pub(crate) fn describe_classifier(plan: &Plan, vocabulary: usize, classes: usize
         Some(features) => ClassifierInput::Numbers { features },
         None => ClassifierInput::Tokens { vocabulary, embedding: plan.model.embedding },
     };
-    describe(&plan.classifier_shape(input, classes, Vec::new()))
+    match plan.classifier_shape(input, classes, Vec::new()) {
+        Some(shape) => describe(&shape),
+        None => format!("linear, {}, {}", linear_features(plan), output_of(classes)),
+    }
 }
 
 /// A classifier's network in a line.
@@ -345,22 +405,19 @@ fn describe(shape: &ClassifierShape) -> String {
         }
     }
     parts.extend(shape.dense.iter().map(|width| format!("dense {width}")));
-    parts.push(match shape.classes {
-        2 => "logistic output".to_owned(),
-        classes => format!("softmax of {} classes", count(classes as u64)),
-    });
+    parts.push(output_of(shape.classes));
     parts.join(", ")
 }
 
 /// The outcome of a run.
 pub(crate) fn render_outcome(
     run: &RunFolder,
-    prepared: &ClassifierTask,
+    prepared: &PreparedClassifier,
     outcome: &TrainingOutcome,
     screen: &Screen,
 ) -> String {
     let mut rows = Vec::new();
-    let facts_of = prepared.facts.classes.unwrap_or_default();
+    let facts_of = prepared.data().facts.classes.unwrap_or_default();
     let accuracy_of = |found: &Evaluation, documents: u64| {
         let accuracy = found.figure("accuracy").unwrap_or(0.0);
         let (low, high) = wilson((accuracy * documents as f64).round() as u64, documents);
@@ -392,9 +449,14 @@ pub(crate) fn render_outcome(
         ));
         rows.push(("test, balanced", others(test)));
     }
-    let last = prepared.plan.training.record_every;
-    rows.push(("training loss", format!("{:.3}, last {last} steps", outcome.training_loss)));
-    rows.extend(end_rows(run, outcome, (prepared.steps, prepared.plan.training.patience)));
+    match prepared {
+        PreparedClassifier::Network(task) => {
+            let last = task.data.plan.training.record_every;
+            rows.push(("training loss", format!("{:.3}, last {last} steps", outcome.training_loss)));
+            rows.extend(end_rows(run, outcome, (task.steps, task.data.plan.training.patience)));
+        }
+        PreparedClassifier::Linear(task) => rows.extend(solved_rows(run, task, outcome)),
+    }
     rows.push(("next", format!("lalograph classify score {}", run.path().display())));
     format!("{}\n{}", screen.heading("Trained"), facts(screen, &rows))
 }

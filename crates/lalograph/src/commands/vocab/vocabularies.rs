@@ -38,11 +38,16 @@ pub(crate) fn apply_token_args(args: &TokenArgs, plan: &mut VocabularyPlan) -> R
     ] {
         list.extend_from_slice(given);
         if let Some(path) = file {
-            let text = std::fs::read_to_string(path).map_err(LabError::at(path))?;
-            list.extend(text.lines().map(str::trim).filter(|line| !line.is_empty()).map(str::to_owned));
+            list.extend(listed(path)?);
         }
     }
     Ok(())
+}
+
+/// The lines of a file with a list, without empty ones.
+pub(crate) fn listed(path: &Path) -> Result<Vec<String>, LabError> {
+    let text = std::fs::read_to_string(path).map_err(LabError::at(path))?;
+    Ok(text.lines().map(str::trim).filter(|line| !line.is_empty()).map(str::to_owned).collect())
 }
 
 /// A plan's vocabulary as flags ask for it, of a command that has no plan.
