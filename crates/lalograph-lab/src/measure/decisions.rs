@@ -17,6 +17,8 @@ pub struct Decisions {
     truths: Vec<u32>,
     /// Natural log-probabilities: documents x classes.
     logs: Vec<f64>,
+    /// For two classes: the class, and the least log-probability of it at which it is predicted.
+    threshold: Option<(usize, f64)>,
 }
 
 /// Figures of one class.
@@ -70,7 +72,22 @@ impl Decisions {
     /// Decisions over `classes` classes. `logs` has the natural log-probabilities, documents x classes.
     pub fn new(classes: usize, truths: Vec<u32>, logs: Vec<f64>) -> Self {
         debug_assert_eq!(truths.len() * classes, logs.len());
-        Self { classes, truths, logs }
+        Self { classes, truths, logs, threshold: None }
+    }
+
+    /// The same documents with other log-probabilities, documents x classes.
+    pub fn with_logs(&self, logs: Vec<f64>) -> Self {
+        Self { logs, ..self.clone() }
+    }
+
+    /// The decisions between two classes where `class` is predicted at this probability of it or more, and the other class below.
+    pub fn with_threshold(&self, class: usize, probability: f64) -> Self {
+        Self { threshold: Some((class, probability.ln())), ..self.clone() }
+    }
+
+    /// Number of classes.
+    pub fn classes(&self) -> usize {
+        self.classes
     }
 
     /// Number of documents.
@@ -88,9 +105,9 @@ impl Decisions {
         self.truths[document] as usize
     }
 
-    /// Predicted class of a document: the most probable; the first of equally probable ones.
+    /// Predicted class of a document: the most probable, the first of equally probable ones; or by the threshold.
     pub fn predicted(&self, document: usize) -> usize {
-        most_probable(self.logs(document))
+        predicted(self.logs(document), self.threshold)
     }
 
     /// Probability of the predicted class.
@@ -105,7 +122,8 @@ impl Decisions {
     /// Mean natural-log cross-entropy.
     pub fn loss(&self) -> f64 {
         let sum: f64 = (0..self.count()).map(|document| -self.logs(document)[self.truth(document)]).sum();
-        sum / self.count() as f64
+        // Not -0.0.
+        (sum / self.count() as f64).max(0.0)
     }
 
     /// Number of documents predicted right.
@@ -249,6 +267,15 @@ impl Decisions {
             interval: (differences[cut], differences[RESAMPLES - 1 - cut]),
             p_value: sign_test(only_first, only_second),
         }
+    }
+}
+
+/// The predicted class: the most probable; or, of two, by the class and the least log-probability of it at which it is predicted.
+pub fn predicted(logs: &[f64], threshold: Option<(usize, f64)>) -> usize {
+    match threshold {
+        Some((class, least)) if logs[class] >= least => class,
+        Some((class, _)) => 1 - class,
+        None => most_probable(logs),
     }
 }
 

@@ -1,8 +1,10 @@
 //! Measuring: what a plan costs, how fast a machine is, what a model or a baseline makes of a text.
 
 pub mod baseline;
+pub mod calibration;
 pub mod classes;
 pub mod cost;
+pub mod curves;
 pub mod decisions;
 pub mod documents;
 pub mod forecast;

@@ -56,7 +56,7 @@ impl Claim {
     }
 
     /// The folder, open.
-    pub(crate) fn folder(&self) -> &Folder {
+    pub fn folder(&self) -> &Folder {
         &self.folder
     }
 

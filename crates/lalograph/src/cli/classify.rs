@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 use std::time::Duration;
 
-use clap::{Args, Subcommand};
+use clap::{Args, Subcommand, ValueEnum};
 use lalograph_lab::plan::{
     ClassWeights, Criterion, Directions, DocumentLength, Keep, NetworkKind, NumberOrder, Schedule,
     TermChoice, TermValues,
@@ -253,6 +253,12 @@ pub(crate) struct ClassifyPredictArgs {
     /// Number of threads (default: all processors). Results do not depend on it.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) threads: Option<u16>,
+    /// For two classes: predict --positive where its probability is this or more (default: the more probable class).
+    #[arg(long, value_name = "P")]
+    pub(crate) threshold: Option<f64>,
+    /// The class of --threshold (default: the second of the two).
+    #[arg(long, value_name = "CLASS", requires = "threshold")]
+    pub(crate) positive: Option<String>,
     /// Write predictions to FILE: CSV, or JSON Lines if its name ends with .jsonl (default: standard output).
     #[arg(long, short, value_name = "FILE")]
     pub(crate) output: Option<PathBuf>,
@@ -290,12 +296,45 @@ pub(crate) struct ClassifyScoreArgs {
     /// List the N most confident mistakes with their text.
     #[arg(long, value_name = "N", default_value_t = 5)]
     pub(crate) mistakes: usize,
+    /// Fit one temperature to the validation part of the run, so that probabilities are as often right as they say, and keep it in the model file.
+    #[arg(long)]
+    pub(crate) calibrate: bool,
+    /// For two classes: predict --positive where its probability is this or more (default: the more probable class).
+    #[arg(long, value_name = "P")]
+    pub(crate) threshold: Option<f64>,
+    /// The class that a threshold is about (default: the second of the two).
+    #[arg(long, value_name = "CLASS")]
+    pub(crate) positive: Option<String>,
+    /// Find the threshold that is best on these documents (default: none).
+    #[arg(long, value_enum, value_name = "AIM")]
+    pub(crate) threshold_aim: Option<AimChoice>,
+    /// Costs of a missed document of the class and of a false alarm, for --threshold-aim cost (default: none).
+    #[arg(long, value_name = "MISSED,FALSE-ALARM", value_delimiter = ',')]
+    pub(crate) mistake_costs: Vec<f64>,
+    /// Write charts to DIR: confusion, ROC, precision and recall, reliability, confidence.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) pictures: Option<PathBuf>,
+    /// Write the score to FILE, an HTML page that needs no network: figures, charts, mistakes, examples.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) page: Option<PathBuf>,
+    /// Replace existing charts and an existing page.
+    #[arg(long)]
+    pub(crate) force: bool,
     /// Number of threads (default: all processors). Results do not depend on it.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) threads: Option<u16>,
     /// Print one JSON document.
     #[arg(long)]
     pub(crate) json: bool,
+}
+
+/// Aim of a threshold.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub(crate) enum AimChoice {
+    /// The highest F1 of the class.
+    F1,
+    /// The lowest mean cost.
+    Cost,
 }
 
 /// `classify explain`.
@@ -321,14 +360,17 @@ pub(crate) struct ClassifyExplainArgs {
     /// Print N documents token by token.
     #[arg(long, value_name = "N", default_value_t = 3)]
     pub(crate) documents: usize,
-    /// List the N tokens with the greatest mean effect on each class.
+    /// List the N tokens with the greatest mean effect on each class; of a linear network those with the greatest weights.
     #[arg(long, value_name = "N", default_value_t = 8)]
     pub(crate) listed: usize,
     /// Write all documents with the effect of each token to FILE, an HTML page that needs no network.
     #[arg(long, value_name = "FILE")]
     pub(crate) page: Option<PathBuf>,
-    /// Replace an existing page.
-    #[arg(long, requires = "page")]
+    /// Write a chart of the listed tokens to DIR.
+    #[arg(long, value_name = "DIR")]
+    pub(crate) pictures: Option<PathBuf>,
+    /// Replace an existing page and an existing chart.
+    #[arg(long)]
     pub(crate) force: bool,
     /// Number of threads (default: all processors). Results do not depend on it.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]

@@ -17,7 +17,8 @@ use std::path::PathBuf;
 use clap::{Args, CommandFactory, Parser, Subcommand, ValueEnum};
 
 pub(crate) use classify::{
-    ClassifyCommand, ClassifyExplainArgs, ClassifyPredictArgs, ClassifyScoreArgs, ClassifyTrainArgs,
+    AimChoice, ClassifyCommand, ClassifyExplainArgs, ClassifyPredictArgs, ClassifyScoreArgs,
+    ClassifyTrainArgs,
 };
 pub(crate) use corpus::{CleaningArgs, CorpusArgs, PartArgs, ReadingArgs, TokenArgs, YesNo};
 pub(crate) use embed::{

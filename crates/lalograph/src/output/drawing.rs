@@ -10,8 +10,8 @@ use crate::output::outline::width;
 use crate::output::palette::{Colour, INK, PAPER, QUIET_INK, RULE};
 
 /// Sizes of letters, in the picture's units.
-const HEADING: u32 = 19;
-const LETTERS: u32 = 14;
+pub(crate) const HEADING: u32 = 19;
+pub(crate) const LETTERS: u32 = 14;
 /// Units from the top of the picture to the plot, which leave room for the heading and the name of what is measured.
 const TOP: f64 = 76.0;
 /// Units from the left edge to the heading.
@@ -121,7 +121,8 @@ fn text_width(text: &str) -> f64 {
     width(text, f64::from(LETTERS))
 }
 
-fn letters(
+/// A line of letters at a place.
+pub(crate) fn letters(
     (x, y): (f64, f64),
     content: String,
     size: u32,

@@ -4,6 +4,7 @@ pub(crate) mod chart;
 pub(crate) mod coverage_chart;
 pub(crate) mod curve;
 pub(crate) mod cut;
+pub(crate) mod decision_charts;
 pub(crate) mod decoding_charts;
 pub(crate) mod drawing;
 pub(crate) mod flow_chart;

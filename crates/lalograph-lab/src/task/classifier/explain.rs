@@ -142,7 +142,7 @@ impl ClassifierReader<'_> {
 
     /// The part of each token of a document in the scores of the classes of a linear classifier. A product's part is shared by its two terms.
     fn parts(&mut self, model: &LinearModel, document: &EncodedDocument) -> Vec<Vec<f64>> {
-        let classes = model.shape.classes;
+        let (classes, temperature) = (model.shape.classes, self.ready.temperature);
         let row = self.row(document);
         let Some(maker) = &self.maker else { return Vec::new() };
         let places: Vec<Option<usize>> = document.tokens.iter().map(|&token| maker.place(token)).collect();
@@ -159,7 +159,7 @@ impl ClassifierReader<'_> {
             };
             for term in &terms {
                 let Some((_, parts)) = by_term.get_mut(term) else { continue };
-                let share = f64::from(valued.value) / terms.len() as f64;
+                let share = f64::from(valued.value) / terms.len() as f64 / temperature;
                 parts.iter_mut().zip(&weights).for_each(|(part, weight)| *part += share * weight);
             }
         }

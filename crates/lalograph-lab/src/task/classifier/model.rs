@@ -10,6 +10,7 @@ use lalograph_net::models::classifier::{Classifier, ClassifierLane, DocumentWind
 use lalograph_net::models::network::LaneRoom;
 use lalograph_net::numbers::rooms::Rooms;
 use lalograph_net::weights::packed::PackedWeights;
+use lalograph_storage::WholeFile;
 use lalograph_text::vocabulary::Encoder;
 use lalograph_text::{Reserved, Vocabulary};
 
@@ -17,10 +18,11 @@ use super::input::DocumentInput;
 use super::linear::form::{LinearForm, RowMaker, Valued};
 use super::linear::learner::layout as linear_layout;
 use crate::artefact::container::{Assets, Container, json, read_file};
-use crate::artefact::model_file::{KIND, Trained, read_weights, unusable};
+use crate::artefact::model_file::{KIND, Trained, read_weights, save_model, unusable};
 use crate::data::documents::{EMPTY, kept};
 use crate::data::numbers::{NumberError, NumberForm};
 use crate::error::LabError;
+use crate::measure::calibration::tempered;
 use crate::plan::{DocumentLength, Keep, Plan};
 
 /// The task that such files name.
@@ -59,6 +61,8 @@ pub struct ReadyClassifier {
     pub classes: Vec<String>,
     /// Progress of its training.
     pub trained: Trained,
+    /// Temperature that the scores are divided by, fitted to held-out documents; 1 if none was fitted.
+    pub temperature: f64,
     engine: Engine,
 }
 
@@ -142,7 +146,33 @@ impl ReadyClassifier {
                 Engine::Linear(LinearModel { form, shape, parameters })
             }
         };
-        Ok(Self { plan, input, classes, trained, engine })
+        let temperature = match file.asset("temperature") {
+            Ok(text) => text.parse().map_err(|_| "its temperature is not a number".to_owned())?,
+            Err(_) => 1.0,
+        };
+        if !(temperature > 0.0 && f64::is_finite(temperature)) {
+            return Err("its temperature is not above 0".into());
+        }
+        Ok(Self { plan, input, classes, trained, temperature, engine })
+    }
+
+    /// Writes the model file with a temperature.
+    ///
+    /// # Errors
+    /// The file system refuses.
+    pub fn save_calibrated(&self, file: WholeFile, temperature: f64) -> Result<(), LabError> {
+        let form = self.linear().map(|model| &model.form);
+        let mut assets = classifier_assets(&self.plan, &self.input, &self.classes, form)?;
+        assets.insert("temperature", temperature.to_string());
+        match &self.engine {
+            Engine::Network { net, weights, .. } => {
+                save_model(file, assets, &self.trained, net.layout(), weights)
+            }
+            Engine::Linear(model) => {
+                let weights: Vec<f32> = model.parameters.iter().map(|&weight| weight as f32).collect();
+                save_model(file, assets, &self.trained, &linear_layout(model.shape), &weights)
+            }
+        }
     }
 
     /// The features and weights of a linear classifier.
@@ -267,6 +297,7 @@ impl ClassifierReader<'_> {
                     let row = self.row(document);
                     let row = row.iter().map(|valued| (valued.column, valued.value));
                     model.shape.log_probabilities(&model.parameters, row, logs);
+                    logs.copy_from_slice(&tempered(logs, self.ready.temperature));
                 }
                 return logs;
             }
@@ -289,7 +320,7 @@ impl ClassifierReader<'_> {
                 self.lane = Some((extent, net.lane(room, &mut Rooms::making())));
             }
             let Some((_, lane)) = &mut self.lane else { continue };
-            net.log_probabilities(weights, &self.window, 1.0, lane, &mut self.logs);
+            net.log_probabilities(weights, &self.window, self.ready.temperature, lane, &mut self.logs);
             for (&number, found) in batch.iter().zip(self.logs.chunks_exact(classes)) {
                 logs[number * classes..(number + 1) * classes].copy_from_slice(found);
             }

@@ -6,19 +6,21 @@ use std::path::Path;
 use lalograph_lab::explain::{Explanation, explain};
 use lalograph_lab::measure::decisions::most_probable;
 use lalograph_lab::measure::documents::{Documents, ReadDocument};
-use lalograph_lab::{DocumentInput, LabError, ReadyClassifier};
+use lalograph_lab::{DocumentInput, Feature, LabError, LinearModel, ReadyClassifier};
 use lalograph_storage::Existing;
 use lalograph_text::{Reserved, TextError};
 use serde::Serialize;
 
 use super::documents::{Named, any};
-use super::model::load;
+use super::model::{load, place_of};
 use crate::cli::ClassifyExplainArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::watched;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
+use crate::output::chart::write_pictures;
+use crate::output::decision_charts::token_chart;
 use crate::output::number::{count, counted, percent_of, visible};
 use crate::output::page::{ExplainedDocument, ExplainedToken, explanation_page};
 use crate::output::palette::{ASH, HONEY, PLUM};
@@ -29,6 +31,9 @@ use crate::output::wrap::indented;
 
 /// Documents that a listed token occurs in, at least: the mean effect of a rare token is that of one text.
 const FEWEST_DOCUMENTS: u64 = 3;
+
+/// Weights of a class that can be listed, at most.
+const MOST_WEIGHTS: usize = 10_000;
 
 /// Tokens of a document that are printed, at most.
 const SHOWN: usize = 2000;
@@ -66,12 +71,39 @@ pub(super) fn run(args: &ClassifyExplainArgs, screen: &Screen) -> Result<(), Fai
         .zip(&found)
         .map(|(document, found)| Explained::of(document, found, class))
         .collect();
-    let by_class = tokens_by_class(&found, &model);
+    let by_class = match model.linear() {
+        Some(linear) => weights_by_class(linear, &model),
+        None => tokens_by_class(&found, &model),
+    };
+    let wording = Wording::of(&model);
+    if let Some(folder) = &args.pictures {
+        let listed: Vec<(&str, Vec<(String, f64)>)> = model
+            .classes
+            .iter()
+            .zip(&by_class)
+            .map(|(class, tokens)| {
+                let tokens = strongest(tokens.clone(), args.listed).into_iter();
+                (class.as_str(), tokens.map(|token| (token.token, token.effect)).collect())
+            })
+            .collect();
+        let stem = folder.join("tokens");
+        let mut set = files::begin("chart", &files::picture(&stem), existing)?;
+        if let Some(scene) = token_chart(wording.by_class.split(" (").next().unwrap_or_default(), &listed) {
+            write_pictures(scene, &mut set, &stem)?;
+            set.finish()?;
+            screen.note(&format!("written to {}: tokens", folder.display()));
+        }
+    }
     if let Some(path) = &args.page {
         let shown: Vec<ExplainedDocument> =
             all.iter().map(|explained| explained.on_page(&model.classes)).collect();
         let listed: Vec<(String, String)> = rows(&by_class, args.listed, &model.classes);
-        let page = explanation_page(&args.model.display().to_string(), &listed, &shown);
+        let page = explanation_page(
+            &args.model.display().to_string(),
+            (wording.effect, wording.by_class),
+            &listed,
+            &shown,
+        );
         files::write(path, page.as_bytes(), existing)?;
         screen.note(&format!("written to {}", path.display()));
     }
@@ -86,7 +118,8 @@ pub(super) fn run(args: &ClassifyExplainArgs, screen: &Screen) -> Result<(), Fai
     }
     if args.documents > 0 {
         let what = format!(
-            "  Effect: log-odds of the class with a token, minus those without it ({}, {}); shown from {}, bold from {}.",
+            "  Effect: {} ({}, {}); shown from {}, bold from {}.",
+            wording.effect,
             screen.styled(HONEY.style(), "for the class"),
             screen.styled(PLUM.style(), "against it"),
             STEPS[0],
@@ -110,21 +143,7 @@ pub(super) fn run(args: &ClassifyExplainArgs, screen: &Screen) -> Result<(), Fai
     }
     let listed: Vec<(&str, String)> =
         listed.iter().map(|(class, tokens)| (class.as_str(), tokens.clone())).collect();
-    screen.line(&format!(
-        "{}\n{}",
-        screen.heading("Tokens with the greatest mean effect on each class (number of documents)"),
-        facts(screen, &listed)
-    ))
-}
-
-/// The place of a class among those of a classifier.
-fn place_of(class: &String, model: &ReadyClassifier) -> Result<usize, Failure> {
-    model.classes.binary_search(class).map_err(|_| {
-        Failure::with_remedy(
-            format!("the classifier has no class `{class}`"),
-            format!("its classes are {}", model.classes.join(", ")),
-        )
-    })
+    screen.line(&format!("{}\n{}", screen.heading(wording.by_class), facts(screen, &listed)))
 }
 
 /// A document with the effects of its tokens on one class.
@@ -236,14 +255,66 @@ impl<'e> Explained<'e> {
     }
 }
 
-/// A token with its effects in all documents.
+/// What the figures of a classifier are.
+struct Wording {
+    effect: &'static str,
+    by_class: &'static str,
+}
+
+impl Wording {
+    fn of(model: &ReadyClassifier) -> Self {
+        match (model.linear(), model.classes.len()) {
+            (None, _) => Self {
+                effect: "log-odds of the class with a token, minus those without it",
+                by_class: "Tokens with the greatest mean effect on each class (number of documents)",
+            },
+            (Some(_), 2) => Self {
+                effect: "weight times value, the token's part of the log-odds of the class",
+                by_class: "Greatest weights for each class (number of training documents)",
+            },
+            (Some(_), _) => Self {
+                effect: "weight times value, the token's part of the score of the class less the mean of the classes",
+                by_class: "Greatest weights for each class (number of training documents)",
+            },
+        }
+    }
+}
+
+/// A token with its effects in all documents, or its weight.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 struct TokenEffect {
     token: String,
-    /// Mean over its occurrences.
+    /// Mean over its occurrences, or its weight.
     effect: f64,
-    occurrences: u64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    occurrences: Option<u64>,
+    /// Documents, or training documents, that have it.
     documents: u64,
+}
+
+/// For each class the weights of the features, the greatest first.
+fn weights_by_class(linear: &LinearModel, model: &ReadyClassifier) -> Vec<Vec<TokenEffect>> {
+    let (DocumentInput::Text(vocabulary), Some(form)) = (&model.input, &linear.form.terms) else {
+        return Vec::new();
+    };
+    let name = |term: usize| visible(&vocabulary.shown(form.terms[term]).unwrap_or_default());
+    let listed = |class: usize| {
+        let of = |feature: usize| {
+            let (token, documents) = match linear.form.feature(feature) {
+                Feature::Term(term) => (name(term), form.documents[term]),
+                Feature::Product(a, b) => {
+                    (format!("{} \u{d7} {}", name(a), name(b)), form.documents[a].min(form.documents[b]))
+                }
+                Feature::Number(place) => (place.to_string(), 0),
+            };
+            TokenEffect { token, effect: linear.class_weights(feature)[class], occurrences: None, documents }
+        };
+        let mut order: Vec<usize> = (0..linear.form.features).collect();
+        let weight = |feature: usize| linear.class_weights(feature)[class];
+        order.sort_by(|&a, &b| weight(b).total_cmp(&weight(a)));
+        order.into_iter().take(MOST_WEIGHTS).map(of).collect()
+    };
+    (0..model.classes.len()).map(listed).collect()
 }
 
 /// For each class the tokens of enough documents, those with the greatest effect first.
@@ -272,7 +343,7 @@ fn tokens_by_class(found: &[Explanation], model: &ReadyClassifier) -> Vec<Vec<To
             .map(|(index, (occurrences, documents, sum))| TokenEffect {
                 token: visible(&vocabulary.shown(*index).unwrap_or_default()),
                 effect: sum[class] / *occurrences as f64,
-                occurrences: *occurrences,
+                occurrences: Some(*occurrences),
                 documents: documents.len() as u64,
             })
             .collect();
@@ -289,8 +360,9 @@ fn strongest(tokens: Vec<TokenEffect>, most: usize) -> Vec<TokenEffect> {
 
 /// A row for each class with its tokens.
 fn rows(by_class: &[Vec<TokenEffect>], most: usize, classes: &[String]) -> Vec<(String, String)> {
-    let shown =
-        |token: &TokenEffect| format!("{} {:+.2} ({})", token.token, token.effect, count(token.documents));
+    let shown = |token: &TokenEffect| {
+        format!("{}\u{a0}{:+.2}\u{a0}({})", token.token, token.effect, count(token.documents))
+    };
     by_class
         .iter()
         .zip(classes)

@@ -47,10 +47,10 @@ pub(super) fn main_rows(found: &Decisions) -> Vec<(&'static str, String)> {
     ]
 }
 
-/// Figures by class, with their means.
-pub(super) fn class_table(found: &Decisions, classes: &[String], screen: &Screen) -> String {
+/// Heads and rows of the figures by class, with their means.
+pub(super) fn class_rows(found: &Decisions, classes: &[String]) -> (Vec<&'static str>, Vec<Vec<String>>) {
     let figures = found.by_class();
-    let heads = ["class", "documents", "predicted", "precision", "recall", "F1", "ROC area", "PR area"];
+    let heads = vec!["class", "documents", "predicted", "precision", "recall", "F1", "ROC area", "PR area"];
     let mut rows: Vec<Vec<String>> = classes
         .iter()
         .zip(&figures)
@@ -95,6 +95,12 @@ pub(super) fn class_table(found: &Decisions, classes: &[String], screen: &Screen
         dash(),
         dash(),
     ]);
+    (heads, rows)
+}
+
+/// Figures by class, with their means, as a table.
+pub(super) fn class_table(found: &Decisions, classes: &[String], screen: &Screen) -> String {
+    let (heads, rows) = class_rows(found, classes);
     let columns: Vec<Column> =
         (0..heads.len()).map(|at| if at == 0 { Column::Text } else { Column::Number }).collect();
     table(screen, &heads, &columns, &rows)

@@ -27,3 +27,39 @@ pub(super) fn unreadable(
     let (path, line) = at.map_or((Path::new(""), 0), |found| (found.path, found.line));
     not_numbers(path, line, &model.plan.corpus.text, error).into()
 }
+
+/// The class that a threshold is about: the one that is named, or the second of two.
+pub(super) fn positive_class(named: Option<&str>, model: &ReadyClassifier) -> Result<usize, Failure> {
+    if model.classes.len() != 2 {
+        return Err(Failure::Usage(format!(
+            "a threshold is for two classes, and the classifier has {}",
+            model.classes.len()
+        )));
+    }
+    named.map_or(Ok(1), |class| place_of(class, model))
+}
+
+/// The class and the probability of a threshold, if one is given.
+pub(super) fn threshold_of(
+    threshold: Option<f64>,
+    positive: Option<&str>,
+    model: &ReadyClassifier,
+) -> Result<Option<(usize, f64)>, Failure> {
+    match threshold {
+        None => Ok(None),
+        Some(probability) if (0.0..=1.0).contains(&probability) => {
+            Ok(Some((positive_class(positive, model)?, probability)))
+        }
+        Some(_) => Err(Failure::Usage("a threshold is a probability, from 0 to 1".into())),
+    }
+}
+
+/// The place of a class among those of a classifier.
+pub(super) fn place_of(class: &str, model: &ReadyClassifier) -> Result<usize, Failure> {
+    model.classes.binary_search_by(|known| known.as_str().cmp(class)).map_err(|_| {
+        Failure::with_remedy(
+            format!("the classifier has no class `{class}`"),
+            format!("its classes are {}", model.classes.join(", ")),
+        )
+    })
+}

@@ -3,7 +3,7 @@
 use std::io::Write;
 use std::path::Path;
 
-use lalograph_lab::measure::decisions::most_probable;
+use lalograph_lab::measure::decisions::predicted;
 use lalograph_lab::plan::CorpusPlan;
 use lalograph_lab::{ReadDocument, ReadyClassifier};
 use lalograph_storage::{Existing, WholeFile};
@@ -11,7 +11,7 @@ use lalograph_text::corpus::Batch;
 use lalograph_text::{Corpus, Document, Reading, TextError};
 use serde::Serialize;
 
-use super::model::{ReadBatch, load, unreadable};
+use super::model::{ReadBatch, load, threshold_of, unreadable};
 use crate::cli::ClassifyPredictArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::{find_corpus, watched};
@@ -29,6 +29,8 @@ use crate::output::wrap::columns_of;
 pub(super) fn run(args: &ClassifyPredictArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
     let model = load(&args.model)?;
+    let threshold = threshold_of(args.threshold, args.positive.as_deref(), &model)?;
+    let threshold = threshold.map(|(class, probability)| (class, probability.ln()));
     // Labels are those of the training documents, and new documents need none.
     let base = CorpusPlan { label: None, folder_labels: false, ..model.plan.corpus.clone() };
     let mut corpus = find_corpus(&args.corpus, &base, &args.keep)?;
@@ -58,7 +60,7 @@ pub(super) fn run(args: &ClassifyPredictArgs, screen: &Screen) -> Result<(), Fai
             for ((document, read), logs) in
                 batch.documents().zip(read).zip(logs.chunks_exact(model.classes.len()))
             {
-                let found = Prediction { document, read, logs, classes: &model.classes };
+                let found = Prediction { document, read, logs, classes: &model.classes, threshold };
                 totals.add(&found);
                 if let Err(error) = sink.put(&found) {
                     failure = Some(error);
@@ -91,15 +93,21 @@ struct Prediction<'p> {
     /// Natural log-probabilities of the classes.
     logs: &'p [f64],
     classes: &'p [String],
+    /// Of two classes the one, and the least log-probability at which it is predicted.
+    threshold: Option<(usize, f64)>,
 }
 
 impl Prediction<'_> {
     fn class(&self) -> &str {
-        &self.classes[most_probable(self.logs)]
+        &self.classes[self.place()]
+    }
+
+    fn place(&self) -> usize {
+        predicted(self.logs, self.threshold)
     }
 
     fn probability(&self) -> f64 {
-        self.logs[most_probable(self.logs)].exp()
+        self.logs[self.place()].exp()
     }
 
     fn is_cut(&self) -> bool {
@@ -133,7 +141,7 @@ impl Totals {
 
     fn add(&mut self, found: &Prediction<'_>) {
         self.documents += 1;
-        self.by_class[most_probable(found.logs)] += 1;
+        self.by_class[found.place()] += 1;
         self.tokens += found.read.read;
         self.unknown += found.read.unknown;
         self.cut += u64::from(found.is_cut());
@@ -337,7 +345,7 @@ struct PredictionLine<'p> {
 
 impl<'p> PredictionLine<'p> {
     fn of(found: &'p Prediction<'_>, keep: &[String]) -> Self {
-        let Prediction { document, read, logs, classes } = found;
+        let Prediction { document, read, logs, classes, .. } = found;
         let probabilities = classes.iter().zip(*logs).map(|(class, log)| (class.clone(), log.exp().into()));
         let kept = keep.iter().zip(document.kept.values()).map(|(name, value)| (name.clone(), value.into()));
         Self {

@@ -29,6 +29,7 @@ pub(crate) struct ExplainedToken {
 /// The page of the first documents; `by_class` has the tokens of each class.
 pub(crate) fn explanation_page(
     model: &str,
+    (effect, heading): (&str, &str),
     by_class: &[(String, String)],
     documents: &[ExplainedDocument],
 ) -> String {
@@ -47,19 +48,15 @@ pub(crate) fn explanation_page(
     } else {
         String::new()
     };
-    let lead = "The effect of a token is the log-odds of the class with the token, minus those without it: at +0.7 the token doubles the odds, at -0.7 it halves them. Pale colours from 0.2, strong ones from 0.7. Point at a token for its effect.";
+    let lead = format!(
+        "Effect: {}. At +0.7 a token doubles the odds, at -0.7 it halves them. Pale colours from 0.2, strong ones from 0.7. Point at a token for its effect.",
+        text(effect)
+    );
     let legend = "<div class=\"surprise\"><p><span class=\"for2\">strongly for the class</span>   <span class=\"for1\">for</span>   <span class=\"against1\">against</span>   <span class=\"against2\">strongly against</span>   <span class=\"unknown\">not in the vocabulary</span>   <span class=\"s0\">not read</span></p></div>";
     let classes: Vec<(&str, String)> =
         by_class.iter().map(|(class, tokens)| (class.as_str(), tokens.clone())).collect();
-    let classes = if classes.is_empty() {
-        String::new()
-    } else {
-        section(
-            "classes",
-            "Tokens with the greatest mean effect on each class (number of documents)",
-            &pairs(&classes),
-        )
-    };
+    let classes =
+        if classes.is_empty() { String::new() } else { section("classes", heading, &pairs(&classes)) };
     let body = format!(
         "<h1>Explained decisions</h1>\n<p class=\"lead\">{}</p>\n{classes}{}",
         text(model),
@@ -116,7 +113,12 @@ mod tests {
             token("late", None, 0),
         ];
         let document = ExplainedDocument { heading: "a&b.txt, line 3".into(), tokens };
-        let page = explanation_page("runs/x", &[("quiet".into(), "hum +1.00 (3)".into())], &[document]);
+        let page = explanation_page(
+            "runs/x",
+            ("log-odds", "Tokens by class"),
+            &[("quiet".into(), "hum +1.00 (3)".into())],
+            &[document],
+        );
         for part in [
             "<span class=\"for2\" title=\"+2.00\">&lt;b&gt;<sub>+2.0</sub></span>",
             "<span class=\"against1 unknown\" title=\"-0.50\">?</span>",

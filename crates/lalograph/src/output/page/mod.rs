@@ -1,6 +1,7 @@
 //! Pages: HTML files that need nothing besides themselves.
 
 mod comparison;
+mod decisions;
 mod explanation;
 mod map;
 mod parts;
@@ -9,6 +10,7 @@ mod samples;
 mod surprise;
 
 pub(crate) use comparison::{Rows as ComparisonRows, comparison_page};
+pub(crate) use decisions::{DecisionsPage, DocumentOnPage, decisions_page};
 pub(crate) use explanation::{ExplainedDocument, ExplainedToken, explanation_page};
 pub(crate) use map::map_page;
 pub(crate) use report::{ReportPictures, report_page};
