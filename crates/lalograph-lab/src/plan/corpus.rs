@@ -92,7 +92,7 @@ section! {
         pub file: Option<PathBuf> = None,
         /// Unit of a token: `word`, `character`, `grapheme`, `byte`, `byte_pair` or `unigram`.
         pub unit: Unit = Unit::Word,
-        /// Cleaning steps in order: `strip_html`, `normal_form_c` (or `_d`, `_kc`, `_kd`), `lower_case`, `split_punctuation`, `drop_punctuation`, `fold_digits`, `plain_line_ends`, `collapse_space`, `{ replace = { pattern = "...", with = "..." } }`.
+        /// Cleaning steps in order: `mail_text` (or `mail_text_with_subject`, `mail_text_with_headers`), `strip_html`, `normal_form_c` (or `_d`, `_kc`, `_kd`), `lower_case`, `split_punctuation`, `drop_punctuation`, `fold_digits`, `plain_line_ends`, `collapse_space`, `{ replace = { pattern = "...", with = "..." } }`.
         pub cleaning: Vec<CleaningStep> = vec![CleaningStep::NormalFormC],
         /// Keep this many of the most frequent tokens, reserved tokens not counted. For subwords, the 256 bytes are counted.
         #[serde(skip_serializing_if = "Option::is_none")]

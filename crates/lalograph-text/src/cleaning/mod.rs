@@ -4,6 +4,7 @@
 //! exactly the same way.
 
 mod html;
+mod mail;
 pub(crate) mod marks;
 
 use std::borrow::Cow;
@@ -19,6 +20,12 @@ use unicode_normalization::{
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(rename_all = "snake_case")]
 pub enum CleaningStep {
+    /// The text of an e-mail message: its parts decoded, HTML taken out, headers and attachments dropped.
+    MailText,
+    /// The same with the subject as the first line.
+    MailTextWithSubject,
+    /// The same with all headers, a line each.
+    MailTextWithHeaders,
     /// HTML taken out: tags and comments go, so do scripts and styles with their content, block elements end a line, entities
     /// are decoded.
     StripHtml,
@@ -102,7 +109,10 @@ impl From<Replacement> for ReplacementText {
 
 impl CleaningStep {
     /// All steps without settings of their own, in the order in which they usually are.
-    pub const SIMPLE: [Self; 11] = [
+    pub const SIMPLE: [Self; 14] = [
+        Self::MailText,
+        Self::MailTextWithSubject,
+        Self::MailTextWithHeaders,
         Self::StripHtml,
         Self::NormalFormC,
         Self::NormalFormD,
@@ -119,6 +129,9 @@ impl CleaningStep {
     /// The name used in plans and files.
     pub fn name(&self) -> &'static str {
         match self {
+            Self::MailText => "mail_text",
+            Self::MailTextWithSubject => "mail_text_with_subject",
+            Self::MailTextWithHeaders => "mail_text_with_headers",
             Self::StripHtml => "strip_html",
             Self::NormalFormC => "normal_form_c",
             Self::NormalFormD => "normal_form_d",
@@ -134,10 +147,11 @@ impl CleaningStep {
         }
     }
 
-    /// Whether doing it twice is surely the same as doing it once. HTML may come out of entities, and a replacement may match
-    /// again.
+    /// Whether doing it twice is surely the same as doing it once. HTML may come out of entities, a message may hold
+    /// another, and a replacement may match again.
     pub fn is_idempotent(&self) -> bool {
-        !matches!(self, Self::StripHtml | Self::Replace(_))
+        let of_mail = matches!(self, Self::MailText | Self::MailTextWithSubject | Self::MailTextWithHeaders);
+        !of_mail && !matches!(self, Self::StripHtml | Self::Replace(_))
     }
 
     fn apply<'t>(&self, text: Cow<'t, str>) -> Cow<'t, str> {
@@ -158,6 +172,9 @@ impl CleaningStep {
             Self::NormalFormKd if is_nfkd_quick(text.chars()) == normal => text,
             Self::NormalFormKd => Cow::Owned(text.nfkd().collect()),
             Self::LowerCase => lower_case(text),
+            Self::MailText => mail::text_of(text, mail::Headers::Dropped),
+            Self::MailTextWithSubject => mail::text_of(text, mail::Headers::Subject),
+            Self::MailTextWithHeaders => mail::text_of(text, mail::Headers::All),
             Self::StripHtml => html::strip(text),
             Self::SplitPunctuation => marks::split(text),
             Self::DropPunctuation => marks::drop(text),

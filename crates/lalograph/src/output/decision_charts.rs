@@ -51,7 +51,7 @@ fn matrix(found: &Decisions, classes: &[String]) -> Scene {
     let cell = if upright { CELL } else { CELL.max(name_width + 14.0) };
     let (left, top) = (name_width + 120.0, if upright { 104.0 + name_width } else { 112.0 });
     let side = cell * shown.len() as f64;
-    let mut scene = Scene::new((left + side + 40.0).max(460.0), top + CELL * shown.len() as f64 + 40.0);
+    let mut scene = Scene::new((left + side + 40.0).max(1000.0), top + CELL * shown.len() as f64 + 40.0);
     scene.background_color = Some(PAPER.hex());
     let (start, middle, end) = (TextAnchor::Start, TextAnchor::Middle, TextAnchor::End);
     let title = match classes.len() - shown.len() {
