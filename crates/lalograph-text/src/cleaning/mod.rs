@@ -150,8 +150,12 @@ impl CleaningStep {
     /// Whether doing it twice is surely the same as doing it once. HTML may come out of entities, a message may hold
     /// another, and a replacement may match again.
     pub fn is_idempotent(&self) -> bool {
-        let of_mail = matches!(self, Self::MailText | Self::MailTextWithSubject | Self::MailTextWithHeaders);
-        !of_mail && !matches!(self, Self::StripHtml | Self::Replace(_))
+        !self.reads_mail() && !matches!(self, Self::StripHtml | Self::Replace(_))
+    }
+
+    /// Whether the step makes text of e-mail messages.
+    pub fn reads_mail(&self) -> bool {
+        matches!(self, Self::MailText | Self::MailTextWithSubject | Self::MailTextWithHeaders)
     }
 
     fn apply<'t>(&self, text: Cow<'t, str>) -> Cow<'t, str> {
@@ -354,6 +358,17 @@ mod tests {
 
     proptest! {
         #![proptest_config(ProptestConfig::with_cases(3000))]
+        #[test]
+        fn any_message_is_read(
+            head in "(From x\n)?(Subject: |Content-Type: text/html; charset=|Content-Type: multipart/mixed; boundary=b\n|MIME-Version: )[ -~\u{e9}\n]{0,40}",
+            body in "(--b\n|Content-Type: (text/plain|message/rfc822)\n|\n|=[0-9A-F]{2}|=\n|<html>|[A-Za-z0-9+/]{64}\n|\u{1}|\u{e9}|[ -~]){0,30}",
+        ) {
+            let mail = format!("{head}\n\n{body}");
+            for step in [CleaningStep::MailText, CleaningStep::MailTextWithSubject, CleaningStep::MailTextWithHeaders] {
+                clean(step, &mail);
+            }
+        }
+
         #[test]
         fn steps_that_claim_it_are_idempotent(
             text in prop_oneof![any::<String>(), "[aB3\u{1f130}\u{24b6}\u{130}\u{3a3}\u{664} .,;'\"<>&()\r\n\t\u{2019}\u{301}\u{fb01}\u{a0}-]{0,30}"],

@@ -142,8 +142,9 @@ impl From<PartChoice> for Part {
 /// Cleaning on the command line.
 #[derive(Debug, Default, Args)]
 pub(crate) struct CleaningArgs {
-    /// Cleaning steps in order, separated by commas: mail_text, mail_text_with_subject, mail_text_with_headers, strip_html, normal_form_c, lower_case, split_punctuation, drop_punctuation, fold_digits,
-    /// plain_line_ends, collapse_space and others, or one replace:PATTERN=>WITH. Normal form C comes first, unless the first step is `none`.
+    /// Cleaning steps in order, separated by commas: mail_text, mail_text_with_subject, mail_text_with_headers, strip_html, normal_form_c,
+    /// lower_case, split_punctuation, drop_punctuation, fold_digits, plain_line_ends, collapse_space and others, or one replace:PATTERN=>WITH.
+    /// Normal form C comes first or after mail_text, unless the first step is `none`.
     #[arg(long, value_name = "STEPS", allow_hyphen_values = true)]
     pub(crate) cleaning: Vec<String>,
 }

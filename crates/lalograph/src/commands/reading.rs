@@ -99,8 +99,13 @@ pub(crate) fn cleaning_steps(args: &CleaningArgs) -> Result<Option<Vec<CleaningS
                 steps.clear();
             } else {
                 let step: CleaningStep = name.parse().map_err(|what: String| Failure::Usage(what))?;
-                if !steps.contains(&step) {
-                    steps.push(step);
+                if steps.contains(&step) {
+                    continue;
+                }
+                // Decoding a message makes letters that are not in normal form yet.
+                match steps == [CleaningStep::NormalFormC] && step.reads_mail() {
+                    true => steps.insert(0, step),
+                    false => steps.push(step),
                 }
             }
         }
