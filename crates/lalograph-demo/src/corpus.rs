@@ -9,6 +9,8 @@ use lalograph_storage::{Existing, Folder, StorageError, WholeFile};
 use serde::{Deserialize, Serialize};
 use thiserror::Error;
 
+use crate::ceiling::Ceiling;
+use crate::scales::{HOURS, STATES, Scales, scales_ceiling};
 use crate::{Entropy, Entry, Generator, Grammar, words_of};
 
 /// Entries in one volume of the folder.
@@ -25,6 +27,8 @@ pub struct CorpusPlan {
     pub seed: u64,
     /// Whether to write the CSV and JSON Lines files beside the folder of text files.
     pub tables: bool,
+    /// The function words of the language, for the ceiling of the accuracy that they allow.
+    pub is_function_word: fn(&str) -> bool,
 }
 
 impl CorpusPlan {
@@ -46,8 +50,23 @@ pub struct CorpusFiles {
     pub csv: Option<PathBuf>,
     /// The same fields, one object a line, if it was asked for.
     pub json_lines: Option<PathBuf>,
+    /// Readings of hive scales by hour, with the state of the day, if it was asked for.
+    pub scales: Option<PathBuf>,
     /// [`CorpusTruth`] as JSON.
     pub truth: PathBuf,
+}
+
+/// The best accuracies that any classifier can reach.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize)]
+pub struct Ceilings {
+    /// Of the outcome from the text of an entry: the text names it.
+    pub outcome: f64,
+    /// Of the keeper from the text of an entry: the text names him or her.
+    pub keeper: f64,
+    /// Of the keeper from the function words of an entry, in their order.
+    pub keeper_by_function_words: Ceiling,
+    /// Of the state of a day from the readings of the scales.
+    pub scales: Ceiling,
 }
 
 /// True figures of a generated corpus.
@@ -73,6 +92,8 @@ pub struct CorpusTruth {
     pub character_perplexity_floor: f64,
     /// Bits of the very entries written, by their probabilities: near `entries * bits_per_entry`.
     pub bits_written: f64,
+    /// What classifiers can reach.
+    pub ceilings: Ceilings,
 }
 
 /// Why a corpus could not be written.
@@ -90,7 +111,14 @@ pub enum CorpusError {
 }
 
 /// Names of the files and folders that [`write_corpus`] writes, the truth last: if it is there, all are.
-pub const CORPUS_FILES: [&str; 4] = [DIARIES, "diaries.csv", "diaries.jsonl", "diaries.truth.json"];
+pub const CORPUS_FILES: [&str; 5] =
+    [DIARIES, "diaries.csv", "diaries.jsonl", "scales.csv", "diaries.truth.json"];
+
+/// Entries and days that ceilings are estimated from.
+const ESTIMATED_ENTRIES: u64 = 400;
+const ESTIMATED_DAYS: u64 = 20_000;
+/// Days of scales that are written: as many as entries, within these bounds.
+const DAYS: (u64, u64) = (1500, 4000);
 
 const DIARIES: &str = "diaries";
 /// The folder of text files while it is written.
@@ -122,11 +150,12 @@ fn write_parts(
     folder: &Folder,
     mut progress: impl FnMut(u64) -> bool,
 ) -> Result<(CorpusFiles, CorpusTruth), CorpusError> {
-    let [diaries, csv, json, truth] = CORPUS_FILES;
+    let [diaries, csv, json, scales, truth] = CORPUS_FILES;
     let files = CorpusFiles {
         diaries: folder.path_of(diaries),
         csv: plan.tables.then(|| folder.path_of(csv)),
         json_lines: plan.tables.then(|| folder.path_of(json)),
+        scales: plan.tables.then(|| folder.path_of(scales)),
         truth: folder.path_of(truth),
     };
     if folder.entry(diaries)?.is_some() {
@@ -135,6 +164,9 @@ fn write_parts(
     folder.remove_all(BESIDE)?;
     let mut volumes = Volumes { folder: folder.make_folder(BESIDE)?, open: None };
     let mut csv = files.csv.as_ref().map(|_| CsvTable::create(folder, csv)).transpose()?;
+    if let Some(table) = &mut csv {
+        table.row(["entry", "keeper", "season", "outcome", "text"])?;
+    }
     let begin = |name: &str| WholeFile::within(folder, name.as_ref(), Existing::Keep);
     let mut json = files.json_lines.as_ref().map(|_| begin(json)).transpose()?;
 
@@ -172,6 +204,9 @@ fn write_parts(
     if let Some(file) = json {
         file.finish()?;
     }
+    if files.scales.is_some() {
+        write_scales(folder, scales, plan.seed, entries.clamp(DAYS.0, DAYS.1))?;
+    }
     folder.rename(BESIDE, diaries, Existing::Keep)?;
     folder.sync()?;
 
@@ -187,11 +222,40 @@ fn write_parts(
         word_perplexity_floor: entropy.word_perplexity_floor(),
         character_perplexity_floor: entropy.character_perplexity_floor(),
         bits_written,
+        ceilings: ceilings(grammar, plan),
     };
     let text =
         serde_json::to_vec_pretty(&known).map_err(io::Error::from).map_err(StorageError::at(&files.truth))?;
     folder.write(truth, &text, Existing::Keep)?;
     Ok((files, known))
+}
+
+/// The ceilings, estimated from entries and days of another seed than the corpus.
+fn ceilings(grammar: &Grammar, plan: &CorpusPlan) -> Ceilings {
+    let function_words = |word: &str| (plan.is_function_word)(word);
+    let of = |feature: &str, shown: &dyn Fn(&str) -> bool| {
+        grammar.ceiling(feature, shown, ESTIMATED_ENTRIES, !plan.seed).unwrap_or(Ceiling::of(&[]))
+    };
+    Ceilings {
+        outcome: of("outcome", &|_| true).accuracy,
+        keeper: of("keeper", &|_| true).accuracy,
+        keeper_by_function_words: of("keeper", &function_words),
+        scales: scales_ceiling(ESTIMATED_DAYS, !plan.seed),
+    }
+}
+
+/// A row a day: `weight_00,temperature_00,weight_01,...,state`.
+fn write_scales(folder: &Folder, name: &str, seed: u64, days: u64) -> Result<(), CorpusError> {
+    let mut table = CsvTable::create(folder, name)?;
+    let heads = (0..HOURS).flat_map(|hour| [format!("weight_{hour:02}"), format!("temperature_{hour:02}")]);
+    table.row(heads.chain(["state".to_owned()]))?;
+    let mut scales = Scales::new(seed);
+    for _ in 0..days {
+        let day = scales.next_day();
+        let readings = day.readings.iter().flatten().map(|reading| format!("{reading:.2}"));
+        table.row(readings.chain([STATES[day.state].to_owned()]))?;
+    }
+    table.finish()
 }
 
 /// The folder of text files: `volume-00001.txt` and so on.
@@ -238,9 +302,7 @@ struct CsvTable {
 impl CsvTable {
     fn create(folder: &Folder, name: &str) -> Result<Self, CorpusError> {
         let file = WholeFile::within(folder, name.as_ref(), Existing::Keep)?;
-        let mut table = Self { path: file.path(), writer: csv::Writer::from_writer(file) };
-        table.row(["entry", "keeper", "season", "outcome", "text"])?;
-        Ok(table)
+        Ok(Self { path: file.path(), writer: csv::Writer::from_writer(file) })
     }
 
     fn write(&mut self, entry: &Entry) -> Result<(), CorpusError> {
@@ -248,7 +310,7 @@ impl CsvTable {
         self.row([&number, &entry.keeper, &entry.season, &entry.outcome, &entry.text])
     }
 
-    fn row(&mut self, row: [&str; 5]) -> Result<(), CorpusError> {
+    fn row(&mut self, row: impl IntoIterator<Item = impl AsRef<[u8]>>) -> Result<(), CorpusError> {
         let written = self.writer.write_record(row).map_err(io::Error::from);
         Ok(written.map_err(StorageError::at(&self.path))?)
     }

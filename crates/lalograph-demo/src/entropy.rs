@@ -51,7 +51,7 @@ impl Entropy {
 impl Grammar {
     /// Works out the entropy from the rule probabilities.
     pub fn entropy(&self) -> Entropy {
-        let mut walk = Walk { grammar: self, reads: self.features_read(), known: HashMap::new() };
+        let mut walk = Walk { grammar: self, reads: features_read(self), known: HashMap::new() };
         let whole = walk.rule(self.start, &[UNBOUND; MAX_FEATURES]);
         Entropy {
             bits_per_entry: whole.bits,
@@ -60,30 +60,30 @@ impl Grammar {
             characters_per_entry: whole.characters - 1.0,
         }
     }
+}
 
-    /// For each rule, which features its expansion can look at, as a bit set.
-    fn features_read(&self) -> Vec<u32> {
-        let mut reads = vec![0u32; self.rules.len()];
-        // The grammar has no cycles, so as many rounds as rules reach the fixed point; few are needed.
-        loop {
-            let mut changed = false;
-            for index in 0..self.rules.len() {
-                let mut set = reads[index];
-                for symbol in self.rules[index].alternatives.iter().flat_map(|a| &a.symbols) {
-                    match symbol {
-                        Symbol::Value(feature) | Symbol::Keyed { feature, .. } => set |= 1 << feature,
-                        Symbol::Word(_) | Symbol::Rule(_) => {}
-                    }
-                    for target in self.targets(symbol) {
-                        set |= reads[target];
-                    }
+/// For each rule, which features its expansion can look at, as a bit set.
+pub(crate) fn features_read(grammar: &Grammar) -> Vec<u32> {
+    let mut reads = vec![0u32; grammar.rules.len()];
+    // The grammar has no cycles, so as many rounds as rules reach the fixed point; few are needed.
+    loop {
+        let mut changed = false;
+        for index in 0..grammar.rules.len() {
+            let mut set = reads[index];
+            for symbol in grammar.rules[index].alternatives.iter().flat_map(|a| &a.symbols) {
+                match symbol {
+                    Symbol::Value(feature) | Symbol::Keyed { feature, .. } => set |= 1 << feature,
+                    Symbol::Word(_) | Symbol::Rule(_) => {}
                 }
-                changed |= set != reads[index];
-                reads[index] = set;
+                for target in grammar.targets(symbol) {
+                    set |= reads[target];
+                }
             }
-            if !changed {
-                return reads;
-            }
+            changed |= set != reads[index];
+            reads[index] = set;
+        }
+        if !changed {
+            return reads;
         }
     }
 }
@@ -176,7 +176,7 @@ impl Walk<'_> {
 }
 
 /// The newer bindings laid over the older ones.
-fn over(newer: &Features, older: &Features) -> Features {
+pub(crate) fn over(newer: &Features, older: &Features) -> Features {
     std::array::from_fn(|index| if newer[index] == UNBOUND { older[index] } else { newer[index] })
 }
 

@@ -11,18 +11,22 @@
 //! # Ok::<(), lalograph_demo::GrammarError>(())
 //! ```
 
+mod ceiling;
 mod corpus;
 mod entropy;
 mod generator;
 mod grammar;
 mod parser;
+mod scales;
 mod word_tasks;
 
-pub use corpus::{CORPUS_FILES, CorpusError, CorpusFiles, CorpusPlan, CorpusTruth, write_corpus};
+pub use ceiling::Ceiling;
+pub use corpus::{CORPUS_FILES, Ceilings, CorpusError, CorpusFiles, CorpusPlan, CorpusTruth, write_corpus};
 pub use entropy::Entropy;
 pub use generator::{Entry, Generator};
 pub use grammar::{Grammar, GrammarError};
 pub use parser::{Ambiguity, words_of};
+pub use scales::{HOURS, STATES, Scales, ScalesDay, scales_ceiling, state_probabilities};
 pub use word_tasks::{analogies_file, similarity_file};
 
 /// The grammar of the hive diaries.

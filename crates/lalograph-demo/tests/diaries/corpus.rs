@@ -6,8 +6,12 @@ use std::path::Path;
 use lalograph_demo::{CorpusError, CorpusPlan, CorpusTruth, thornmere, write_corpus};
 use lalograph_storage::{Disk, Folder, StorageError};
 
+fn is_function_word(word: &str) -> bool {
+    ["the", "a", "of", "and", "is"].contains(&word)
+}
+
 fn write(folder: &Path, bytes: u64, seed: u64) -> Result<CorpusTruth, CorpusError> {
-    let plan = CorpusPlan { bytes, seed, tables: true };
+    let plan = CorpusPlan { bytes, seed, tables: true, is_function_word };
     let folder = Folder::open(&Disk, folder).unwrap();
     write_corpus(&thornmere().unwrap(), &plan, &folder, |_| true).map(|(_, truth)| truth)
 }
@@ -75,7 +79,7 @@ fn too_small_a_size_and_an_existing_corpus_are_refused() {
 #[test]
 fn the_observer_can_stop_it() {
     let folder = tempfile::tempdir().unwrap();
-    let plan = CorpusPlan { bytes: 10_000_000, seed: 1, tables: false };
+    let plan = CorpusPlan { bytes: 10_000_000, seed: 1, tables: false, is_function_word };
     let stopped =
         write_corpus(&thornmere().unwrap(), &plan, &Folder::open(&Disk, folder.path()).unwrap(), |bytes| {
             bytes < 100_000

@@ -5,15 +5,18 @@ use std::path::{Path, PathBuf};
 use lalograph_demo::{
     CORPUS_FILES, CorpusPlan, CorpusTruth, analogies_file, similarity_file, thornmere, write_corpus,
 };
+use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::records::{MetricsRecord, read_lines};
 use lalograph_lab::run::shelf;
 use lalograph_lab::{LabError, LanguageTask, Plan, RunFolder, TrainingOutcome};
 use lalograph_net::Cell;
 use lalograph_storage::{Existing, FileSet, Folder, StorageError};
 use lalograph_text::Division;
+use lalograph_text::function_words::is_function_word;
 use lalograph_text::survey::SurveySpec;
 use lalograph_vectors::train::Settings;
 
+use super::demo_classifiers::{RUNS as CLASSIFIERS, classify};
 use super::embed::vectors_of;
 use super::input::threads;
 use super::reading::found;
@@ -48,7 +51,12 @@ const SET: &str = "demo";
 pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
     let default = if args.quick { 150_000 } else { 1_000_000 };
-    let corpus = CorpusPlan { bytes: args.size.unwrap_or(default), seed: args.seed, tables: !args.no_tables };
+    let corpus = CorpusPlan {
+        bytes: args.size.unwrap_or(default),
+        seed: args.seed,
+        tables: !args.no_tables,
+        is_function_word,
+    };
     // Before an older demo has to give way.
     corpus.check()?;
     let (folder, mut set) = begin_demo(args)?;
@@ -87,6 +95,11 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     let (run, outcome) = carry_out(&prepared, running, (threads(args.threads), None), Output::Words, screen)?;
     let records: Vec<MetricsRecord> = read_lines(&run.metrics())?;
     draw(&run, &records, &prepared, &truth)?;
+    if !args.no_tables && outcome.status == RunStatus::Finished {
+        let grammar = thornmere().map_err(Failure::work)?;
+        let rest = (args.seed, threads(args.threads));
+        classify((&folder, &runs), &grammar, &truth.ceilings, rest, screen)?;
+    }
     screen.line(&format!("\n{}", report(&run, &vocabulary, &prepared, &outcome, &truth, screen)))?;
     refuse_interrupted(&run, &outcome)
 }
@@ -138,9 +151,11 @@ fn begin_demo(args: &DemoArgs) -> Result<(PathBuf, FileSet), Failure> {
 /// Takes away what an earlier demo wrote into a folder, and nothing else.
 fn clear(folder: &Path) -> Result<(), Failure> {
     let storage = files::storage();
-    let run = folder.join(RUNS).join(RUN);
-    if run.exists() {
-        shelf::remove(&*storage, &RunFolder::open(&run)?)?;
+    for name in std::iter::once(RUN).chain(CLASSIFIERS) {
+        let run = folder.join(RUNS).join(name);
+        if run.exists() {
+            shelf::remove(&*storage, &RunFolder::open(&run)?)?;
+        }
     }
     let open = Folder::open(&*storage, folder)?;
     if open.entry(RUNS)?.is_some() {
@@ -195,7 +210,9 @@ fn write_diaries(
     let (files, truth) = written?;
     let entropy = truth.entropy;
     let mut places = vec![format!("{}{}", files.diaries.display(), std::path::MAIN_SEPARATOR)];
-    places.extend(files.csv.iter().chain(&files.json_lines).map(|path| path.display().to_string()));
+    places.extend(
+        files.csv.iter().chain(&files.json_lines).chain(&files.scales).map(|path| path.display().to_string()),
+    );
     let rows = [
         ("written", places.join(", ")),
         (
@@ -326,7 +343,7 @@ fn report(
         ),
     ];
     let next = format!(
-        "  lalograph sample {0} --temperatures 0.3,0.7,1.0 --from 'Hesper'\n  lalograph score {0} {1}\n  lalograph embed near {2} Hesper Foxgate\n  lalograph runs report {0}",
+        "  lalograph sample {0} --temperatures 0.3,0.7,1.0 --from 'Hesper'\n  lalograph score {0} {1}\n  lalograph embed near {2} Hesper Foxgate\n  lalograph classify score {3}\n  lalograph runs report {0}",
         run.path().display(),
         prepared
             .plan
@@ -335,6 +352,7 @@ fn report(
             .first()
             .map_or_else(String::new, |path| path.join("volume-00001.txt").display().to_string()),
         vocabulary.with_file_name("vectors.safetensors").display(),
+        run.path().with_file_name("keeper").display(),
     );
     format!(
         "{}\n{figures}\n\n{}\n{}\n\n{}\n{next}",

@@ -4,6 +4,7 @@ mod classify;
 #[cfg(test)]
 mod crash;
 mod demo;
+mod demo_classifiers;
 mod embed;
 mod flow;
 mod gauge;
