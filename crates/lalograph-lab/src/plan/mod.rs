@@ -116,7 +116,7 @@ impl Plan {
         let (plan, default) = (&self.regularisation, self.training.dropout);
         Regularisation {
             dropout: DropoutRates {
-                inputs: plan.dropout_inputs.unwrap_or(if self.pools_vectors() { 0.0 } else { default }),
+                inputs: plan.dropout_inputs.unwrap_or(if self.keeps_inputs() { 0.0 } else { default }),
                 words: plan.dropout_words,
                 layers: plan.dropout_layers.unwrap_or(default),
                 recurrent: plan.dropout_recurrent,
@@ -128,9 +128,11 @@ impl Plan {
         }
     }
 
-    /// Whether token vectors are pooled at once: their mean hardly changes when some numbers are dropped.
-    fn pools_vectors(&self) -> bool {
-        self.classifier.as_ref().is_some_and(|plan| plan.network == NetworkKind::Pooled)
+    /// Whether the inputs of the first layer are whole unless the plan says otherwise: the mean of token vectors hardly changes when some
+    /// numbers are dropped, and of a few measured numbers none can stand for another.
+    fn keeps_inputs(&self) -> bool {
+        let kept = |own: &ClassifierPlan| own.network == NetworkKind::Pooled || own.features.is_some();
+        self.classifier.as_ref().is_some_and(kept)
     }
 
     /// The optimiser of a run of so many steps.

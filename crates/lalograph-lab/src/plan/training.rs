@@ -135,7 +135,7 @@ section! {
 section! {
     /// regularisation.
     pub struct RegularisationPlan in "regularisation" {
-        /// Dropout of token vectors; if not set, `training.dropout` (0 in a `pooled` classifier).
+        /// Dropout of token vectors; if not set, `training.dropout` (0 in a `pooled` classifier and for rows of numbers).
         #[serde(skip_serializing_if = "Option::is_none")]
         pub dropout_inputs: Option<f64> = None,
         /// Dropout between layers; if not set, `training.dropout`.

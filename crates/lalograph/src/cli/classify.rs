@@ -212,7 +212,8 @@ pub(crate) struct ClassifyTrainArgs {
     /// Clip the gradient to this norm (0 = no clipping).
     #[arg(long, value_name = "NORM", help_heading = "Training")]
     pub(crate) clip_norm: Option<f64>,
-    /// Dropout of token vectors, between layers and before dense layers and output; a pooled network keeps its token vectors whole.
+    /// Dropout of token vectors, between layers and before dense layers and output; the token vectors of a pooled network and rows of
+    /// numbers stay whole.
     #[arg(long, value_name = "SHARE", help_heading = "Training")]
     pub(crate) dropout: Option<f64>,
     /// Weights of the classes in the loss.
