@@ -122,7 +122,9 @@ fn resume_classifier(
         Output::Json => {
             screen.json(&OutcomeLine::new(&run, prepared.parameters() as u64, None, &outcome))?;
         }
-        Output::Words => screen.line(&classify::render_outcome(&run, &prepared, &outcome, screen))?,
+        Output::Words => {
+            screen.line(&classify::render_outcome(&run, &prepared, &outcome, threads, screen)?)?
+        }
     }
     say_end(&run, &outcome, args.minutes, screen)
 }

@@ -339,3 +339,180 @@ fn decisions_are_explained_by_leaving_tokens_out() {
     workshop.run(&format!("{train} --quiet")).ok();
     workshop.run("classify explain runs/scales").fails(1, &["only tokens of text can be explained"]);
 }
+
+/// A table of 400 notes of two classes, of which one word in three tells the class.
+fn two_classes(workshop: &Workshop) {
+    let mut text = String::from("note,state\n");
+    for row in 0..400usize {
+        let state = if (row / 5) % 5 < 2 { "wild" } else { "calm" };
+        let word = match (row * 7) % 3 {
+            0 if state == "wild" => "roaring",
+            0 => "humming",
+            _ => "waiting",
+        };
+        let filler = ["early", "late", "bright", "cold", "damp"][(row * 11) % 5];
+        text.push_str(&format!("hive {} {filler} {word} {},{state}\n", row % 7, row % 13));
+    }
+    workshop.write("notes.csv", &text);
+}
+
+#[test]
+fn a_linear_classifier_is_trained_explained_and_resumed() {
+    let workshop = Workshop::new();
+    two_classes(&workshop);
+    let train =
+        "classify train notes.csv --text note --label state --network linear --test-share 0.25 --quiet";
+    let out = workshop.run(&format!("{train} --penalty l1 --name lin")).ok();
+    for part in ["L1 penalty", "roots of", "solved to the tolerance", "are not 0", "iterations"] {
+        assert!(out.contains(part), "no `{part}` in {out}");
+    }
+    let shown = json(&workshop.run("classify explain runs/lin --json --quiet").ok());
+    let of = |class: usize| {
+        let tokens = shown["by_class"][class]["tokens"].as_array().unwrap();
+        tokens.iter().map(|token| token["token"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert!(of(0)[0] == "humming" && of(1)[0] == "roaring", "{:?} {:?}", of(0), of(1));
+    // The token's part of the log-odds does not depend on the class but for its sign.
+    let wild = json(&workshop.run("classify explain runs/lin --class wild --json --quiet").ok());
+    let calm = json(&workshop.run("classify explain runs/lin --class calm --json --quiet").ok());
+    let effect = |shown: &Value| shown["documents"][0]["tokens"][2]["effect"].as_f64().unwrap();
+    assert!((effect(&wild) + effect(&calm)).abs() < 1e-12);
+    let out = workshop.run("classify explain runs/lin --documents 1 --pictures shown").ok();
+    assert!(out.contains("Greatest weights for each class") && out.contains("weight times value"), "{out}");
+    assert!(std::fs::read(workshop.path("shown/tokens.png")).unwrap().starts_with(b"\x89PNG"));
+
+    // The same again, over the same run: nothing is left to do; with the list of another file.
+    workshop.run("resume lin").fails(1, &["lin"]);
+    workshop.run("resume lin --epochs 3").fails(2, &["solved to its tolerance"]);
+    workshop.write("terms.txt", "roaring\nhumming\n");
+    let out = workshop.run(&format!("{train} --term-list-from terms.txt --term-pairs 2 --name listed")).ok();
+    assert!(out.contains("2 listed terms, products of each two of the first 2"), "{out}");
+    let plan = workshop.read("runs/listed/plan.toml");
+    assert!(plan.contains("term_choice = \"listed\"") && plan.contains("roaring"), "{plan}");
+    for (flags, word) in [
+        ("--network linear --hidden 8", "--hidden has no effect"),
+        ("--network linear --epochs 3", "--epochs has no effect"),
+        ("--network pooled --terms 5", "--terms has no effect"),
+        ("--network linear --strengths 0.1,0.2", "falling order"),
+        ("--network linear --term-choice listed", "a list of terms"),
+    ] {
+        workshop
+            .run(&format!("classify train notes.csv --text note --label state {flags}"))
+            .fails(2, &[word]);
+    }
+    workshop.run(&format!("{train} --term-list nowhere,roaring --name far")).ok();
+}
+
+#[test]
+fn a_score_has_thresholds_a_temperature_charts_and_a_page() {
+    let workshop = Workshop::new();
+    two_classes(&workshop);
+    let train = "classify train notes.csv --text note --label state --network linear --test-share 0.25 --validation-share 0.25 --strengths 0.3 --quiet";
+    workshop.run(&format!("{train} --name one")).ok();
+    let score = |words: &str| {
+        json(&workshop.run(format!("classify score runs/one --json --quiet {words}").trim()).ok())
+    };
+    let plain = score("");
+    assert_eq!(plain["temperature"], 1.0);
+    // A threshold of 0 predicts one class for all, and one of 1 the other.
+    for (threshold, class) in [("0", 1), ("1", 0)] {
+        let found = score(&format!("--threshold {threshold}"));
+        let predicted: u64 =
+            found["confusion"].as_array().unwrap().iter().map(|row| row[class].as_u64().unwrap()).sum();
+        assert_eq!(predicted, found["documents"].as_u64().unwrap());
+    }
+    let aimed = score("--threshold-aim f1 --positive wild");
+    let best = &aimed["threshold"];
+    assert_eq!(best["class"], "wild");
+    let at = score(&format!("--threshold {} --positive wild", best["probability"]));
+    assert!((at["by_class"][1]["f1"].as_f64().unwrap() - best["f1"].as_f64().unwrap()).abs() < 1e-9, "{at}");
+    let costs = score("--threshold-aim cost --mistake-costs 10,1");
+    assert_eq!(costs["threshold"]["missed"], 0);
+    // Calibration is kept in the model file: the next score has it.
+    let file = workshop.path("runs/one/one.safetensors");
+    let before = std::fs::read(&file).unwrap();
+    let calibrated = score("--calibrate");
+    assert!(std::fs::read(&file).unwrap() != before);
+    let again = score("");
+    assert!(again["temperature"] == calibrated["temperature"] && again["temperature"] != 1.0, "{again}");
+    assert_eq!((&again["loss"], &again["accuracy"]), (&calibrated["loss"], &plain["accuracy"]));
+    assert!(again["loss"].as_f64().unwrap() < plain["loss"].as_f64().unwrap());
+
+    let out = workshop.run("classify score runs/one --pictures charts --page score.html --mistakes 2").ok();
+    assert!(out.contains("Confidence, in groups of equal size"), "{out}");
+    for chart in ["confusion", "roc", "precision-recall", "reliability", "confidence"] {
+        assert!(
+            std::fs::read(workshop.path("charts").join(format!("{chart}.png")))
+                .unwrap()
+                .starts_with(b"\x89PNG")
+        );
+    }
+    let page = workshop.read("score.html");
+    for part in
+        ["By class", "Over thresholds", "Most confident mistakes", "First documents", "Training", "<svg"]
+    {
+        assert!(page.contains(part), "no `{part}` on the page");
+    }
+    // What exists stays, and then nothing else is written either.
+    workshop
+        .run("classify score runs/one --pictures other --page score.html")
+        .fails(1, &["score.html exists already"]);
+    assert!(!workshop.path("other").join("roc.png").exists());
+    for (words, status, word) in [
+        ("--threshold 2", 2, "from 0 to 1"),
+        ("--threshold-aim cost", 2, "--mistake-costs"),
+        ("--threshold-aim f1 --mistake-costs 1,2", 2, "no effect"),
+        ("--mistake-costs 1,2", 2, "--threshold-aim"),
+        ("--threshold 0.5 --positive loud", 1, "no class `loud`"),
+    ] {
+        workshop.run(&format!("classify score runs/one {words}")).fails(status, &[word]);
+    }
+    std::fs::copy(&file, workshop.path("alone.safetensors")).unwrap();
+    workshop.run("classify score alone.safetensors notes.csv --calibrate").fails(2, &["the folder of a run"]);
+    let lines =
+        workshop.run("classify predict runs/one notes.csv --text note --threshold 0 --json --quiet").ok();
+    assert!(lines.lines().all(|line| json(line)["predicted"] == "wild"));
+}
+
+#[test]
+fn documents_that_are_set_aside_are_predicted_at_the_end_and_mail_is_read() {
+    let workshop = workshop_with_demo();
+    let out = workshop.run(&format!("{SMALL} --name aside --epochs 2 --set-aside restless")).ok();
+    assert!(out.contains("set aside") && out.contains("--part set-aside"), "{out}");
+    for (name, number) in [("good", 0), ("spam", 1)] {
+        for at in 0..30 {
+            let body = if number == 0 {
+                "The queen =\nis laying=2E=20=\n"
+            } else {
+                "<html><body><p>Cheap &amp; fast hives</p></body></html>"
+            };
+            workshop.write(
+                &format!("mail/{name}/{at}.txt"),
+                format!("From: a@b.example\nSubject: note {at}\n\n{body} {at}\n"),
+            );
+        }
+    }
+    let train = "classify train mail --folder-labels --recursive --network linear --cleaning mail_text --term-choice all --quiet --name mail";
+    workshop.run(train).ok();
+    let shown = json(&workshop.run("classify explain runs/mail --json --listed 8 --quiet").ok());
+    let tokens = shown["by_class"].to_string();
+    assert!(tokens.contains("laying") && !tokens.contains("example") && !tokens.contains("html"), "{tokens}");
+}
+
+#[test]
+fn the_demo_has_sequences_of_numbers_beside_their_ceiling() {
+    let workshop = workshop_with_demo();
+    let truth = json(&workshop.read("thornmere/diaries.truth.json"));
+    let ceiling = truth["ceilings"]["scales"]["accuracy"].as_f64().unwrap();
+    workshop
+        .run("classify train thornmere/scales.csv --label state --features 2 --network linear --test-share 0.3 --quiet --name scales")
+        .ok();
+    let score = json(&workshop.run("classify score runs/scales --json --quiet").ok());
+    let (accuracy, documents) = (score["accuracy"].as_f64().unwrap(), score["documents"].as_f64().unwrap());
+    // Above the ceiling by chance alone, and not far below.
+    assert!(
+        accuracy < ceiling + 4.0 * (ceiling * (1.0 - ceiling) / documents).sqrt(),
+        "{accuracy} {ceiling}"
+    );
+    assert!(accuracy > ceiling - 0.12, "{accuracy} {ceiling}");
+}

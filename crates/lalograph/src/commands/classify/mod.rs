@@ -1,5 +1,6 @@
 //! `classify`: train, predict, score, explain.
 
+mod aside;
 mod documents;
 mod explain;
 mod figures;

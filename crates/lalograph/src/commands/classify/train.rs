@@ -4,6 +4,7 @@ use std::path::Path;
 
 use lalograph_lab::measure::decisions::wilson;
 use lalograph_lab::plan::{DocumentLength, NetworkKind, TermChoice, VocabularyPlan};
+use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::records::Evaluation;
 use lalograph_lab::run::shelf;
 use lalograph_lab::{
@@ -13,6 +14,7 @@ use lalograph_lab::{
 use lalograph_net::models::classifier::{Body, ClassifierInput, ClassifierShape};
 use lalograph_storage::Existing;
 
+use super::aside::predicted_aside;
 use super::figures::share_of;
 use super::linear::{linear_features, linear_rows, output_of, solved_rows};
 use crate::cli::ClassifyTrainArgs;
@@ -51,7 +53,7 @@ pub(crate) fn run(args: &ClassifyTrainArgs, screen: &Screen) -> Result<(), Failu
         Output::Json => {
             screen.json(&OutcomeLine::new(&run, prepared.parameters() as u64, None, &outcome))?;
         }
-        Output::Words => screen.line(&render_outcome(&run, &prepared, &outcome, screen))?,
+        Output::Words => screen.line(&render_outcome(&run, &prepared, &outcome, threads, screen)?)?,
     }
     say_end(&run, &outcome, args.minutes, screen)
 }
@@ -414,8 +416,9 @@ pub(crate) fn render_outcome(
     run: &RunFolder,
     prepared: &PreparedClassifier,
     outcome: &TrainingOutcome,
+    threads: usize,
     screen: &Screen,
-) -> String {
+) -> Result<String, Failure> {
     let mut rows = Vec::new();
     let facts_of = prepared.data().facts.classes.unwrap_or_default();
     let accuracy_of = |found: &Evaluation, documents: u64| {
@@ -457,6 +460,9 @@ pub(crate) fn render_outcome(
         }
         PreparedClassifier::Linear(task) => rows.extend(solved_rows(run, task, outcome)),
     }
+    if outcome.status == RunStatus::Finished {
+        rows.extend(predicted_aside(run, prepared, threads, screen)?);
+    }
     rows.push(("next", format!("lalograph classify score {}", run.path().display())));
-    format!("{}\n{}", screen.heading("Trained"), facts(screen, &rows))
+    Ok(format!("{}\n{}", screen.heading("Trained"), facts(screen, &rows)))
 }
