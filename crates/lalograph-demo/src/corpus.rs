@@ -115,8 +115,10 @@ pub const CORPUS_FILES: [&str; 5] =
     [DIARIES, "diaries.csv", "diaries.jsonl", "scales.csv", "diaries.truth.json"];
 
 /// Entries and days that ceilings are estimated from.
-const ESTIMATED_ENTRIES: u64 = 400;
-const ESTIMATED_DAYS: u64 = 20_000;
+const ESTIMATED_ENTRIES: u64 = 100;
+const ESTIMATED_DAYS: u64 = 2_000;
+/// Whole texts that are read to see that they name what they are about.
+const READ_ENTRIES: u64 = 10;
 /// Days of scales that are written: as many as entries, within these bounds.
 const DAYS: (u64, u64) = (1500, 4000);
 
@@ -233,13 +235,13 @@ fn write_parts(
 /// The ceilings, estimated from entries and days of another seed than the corpus.
 fn ceilings(grammar: &Grammar, plan: &CorpusPlan) -> Ceilings {
     let function_words = |word: &str| (plan.is_function_word)(word);
-    let of = |feature: &str, shown: &dyn Fn(&str) -> bool| {
-        grammar.ceiling(feature, shown, ESTIMATED_ENTRIES, !plan.seed).unwrap_or(Ceiling::of(&[]))
+    let of = |feature: &str, shown: &dyn Fn(&str) -> bool, entries: u64| {
+        grammar.ceiling(feature, shown, entries, !plan.seed).unwrap_or(Ceiling::of(&[]))
     };
     Ceilings {
-        outcome: of("outcome", &|_| true).accuracy,
-        keeper: of("keeper", &|_| true).accuracy,
-        keeper_by_function_words: of("keeper", &function_words),
+        outcome: of("outcome", &|_| true, READ_ENTRIES).accuracy,
+        keeper: of("keeper", &|_| true, READ_ENTRIES).accuracy,
+        keeper_by_function_words: of("keeper", &function_words, ESTIMATED_ENTRIES),
         scales: scales_ceiling(ESTIMATED_DAYS, !plan.seed),
     }
 }

@@ -60,8 +60,8 @@ pub use task::classifier::explain;
 pub use task::classifier::linear::{Feature, LinearForm, LinearTask};
 pub use task::classifier::model::{ClassifierReader, LinearModel, ReadDocument, ReadyClassifier};
 pub use task::classifier::{
-    ClassifierData, ClassifierTask, DocumentInput, PreparedClassifier, not_numbers, prepare_classifier,
-    prepare_classifier_again, train_classifier,
+    ClassifierData, ClassifierTask, DocumentInput, PreparedClassifier, forecast_classifier, not_numbers,
+    prepare_classifier, prepare_classifier_again, train_classifier,
 };
 pub use task::events::{Pass, PreparationEvent, PreparationObserver};
 pub use task::language::LanguageTask;

@@ -42,6 +42,12 @@ pub(super) fn run(args: &GaugeArgs, screen: &Screen) -> Result<(), Failure> {
     }
     interrupt::listen();
     let Sized { plan, indices, source } = sized_plan(&args.plan)?;
+    if plan.classifier.is_some() {
+        return Err(Failure::Usage(
+            "`gauge` measures language models; `lalograph plan cost --plan` times the training of a classifier on its documents"
+                .into(),
+        ));
+    }
     if args.scale {
         return scale(args, &plan, indices, screen);
     }

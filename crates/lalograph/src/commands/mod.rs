@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod classify;
+mod costs;
 #[cfg(test)]
 mod crash;
 mod demo;

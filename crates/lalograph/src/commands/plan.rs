@@ -4,7 +4,7 @@ use std::path::Path;
 
 use lalograph_lab::artefact::texts::{read_split, read_vocabulary};
 use lalograph_lab::measure::cost::{Cost, MemoryCost, cost, zipf_share};
-use lalograph_lab::measure::forecast::{Forecast, Repeated};
+use lalograph_lab::measure::forecast::Forecast;
 use lalograph_lab::measure::gauge::{Bench, Gauge};
 use lalograph_lab::plan::{Problem, problems, template};
 use lalograph_lab::{LabError, LanguageTask, Plan, forecast, prepare};
@@ -12,6 +12,8 @@ use lalograph_storage::Existing;
 use lalograph_text::{Corpus, TextError};
 use serde::Serialize;
 
+use super::classify::show_classifier_cost;
+use super::costs::{STEPPING_SECONDS, operations, parameter_table, run_rows};
 use super::gauge::operations_per_second;
 use super::input::{text_or_input, threads};
 use super::reading::{found, lay_over, refuse_idle};
@@ -24,7 +26,7 @@ use crate::files;
 use crate::interrupt;
 use crate::output::number::{bytes, count, duration};
 use crate::output::screen::Screen;
-use crate::output::table::{Column, facts, table};
+use crate::output::table::facts;
 
 /// Rounds and seconds of the short measurement.
 const ROUNDS: usize = 3;
@@ -147,9 +149,6 @@ struct Measured {
     share_of_matrix_peak: f64,
 }
 
-/// Seconds of steps that are made to time them.
-const STEPPING_SECONDS: f64 = 3.0;
-
 /// The plan with all flags laid over it.
 fn asked_plan(args: &PlanCostArgs) -> Result<Plan, Failure> {
     let mut plan = flagged_plan(&args.plan)?;
@@ -183,32 +182,12 @@ fn text_of(args: &PlanCostArgs, screen: &Screen) -> Result<Option<LanguageTask>,
     Ok(Some(prepared))
 }
 
-/// Cost of a run, in words.
-fn run_rows(run: &Forecast, threads: usize) -> Vec<(&'static str, String)> {
-    let mut rows = vec![
-        (
-            "speed",
-            format!(
-                "{} tokens/s on {threads} threads, with the training text",
-                count(run.tokens_per_second as u64)
-            ),
-        ),
-        ("steps", format!("{}: {}", count(run.steps), duration(run.step_seconds()))),
-    ];
-    for Repeated { name, times, seconds_each } in &run.besides {
-        let each = if *seconds_each < 1.0 {
-            format!("{:.0} ms", 1e3 * seconds_each)
-        } else {
-            duration(*seconds_each)
-        };
-        rows.push((name, format!("{} x {each}: {}", count(*times), duration(*times as f64 * seconds_each))));
-    }
-    rows.push(("in all", format!("{}, if it does not stop early", duration(run.seconds()))));
-    rows
-}
-
 fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
+    let plan = asked_plan(args)?;
+    if plan.classifier.is_some() {
+        return show_classifier_cost(args, plan, screen);
+    }
     let task = text_of(args, screen)?;
     let Sized { plan, indices, source } = match &task {
         Some(task) => {
@@ -248,17 +227,7 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
         let seconds = run.as_ref().map(Forecast::seconds);
         return screen.json(&CostDocument { cost: &found, total_bytes, measured, run, run_seconds: seconds });
     }
-    let rows: Vec<Vec<String>> = found
-        .layers
-        .iter()
-        .map(|layer| {
-            let shape: Vec<String> = layer.shape.iter().map(|&size| count(size as u64)).collect();
-            vec![layer.name.clone(), shape.join(" x "), count(layer.parameters)]
-        })
-        .chain([vec!["all".to_owned(), String::new(), count(found.parameters)]])
-        .collect();
-    let columns = [Column::Text, Column::Text, Column::Number];
-    let layers = table(screen, &["parameter", "shape", "numbers"], &columns, &rows);
+    let layers = parameter_table(&found.layers, found.parameters, screen);
     let MemoryCost {
         weights,
         packed_weights,
@@ -345,13 +314,4 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
         screen.heading("Matrix operations (a multiply-add counts as two)"),
         facts(screen, &work),
     ))
-}
-
-/// Operations, in words.
-fn operations(count: f64) -> String {
-    match count {
-        x if x >= 1e9 => format!("{:.1} GFLOP", x / 1e9),
-        x if x >= 1e6 => format!("{:.1} MFLOP", x / 1e6),
-        x => format!("{:.0} kFLOP", x / 1e3),
-    }
 }

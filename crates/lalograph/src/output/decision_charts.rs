@@ -272,8 +272,8 @@ mod tests {
         let classes: Vec<String> = (0..classes).map(|class| format!("class {class} & <b>")).collect();
         let charts = decision_charts(found, &classes);
         let names = charts.iter().map(|(name, _)| *name).collect();
-        for (_, scene) in charts {
-            assert!(Picture::of(scene).unwrap().svg.contains("<svg"));
+        for (name, scene) in &charts {
+            assert!(scene.elements.len() > 10, "{name}");
         }
         names
     }
@@ -292,6 +292,9 @@ mod tests {
             });
             assert_eq!(names(&Decisions::new(classes, truths, logs.collect()), classes), all);
         }
+        let few = Decisions::new(2, vec![0, 1], [0.9, 0.1, 0.4, 0.6].map(f64::ln).to_vec());
+        let (_, scene) = decision_charts(&few, &["calm".into(), "wild".into()]).remove(0);
+        assert!(Picture::of(scene).unwrap().svg.contains("<svg"));
         // One document: no curve has two sides.
         let one = Decisions::new(2, vec![0], vec![0.0, f64::NEG_INFINITY]);
         assert_eq!(names(&one, 2), ["confusion", "reliability", "confidence"]);

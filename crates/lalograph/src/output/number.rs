@@ -45,6 +45,15 @@ pub(crate) fn perplexity(p: f64) -> String {
     }
 }
 
+/// A figure of a task, whatever it measures: counts whole, shares to four places, very small numbers as powers of ten.
+pub(crate) fn figure(value: f64) -> String {
+    match value {
+        v if v.fract() == 0.0 && (2.0..1e15).contains(&v) => count(v as u64),
+        v if v != 0.0 && v.abs() < 1e-3 => format!("{v:.1e}"),
+        v => format!("{v:.4}"),
+    }
+}
+
 /// A share of the whole in percent.
 pub(crate) fn percent(part: u64, whole: u64) -> String {
     format!("{:.1} %", 100.0 * part as f64 / whole.max(1) as f64)
@@ -102,10 +111,12 @@ pub(crate) fn parse_bytes(text: &str) -> Result<u64, String> {
 
 #[cfg(test)]
 mod tests {
-    use super::{bytes, count, duration, parse_bytes, perplexity, visible};
+    use super::{bytes, count, duration, figure, parse_bytes, perplexity, visible};
 
     #[test]
     fn numbers_read_well() {
+        let figures = [0.0, 0.93125, 1.0, 4596.0, 3e-7, -0.5].map(figure);
+        assert_eq!(figures, ["0.0000", "0.9313", "1.0000", "4,596", "3.0e-7", "-0.5000"]);
         assert_eq!([0u64, 999, 1000, 1_234_567].map(count), ["0", "999", "1,000", "1,234,567"]);
         assert_eq!(
             [0, 999, 1000, 99_949, 250_000, 999_960, 1_048_576].map(bytes),

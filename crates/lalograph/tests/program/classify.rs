@@ -500,6 +500,22 @@ fn documents_that_are_set_aside_are_predicted_at_the_end_and_mail_is_read() {
 }
 
 #[test]
+fn the_cost_of_a_classifier_is_that_of_its_own_network() {
+    let workshop = trained();
+    let cost = json(&workshop.run("plan cost --plan runs/outcome/plan.toml --json --quiet").ok());
+    let run = json(&workshop.read("runs/outcome/run.json"));
+    assert_eq!((&cost["parameters"], &cost["run"]["steps"]), (&run["parameters"], &run["planned_steps"]));
+    assert!(cost["run_seconds"].as_f64().unwrap() > 0.0 && cost["total_bytes"].as_u64().unwrap() > 100_000);
+    let shown = workshop.run("plan cost --plan runs/outcome/plan.toml --no-measure").ok();
+    assert!(shown.contains("softmax of 4 classes") && shown.contains("training documents"), "{shown}");
+    let linear = "plan cost --plan runs/outcome/plan.toml --set classifier.network=linear";
+    assert!(workshop.run(linear).ok().contains("solved to its tolerance"));
+    workshop.run(&format!("{linear} --indices 5")).fails(2, &["--indices has no effect"]);
+    workshop.run("plan cost --set classifier.network=linear").fails(2, &["give the paths of the corpus"]);
+    workshop.run("gauge --plan runs/outcome").fails(2, &["plan cost"]);
+}
+
+#[test]
 fn the_demo_has_sequences_of_numbers_beside_their_ceiling() {
     let workshop = workshop_with_demo();
     let truth = json(&workshop.read("thornmere/diaries.truth.json"));

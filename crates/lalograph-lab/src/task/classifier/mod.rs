@@ -1,5 +1,6 @@
 //! Classifiers: the class of a document.
 
+mod data;
 mod evaluate;
 pub mod explain;
 mod input;
@@ -9,7 +10,8 @@ pub mod model;
 mod prepare;
 mod seam;
 
+pub use data::ClassifierData;
 pub use input::DocumentInput;
-pub use learner::{ClassifierData, ClassifierTask, PreparedClassifier};
+pub use learner::{ClassifierTask, PreparedClassifier};
 pub use prepare::{not_numbers, prepare_classifier, prepare_classifier_again};
-pub use seam::train_classifier;
+pub use seam::{forecast_classifier, train_classifier};

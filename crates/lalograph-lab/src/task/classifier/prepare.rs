@@ -11,8 +11,9 @@ use lalograph_text::split::PartCount;
 use lalograph_text::tokens::{EncodedCorpus, HeldOut, encode_corpus};
 use lalograph_text::{Corpus, Part, Split, TextError, Vocabulary, VocabularyBuilder};
 
+use super::data::ClassifierData;
 use super::input::DocumentInput;
-use super::learner::{ClassifierData, ClassifierTask, PreparedClassifier, split_hash};
+use super::learner::{ClassifierTask, PreparedClassifier, split_hash};
 use super::linear::LinearTask;
 use crate::artefact::texts::{read_split, read_vocabulary};
 use crate::data::documents::{Documents, length_keeping};

@@ -11,6 +11,7 @@ use crate::artefact::container::Assets;
 use crate::data::documents::DocumentBatches;
 use crate::data::source::Windows;
 use crate::error::LabError;
+use crate::measure::forecast::{Forecast, forecast};
 use crate::plan::Plan;
 use crate::run::description::TextFacts;
 use crate::run::records::{Evaluation, Figures};
@@ -85,6 +86,23 @@ impl Task for ClassifierTask {
 
     fn assets(&self) -> Result<Assets, LabError> {
         classifier_assets(&self.data.plan, &self.data.input, &self.data.classes, None)
+    }
+}
+
+/// Forecasts the time of a classifier's run: [`forecast`] for this task, compiled in this crate. None for a linear classifier, whose number of
+/// iterations is not known beforehand, or if it was stopped.
+///
+/// # Errors
+/// As for [`forecast`].
+pub fn forecast_classifier(
+    prepared: &PreparedClassifier,
+    threads: usize,
+    seconds: f64,
+    go_on: &mut (dyn FnMut() -> bool + Send),
+) -> Result<Option<Forecast>, LabError> {
+    match prepared {
+        PreparedClassifier::Network(task) => forecast(&**task, threads, seconds, go_on),
+        PreparedClassifier::Linear(_) => Ok(None),
     }
 }
 

@@ -1,6 +1,7 @@
 //! `classify`: train, predict, score, explain.
 
 mod aside;
+mod cost;
 mod documents;
 mod explain;
 mod figures;
@@ -10,6 +11,7 @@ mod predict;
 mod score;
 mod train;
 
+pub(super) use cost::show_classifier_cost;
 pub(super) use train::{check, describe_classifier, render_outcome, render_start};
 
 use crate::cli::ClassifyCommand;

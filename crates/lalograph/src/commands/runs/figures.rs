@@ -2,7 +2,7 @@
 
 use lalograph_lab::run::records::Figures;
 
-use crate::output::number::count;
+use crate::output::number::{count, figure};
 
 /// Steps made, of how many.
 pub(super) fn steps(made: u64, planned: u64) -> String {
@@ -18,5 +18,5 @@ pub(super) fn besides(figures: Option<&Figures>) -> String {
 /// Figures besides perplexity, by their names in words.
 pub(super) fn other_figures(figures: &Figures) -> impl Iterator<Item = (String, String)> {
     let others = figures.iter().filter(|(name, _)| *name != "perplexity");
-    others.map(|(name, value)| (name.replace('_', " "), format!("{value:.4}")))
+    others.map(|(name, value)| (name.replace('_', " "), figure(value)))
 }

@@ -9,7 +9,7 @@ use super::parts::{Cell, figure, page, pairs, section, table, text};
 use super::samples::{moment, moments, range};
 use crate::failure::Failure;
 use crate::output::loss_scale::LossScale;
-use crate::output::number::{count, perplexity};
+use crate::output::number::{count, figure as figure_of, perplexity};
 
 /// Moments of the samples that are shown; the page of samples has them all.
 const MOMENTS: usize = 5;
@@ -81,17 +81,16 @@ fn figures(history: &RunHistory) -> String {
     }
     for (name, value) in history.best_figures().into_iter().flat_map(Figures::iter) {
         if name != "perplexity" {
-            tiles.push((format!("{value:.4}"), format!("validation {}, best", name.replace('_', " "))));
+            tiles.push((figure_of(value), format!("validation {}, best", name.replace('_', " "))));
         }
     }
     if let Some(test) = &description.test {
         tiles.push((scale.of_loss(Some(test.loss)), format!("test {}, with the kept weights", scale.name())));
         if scale == LossScale::Loss {
             let figures = test.figures.iter();
-            tiles
-                .extend(figures.map(|(name, value)| {
-                    (format!("{value:.4}"), format!("test {}", name.replace('_', " ")))
-                }));
+            tiles.extend(
+                figures.map(|(name, value)| (figure_of(value), format!("test {}", name.replace('_', " ")))),
+            );
         }
     }
     if let Some(training) = history.training_perplexity() {

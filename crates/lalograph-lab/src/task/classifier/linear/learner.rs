@@ -10,12 +10,13 @@ use super::form::{LinearForm, RowMaker, fit_scale};
 use super::selection::choose;
 use crate::data::documents::{Documents, EMPTY};
 use crate::error::LabError;
+use crate::measure::cost::ParameterCost;
 use crate::measure::decisions::Decisions;
 use crate::plan::PlanError;
 use crate::run::records::Evaluation;
+use crate::task::classifier::data::ClassifierData;
 use crate::task::classifier::evaluate::evaluation;
 use crate::task::classifier::input::DocumentInput;
-use crate::task::classifier::learner::ClassifierData;
 
 /// Rows of one stretch of documents, which one thread makes.
 const STRETCH: usize = 1 << 10;
@@ -98,6 +99,16 @@ impl LinearTask {
         let solver = (2 * 12 + 6) * self.shape.parameters() * size_of::<f64>();
         let rows: usize = self.parts.iter().map(|part| 8 * (part.rows.kept() + part.rows.count())).sum();
         (solver + rows + GradientRoom::bytes(self.shape)) as u64
+    }
+
+    /// The tensors of the model file, as their names, shapes and sizes.
+    pub fn parameters(&self) -> Vec<ParameterCost> {
+        let cost = |tensor: &lalograph_net::Tensor| ParameterCost {
+            name: tensor.name.clone(),
+            shape: tensor.shape.clone(),
+            parameters: tensor.range.len() as u64,
+        };
+        self.layout().tensors().iter().map(cost).collect()
     }
 
     /// The tensors of the model file.

@@ -9,7 +9,7 @@ use lalograph_lab::{Plan, ReadyClassifier, RunFolder};
 use lalograph_storage::{Existing, WholeFile};
 use lalograph_text::{CorpusSpec, Part};
 
-use super::read_all;
+use super::scored::{Calibrated, read_all};
 use crate::cli::ClassifyScoreArgs;
 use crate::commands::lookup::path_meant;
 use crate::commands::reading::found;
@@ -18,14 +18,6 @@ use crate::failure::Failure;
 use crate::files;
 use crate::output::number::count;
 use crate::output::screen::Screen;
-
-/// A temperature that was fitted, with the loss before and after.
-pub(super) struct Calibrated {
-    pub(super) temperature: f64,
-    pub(super) documents: u64,
-    pub(super) mistakes: u64,
-    pub(super) losses: [f64; 2],
-}
 
 /// The row of a score about it.
 pub(super) fn calibrated_row(found: &Calibrated) -> (&'static str, String) {

@@ -6,7 +6,7 @@ use lalograph_lab::measure::curves::Threshold;
 use lalograph_lab::measure::decisions::{ClassFigures, ConfidenceGroup, Decisions, Paired};
 use serde::Serialize;
 
-use super::Score;
+use super::scored::Score;
 
 /// Groups of documents by confidence.
 const GROUPS: usize = 10;

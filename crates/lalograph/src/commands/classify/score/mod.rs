@@ -3,31 +3,27 @@
 mod calibrate;
 mod json;
 mod page;
+mod scored;
 mod show;
 
 use std::path::{Path, PathBuf};
 
-use lalograph_lab::measure::curves::{Aim, Threshold, best_threshold};
-use lalograph_lab::measure::decisions::{Decisions, predicted};
-use lalograph_lab::{ClassifierReader, ReadDocument, ReadyClassifier};
+use lalograph_lab::ReadyClassifier;
+use lalograph_lab::measure::curves::{Aim, best_threshold};
 use lalograph_storage::Existing;
-use lalograph_text::corpus::Batch;
-use lalograph_text::{Corpus, TextError};
 
-use self::calibrate::{Calibrated, calibrate};
+use self::calibrate::calibrate;
 use self::page::score_page;
+use self::scored::{Score, read_all};
 use self::show::show;
 use super::documents::{Named, labelled};
-use super::model::{ReadBatch, load, positive_class, threshold_of, unreadable};
+use super::model::{load, positive_class, threshold_of};
 use crate::cli::{AimChoice, ClassifyScoreArgs};
-use crate::commands::input::threads;
-use crate::commands::reading::watched;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
 use crate::output::chart::write_pictures;
 use crate::output::decision_charts::decision_charts;
-use crate::output::number::count;
 use crate::output::screen::Screen;
 
 /// Runs the command.
@@ -55,17 +51,6 @@ pub(super) fn run(args: &ClassifyScoreArgs, screen: &Screen) -> Result<(), Failu
     show(&all, args.mistakes, screen)
 }
 
-/// A score: classifiers and what they made of the same documents.
-struct Score<'s> {
-    names: &'s [&'s Path],
-    models: &'s [ReadyClassifier],
-    decisions: &'s [Decisions],
-    scored: &'s Scored,
-    /// The class and the threshold that was asked for.
-    aimed: Option<(usize, Threshold)>,
-    calibrated: Option<Calibrated>,
-}
-
 /// The places of the probabilities that `--threshold` and `--threshold-aim` are about.
 type Thresholds = (Option<(usize, f64)>, Option<(usize, Aim)>);
 
@@ -89,35 +74,6 @@ fn thresholds(args: &ClassifyScoreArgs, model: &ReadyClassifier) -> Result<Thres
         }
     };
     Ok((threshold, aim))
-}
-
-/// Reads all documents of a corpus with all classifiers.
-fn read_all(
-    models: &[ReadyClassifier],
-    corpus: &Corpus,
-    (args, threshold): (&ClassifyScoreArgs, Option<(usize, f64)>),
-    what: &'static str,
-    screen: &Screen,
-) -> Result<Scored, Failure> {
-    let left_out = (args.reading.left_out.as_deref(), Existing::Keep);
-    watched(corpus, what, left_out, screen, |observer| {
-        let mut scored = Scored::new(models);
-        scored.threshold = threshold.map(|(class, probability)| (class, probability.ln()));
-        let new = || models.iter().map(ReadyClassifier::reader).collect::<Vec<_>>();
-        let work = |readers: &mut Vec<ClassifierReader<'_>>, batch: &Batch| {
-            let read = |reader: &mut ClassifierReader<'_>| {
-                reader.read(batch.documents().map(|document| document.text))
-            };
-            readers.iter_mut().map(read).collect::<Vec<_>>()
-        };
-        let read = corpus.process(threads(args.threads), observer, new, work, |batch, found| {
-            scored.add(batch, found, models).map_err(|()| TextError::Stopped)
-        });
-        match scored.failure.take() {
-            Some(failure) => Err(failure),
-            None => read.map(|(reading, _)| (scored, reading)).map_err(Failure::from),
-        }
-    })
 }
 
 /// Writes the charts and the page that were asked for: all of them, or none.
@@ -149,112 +105,4 @@ fn write_files(all: &Score<'_>, args: &ClassifyScoreArgs, screen: &Screen) -> Re
         screen.note(&format!("written to {}", path.display()));
     }
     Ok(())
-}
-
-/// A document with its text.
-struct Shown {
-    document: usize,
-    path: PathBuf,
-    line: u64,
-    text: String,
-}
-
-/// First documents that are kept as examples.
-const EXAMPLES: usize = 20;
-
-/// Characters of the text of a document that are kept.
-const EXCERPT: usize = 1200;
-
-fn excerpt(text: &str) -> String {
-    match text.char_indices().nth(EXCERPT) {
-        Some((end, _)) => format!("{} \u{2026}", &text[..end]),
-        None => text.to_owned(),
-    }
-}
-
-/// What the classifiers made of the documents.
-struct Scored {
-    /// For each classifier the true classes and the log-probabilities.
-    truths: Vec<Vec<u32>>,
-    logs: Vec<Vec<f64>>,
-    /// The documents that the first classifier got wrong.
-    wrong: Vec<Shown>,
-    examples: Vec<Shown>,
-    read: ReadDocument,
-    cut: u64,
-    failure: Option<Failure>,
-    threshold: Option<(usize, f64)>,
-}
-
-impl Scored {
-    fn new(models: &[ReadyClassifier]) -> Self {
-        Self {
-            truths: vec![Vec::new(); models.len()],
-            logs: vec![Vec::new(); models.len()],
-            wrong: Vec::new(),
-            examples: Vec::new(),
-            read: ReadDocument::default(),
-            cut: 0,
-            failure: None,
-            threshold: None,
-        }
-    }
-
-    /// Adds the documents of a batch; an error if a classifier cannot read one, or does not have its label.
-    fn add(&mut self, batch: &Batch, found: Vec<ReadBatch>, models: &[ReadyClassifier]) -> Result<(), ()> {
-        for (number, (model, found)) in models.iter().zip(found).enumerate() {
-            let (read, logs) = found.map_err(|error| self.failure = Some(unreadable(model, batch, error)))?;
-            let each = batch.documents().zip(read).zip(logs.chunks_exact(model.classes.len()));
-            for ((document, read), logs) in each {
-                let label = document.label.unwrap_or_default();
-                let Ok(truth) = model.classes.binary_search_by(|class| class.as_str().cmp(label)) else {
-                    self.failure = Some(Failure::with_remedy(
-                        format!(
-                            "{}, line {}: the classifier has no class `{label}`",
-                            document.path.display(),
-                            count(document.line)
-                        ),
-                        format!("its classes are {}", model.classes.join(", ")),
-                    ));
-                    return Err(());
-                };
-                let at = self.truths[number].len();
-                self.truths[number].push(truth as u32);
-                self.logs[number].extend_from_slice(logs);
-                if number > 0 {
-                    continue;
-                }
-                self.read.tokens += read.tokens;
-                self.read.read += read.read;
-                self.read.unknown += read.unknown;
-                self.cut += u64::from(read.read < read.tokens);
-                let shown = || Shown {
-                    document: at,
-                    path: document.path.to_owned(),
-                    line: document.line,
-                    text: excerpt(document.text),
-                };
-                if at < EXAMPLES {
-                    self.examples.push(shown());
-                }
-                if predicted(logs, self.threshold) != truth {
-                    self.wrong.push(shown());
-                }
-            }
-        }
-        Ok(())
-    }
-
-    fn decisions(&self, models: &[ReadyClassifier]) -> Vec<Decisions> {
-        let each = models.iter().zip(self.truths.iter().zip(&self.logs));
-        each.map(|(model, (truths, logs))| Decisions::new(model.classes.len(), truths.clone(), logs.clone()))
-            .collect()
-    }
-
-    /// The wrong documents, the most confident first.
-    fn mistakes(&self, found: &Decisions, most: usize) -> Vec<(&Shown, usize)> {
-        let order = found.mistakes().into_iter().take(most);
-        let place = |document: usize| self.wrong.binary_search_by_key(&document, |wrong| wrong.document);
-        order.filter_map(|document| Some((&self.wrong[place(document).ok()?], document))).collect()
-    }
 }

@@ -3,8 +3,8 @@
 use lalograph_lab::RunFolder;
 use lalograph_lab::run::history::RunHistory;
 
+use super::scored::{Score, Shown};
 use super::show::threshold_words;
-use super::{Score, Shown};
 use crate::commands::classify::figures::{class_rows, main_rows};
 use crate::commands::lookup::path_meant;
 use crate::failure::Failure;

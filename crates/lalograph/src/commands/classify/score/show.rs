@@ -5,8 +5,8 @@ use std::path::Path;
 use lalograph_lab::measure::curves::Threshold;
 use lalograph_lab::measure::decisions::Decisions;
 
-use super::Score;
 use super::calibrate::calibrated_row;
+use super::scored::Score;
 use crate::commands::classify::figures::{class_table, confusion, main_rows};
 use crate::failure::Failure;
 use crate::output::number::{count, percent, percent_of};
