@@ -5,7 +5,6 @@ use std::path::{Path, PathBuf};
 use lalograph_demo::{
     CORPUS_FILES, CorpusPlan, CorpusTruth, analogies_file, similarity_file, thornmere, write_corpus,
 };
-use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::records::{MetricsRecord, read_lines};
 use lalograph_lab::run::shelf;
 use lalograph_lab::{LabError, LanguageTask, Plan, RunFolder, TrainingOutcome};
@@ -87,6 +86,12 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     let settings =
         Settings { epochs: if args.quick { 20 } else { 8 }, seed: args.seed, ..Settings::default() };
     vectors_of(&prepared, &settings, (&mut set, &folder), threads(args.threads), screen)?;
+    // Before the run that can be continued: a demo that is stopped here is made again.
+    if !args.no_tables {
+        let grammar = thornmere().map_err(Failure::work)?;
+        let rest = (args.seed, threads(args.threads));
+        classify((&folder, &runs), &grammar, &truth.ceilings, rest, screen)?;
+    }
     screen.line(&format!("\n{}\n", render_start(&prepared, screen)))?;
 
     let running = begin(&prepared, &runs, RUN, Existing::Keep)?;
@@ -95,11 +100,6 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     let (run, outcome) = carry_out(&prepared, running, (threads(args.threads), None), Output::Words, screen)?;
     let records: Vec<MetricsRecord> = read_lines(&run.metrics())?;
     draw(&run, &records, &prepared, &truth)?;
-    if !args.no_tables && outcome.status == RunStatus::Finished {
-        let grammar = thornmere().map_err(Failure::work)?;
-        let rest = (args.seed, threads(args.threads));
-        classify((&folder, &runs), &grammar, &truth.ceilings, rest, screen)?;
-    }
     screen.line(&format!("\n{}", report(&run, &vocabulary, &prepared, &outcome, &truth, screen)))?;
     refuse_interrupted(&run, &outcome)
 }

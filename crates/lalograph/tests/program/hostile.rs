@@ -112,7 +112,7 @@ impl Reader {
 const RESUMED: Sealed = Sealed::Written("runs/one/one.safetensors");
 const TRAINED: Sealed = Sealed::Written("runs/two/two.safetensors");
 
-const READERS: [Reader; 38] = [
+const READERS: [Reader; 39] = [
     Reader::new("plan", "plan.toml", "plan check plan.toml"),
     Reader::new("plan, cost", "plan.toml", "plan cost --plan plan.toml --no-measure"),
     Reader::new("plan of a run", "runs/one/plan.toml", "runs show one"),
@@ -175,6 +175,12 @@ const READERS: [Reader; 38] = [
     Reader::new("Zstandard", "letters.txt.zst", "survey letters.txt.zst --document line"),
     Reader::new("classifier", "runs/sort/sort.safetensors", "classify predict runs/sort table.csv --json")
         .sealed(Sealed::Output),
+    Reader::new(
+        "linear classifier",
+        "runs/line/line.safetensors",
+        "classify predict runs/line table.csv --json",
+    )
+    .sealed(Sealed::Output),
     Reader::new("split of a classifier", "runs/sort/split.json", "resume sort --steps 8 --quiet")
         .sealed(Sealed::Written("runs/sort/sort.safetensors")),
     Reader::new("plan of a classifier", "runs/sort/plan.toml", "runs show sort"),
@@ -209,6 +215,9 @@ fn workshop() -> Workshop {
     workshop.run("plan new --all --output plan.toml").ok();
     workshop
         .run("classify train table.csv --label kind --name sort --network pooled --embedding 4 --steps 6 --batch 4 --checkpoints-every 6 --quiet")
+        .ok();
+    workshop
+        .run("classify train table.csv --label kind --name line --network linear --term-choice all --term-pairs 3 --quiet")
         .ok();
     workshop.run("vocab build letters.txt --output words.json").ok();
     workshop.run("vocab build letters.txt --unit byte-pair --vocabulary-size 280 --output merged.json").ok();

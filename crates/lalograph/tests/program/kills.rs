@@ -24,7 +24,7 @@ const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window
 const SORT: &str = "--network pooled --embedding 4 --batch 4 --checkpoints-every 2 --quiet";
 
 /// Every command that writes anything; `{small}` represents the settings of a small run, `{sort}` those of a small classifier.
-const COMMANDS: [(&str, After); 27] = [
+const COMMANDS: [(&str, After); 30] = [
     ("train letters.txt --name three --steps 8 {small}", Resume("runs/three")),
     ("train letters.txt --name two --force --steps 8 {small}", Resume("runs/two")),
     (
@@ -56,6 +56,12 @@ const COMMANDS: [(&str, After); 27] = [
     ("sample runs/one --tokens 200 --seed 3 --output sample.txt", Again),
     ("plan new --all --output plan.toml", Again),
     ("classify train rows.csv --label class --name sorts --steps 8 {sort}", Resume("runs/sorts")),
+    (
+        "classify train rows.csv --label class --name line --network linear --term-choice all --quiet",
+        Resume("runs/line"),
+    ),
+    ("classify score runs/sort --calibrate --quiet", Again),
+    ("classify score runs/sort rows.csv --label class --pictures charts --page score.html", Again),
     ("classify predict runs/sort rows.csv --output guesses.csv", Again),
     ("classify explain runs/sort rows.csv --page explained.html", Again),
 ];
