@@ -14,6 +14,12 @@ const ERRORS: f64 = 1.0;
 const FEW_DOCUMENTS: u64 = 10;
 /// A share of cut documents that matters.
 const MUCH_CUT: f64 = 0.2;
+/// A classifier was still improving if, over the second half of its run, the loss fell by this share...
+const FALL: f64 = 0.1;
+/// ...and the accuracy rose by so much...
+const GAIN: f64 = 0.02;
+/// ...to a value below this.
+const NEARLY_ALL: f64 = 0.97;
 /// A 95 % interval of the accuracy this wide hides differences between runs.
 const WIDE: f64 = 0.1;
 
@@ -36,6 +42,7 @@ pub(super) fn hints(evidence: &Evidence<'_>, facts: &ClassFacts) -> Vec<Hint> {
         rate_too_high(evidence, &curves).filter(|_| !linear),
         overfitting(&curves, &validations).filter(|_| !linear),
         majority(facts, &validations).filter(|_| ended),
+        still_improving(&validations).filter(|_| ended && !linear),
     ];
     before.into_iter().chain(figures).flatten().collect()
 }
@@ -92,6 +99,16 @@ fn majority(facts: &ClassFacts, validations: &[Validation]) -> Option<Hint> {
     // A classifier that always predicts one class has the recall 1 for it and 0 for all others.
     let one_class = (best.balanced - 1.0 / facts.classes.max(1) as f64).abs() < 1e-9;
     Some(Hint::NoBetterThanMajority { accuracy: best.accuracy, majority_share: share, one_class })
+}
+
+/// The last validation is the best, and much better than that half way.
+fn still_improving(validations: &[Validation]) -> Option<Hint> {
+    let last = validations.last()?;
+    let half = validations.iter().rfind(|validation| 2 * validation.step <= last.step)?;
+    let best = validations.iter().all(|validation| validation.loss >= last.loss);
+    let fall = 1.0 - last.loss / half.loss;
+    let improving = best && fall > FALL && last.accuracy > half.accuracy + GAIN && last.accuracy < NEARLY_ALL;
+    improving.then_some(Hint::StillImproving { fall, before: half.accuracy, accuracy: last.accuracy })
 }
 
 fn few_validation_documents(facts: &ClassFacts, validations: &[Validation]) -> Option<Hint> {
@@ -161,7 +178,7 @@ mod tests {
         hints(&Evidence { plan: &plan, text: &text, metrics, flow: None, stage: Stage::Ended })
     }
 
-    const FALLING: [f64; 6] = [0.6, 0.5, 0.45, 0.42, 0.41, 0.4];
+    const FALLING: [f64; 6] = [0.6, 0.5, 0.42, 0.41, 0.405, 0.4];
     const GOOD: [f64; 6] = [0.75, 0.8, 0.82, 0.83, 0.84, 0.85];
 
     #[test]
@@ -184,6 +201,10 @@ mod tests {
             assert_eq!(one_class, one);
             assert_eq!(hints[0].to_string().contains("predicts one class"), one);
         }
+        let rising = run([0.9, 0.8, 0.7, 0.6, 0.55, 0.5], FALLING, [0.5, 0.55, 0.6, 0.65, 0.7, 0.75], 0.8);
+        let hints = found(&rising, CLASSES);
+        assert!(matches!(hints[..], [Hint::StillImproving { before: 0.6, accuracy: 0.75, .. }]), "{hints:?}");
+        assert!(hints[0].to_string().contains("loss fell by 29 %"), "{}", hints[0]);
         let few = ClassFacts { validation_documents: 100, smallest_class: 4, cut_share: 0.6, ..CLASSES };
         let hints = found(&run(FALLING, FALLING, GOOD, 0.8), few);
         let names: Vec<&str> = hints.iter().map(Hint::name).collect();

@@ -137,6 +137,15 @@ pub enum Hint {
         /// Its upper end.
         high: f64,
     },
+    /// A classifier was still improving when its run ended.
+    StillImproving {
+        /// Share by which the validation loss fell over the second half of the run.
+        fall: f64,
+        /// Validation accuracy half way.
+        before: f64,
+        /// Validation accuracy at the end.
+        accuracy: f64,
+    },
     /// The run ended before any hint is possible.
     TooShort {
         /// Steps made.
@@ -187,6 +196,7 @@ impl Hint {
             Self::SmallClass { .. } => "small_class",
             Self::CutDocuments { .. } => "cut_documents",
             Self::FewValidationDocuments { .. } => "few_validation_documents",
+            Self::StillImproving { .. } => "still_improving",
             Self::TooShort { .. } => "too_short",
         }
     }
@@ -364,6 +374,14 @@ impl Display for Hint {
                  differences between runs say little; hold out more documents",
                 low * 100.0,
                 high * 100.0
+            ),
+            Self::StillImproving { fall, before, accuracy } => write!(
+                formatter,
+                "training too short: over the second half of the run validation loss fell by {:.0} % and accuracy rose from {:.1} % to {:.1} %; \
+                 train for more epochs, or with a higher learning rate",
+                fall * 100.0,
+                before * 100.0,
+                accuracy * 100.0
             ),
             Self::TooShort { step, epochs, still_falling: Some(fall) } => write!(
                 formatter,
