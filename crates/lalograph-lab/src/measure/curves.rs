@@ -122,13 +122,7 @@ mod tests {
     use proptest::prelude::*;
 
     use super::{Aim, best_threshold, precision_recall_curve, roc_curve};
-    use crate::measure::decisions::Decisions;
-
-    /// Decisions with these probabilities of class 1 of two.
-    fn two(documents: &[(u32, f64)]) -> Decisions {
-        let logs = documents.iter().flat_map(|&(_, p)| [(1.0 - p).ln(), p.ln()]).collect();
-        Decisions::new(2, documents.iter().map(|&(truth, _)| truth).collect(), logs)
-    }
+    use crate::measure::decisions::tests::two;
 
     #[test]
     fn curves_are_those_worked_out_by_hand() {

@@ -347,12 +347,12 @@ fn sign_test(a: u64, b: u64) -> f64 {
 }
 
 #[cfg(test)]
-mod tests {
+pub(crate) mod tests {
     use super::{Decisions, sign_test, wilson};
     use proptest::prelude::*;
 
     /// Decisions with these probabilities of class 1 of two.
-    fn two(documents: &[(u32, f64)]) -> Decisions {
+    pub(crate) fn two(documents: &[(u32, f64)]) -> Decisions {
         let logs = documents.iter().flat_map(|&(_, p)| [(1.0 - p).ln(), p.ln()]).collect();
         Decisions::new(2, documents.iter().map(|&(truth, _)| truth).collect(), logs)
     }

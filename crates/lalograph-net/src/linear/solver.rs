@@ -160,21 +160,23 @@ impl<'e> Solver<'e> {
         self.add_square_penalty(strength);
         let mut value = self.loss.objective + self.penalty(strength);
         let mut memory = Memory::default();
+        let mut slope = self.slope(strength);
+        let within = self.settings.tolerance * self.first_norm;
         for _ in 0..self.settings.iterations {
-            let slope = self.slope(strength);
-            if norm(&slope) <= self.settings.tolerance * self.first_norm {
+            if norm(&slope) <= within {
                 return Reached::Tolerance;
             }
             let Some(found) = self.step(strength, value, &slope, &mut memory) else {
                 return Reached::Precision;
             };
             value = found;
-            let gradient_norm = norm(&self.slope(strength)) / self.first_norm;
+            slope = self.slope(strength);
+            let gradient_norm = norm(&slope) / self.first_norm;
             if !each(&Iteration { loss: self.loss, gradient_norm }) {
                 return Reached::Stopped;
             }
         }
-        match norm(&self.slope(strength)) <= self.settings.tolerance * self.first_norm {
+        match norm(&slope) <= within {
             true => Reached::Tolerance,
             false => Reached::Iterations,
         }

@@ -4,6 +4,7 @@ use std::path::Path;
 
 use lalograph_lab::data::token_cache::TokenCache;
 use lalograph_lab::plan::NetworkKind;
+use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::task::Startable;
 use lalograph_lab::training::resume::{Changes, Resumable};
 use lalograph_lab::{Plan, PreparedClassifier, Running, prepare_again, prepare_classifier_again};
@@ -38,7 +39,15 @@ pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
         seed_texts: args.from.clone(),
     };
     let storage = files::storage();
-    let classifies = found.description()?.task == PreparedClassifier::KIND;
+    let description = found.description()?;
+    let classifies = description.task == PreparedClassifier::KIND;
+    let solved = description.status == RunStatus::Finished && !args.restart;
+    if classifies && solved && is_linear(&found.read_plan()?) {
+        return Err(Failure::with_remedy(
+            format!("{} is solved: a linear network has no further steps", found.path().display()),
+            "use --restart to solve it again, or `lalograph classify train` for another plan",
+        ));
+    }
     let changes_steps = args.epochs.is_some() || args.steps.is_some() || args.learning_rate.is_some();
     if classifies && (changes_steps || args.patience.is_some()) && is_linear(&found.read_plan()?) {
         return Err(Failure::Usage(

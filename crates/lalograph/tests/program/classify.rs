@@ -382,8 +382,11 @@ fn a_linear_classifier_is_trained_explained_and_resumed() {
     assert!(std::fs::read(workshop.path("shown/tokens.png")).unwrap().starts_with(b"\x89PNG"));
 
     // The same again, over the same run: nothing is left to do; with the list of another file.
-    workshop.run("resume lin").fails(1, &["lin"]);
-    workshop.run("resume lin --epochs 3").fails(2, &["solved to its tolerance"]);
+    workshop.run("resume lin").fails(1, &["runs/lin is solved", "--restart"]);
+    let solved = std::fs::read(workshop.path("runs/lin/lin.safetensors")).unwrap();
+    workshop.run("resume lin --restart --quiet").ok();
+    assert!(std::fs::read(workshop.path("runs/lin/lin.safetensors")).unwrap() == solved);
+    workshop.run("resume lin --restart --epochs 3").fails(2, &["solved to its tolerance"]);
     workshop.write("terms.txt", "roaring\nhumming\n");
     let out = workshop.run(&format!("{train} --term-list-from terms.txt --term-pairs 2 --name listed")).ok();
     assert!(out.contains("2 listed terms, products of each two of the first 2"), "{out}");
@@ -524,6 +527,8 @@ fn the_demo_has_sequences_of_numbers_beside_their_ceiling() {
         .run("classify train thornmere/scales.csv --label state --features 2 --network linear --test-share 0.3 --quiet --name scales")
         .ok();
     let score = json(&workshop.run("classify score runs/scales --json --quiet").ok());
+    // A row is a line among the mistakes.
+    assert!(score["mistakes"][0]["text"].as_str().unwrap().matches(", ").count() > 20, "{score}");
     let (accuracy, documents) = (score["accuracy"].as_f64().unwrap(), score["documents"].as_f64().unwrap());
     // Above the ceiling by chance alone, and not far below.
     assert!(

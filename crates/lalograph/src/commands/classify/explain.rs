@@ -299,7 +299,7 @@ fn weights_by_class(linear: &LinearModel, model: &ReadyClassifier) -> Vec<Vec<To
     };
     let name = |term: usize| visible(&vocabulary.shown(form.terms[term]).unwrap_or_default());
     let listed = |class: usize| {
-        let of = |feature: usize| {
+        let of = |(effect, feature): (f64, usize)| {
             let (token, documents) = match linear.form.feature(feature) {
                 Feature::Term(term) => (name(term), form.documents[term]),
                 Feature::Product(a, b) => {
@@ -307,11 +307,11 @@ fn weights_by_class(linear: &LinearModel, model: &ReadyClassifier) -> Vec<Vec<To
                 }
                 Feature::Number(place) => (place.to_string(), 0),
             };
-            TokenEffect { token, effect: linear.class_weights(feature)[class], occurrences: None, documents }
+            TokenEffect { token, effect, occurrences: None, documents }
         };
-        let mut order: Vec<usize> = (0..linear.form.features).collect();
-        let weight = |feature: usize| linear.class_weights(feature)[class];
-        order.sort_by(|&a, &b| weight(b).total_cmp(&weight(a)));
+        let weight = |feature: usize| (linear.class_weights(feature)[class], feature);
+        let mut order: Vec<(f64, usize)> = (0..linear.form.features).map(weight).collect();
+        order.sort_by(|a, b| b.0.total_cmp(&a.0));
         order.into_iter().take(MOST_WEIGHTS).map(of).collect()
     };
     (0..model.classes.len()).map(listed).collect()

@@ -1,10 +1,11 @@
 //! What classifiers made of documents whose classes are known.
 
+use std::borrow::Cow;
 use std::path::{Path, PathBuf};
 
 use lalograph_lab::measure::curves::Threshold;
 use lalograph_lab::measure::decisions::{Decisions, predicted};
-use lalograph_lab::{ClassifierReader, ReadDocument, ReadyClassifier};
+use lalograph_lab::{ClassifierReader, DocumentInput, ReadDocument, ReadyClassifier};
 use lalograph_storage::Existing;
 use lalograph_text::corpus::Batch;
 use lalograph_text::{Corpus, TextError};
@@ -86,6 +87,14 @@ pub(super) fn excerpt(text: &str) -> String {
     }
 }
 
+/// The text of a document; the numbers of a row in a line.
+fn shown_text<'t>(text: &'t str, input: &DocumentInput) -> Cow<'t, str> {
+    match input {
+        DocumentInput::Text(_) => Cow::Borrowed(text),
+        DocumentInput::Numbers(_) => Cow::Owned(text.replace('\n', ", ")),
+    }
+}
+
 /// What the classifiers made of the documents.
 pub(super) struct Scored {
     /// For each classifier the true classes and the log-probabilities.
@@ -151,7 +160,7 @@ impl Scored {
                     document: at,
                     path: document.path.to_owned(),
                     line: document.line,
-                    text: excerpt(document.text),
+                    text: excerpt(&shown_text(document.text, &model.input)),
                 };
                 if at < EXAMPLES {
                     self.examples.push(shown());
