@@ -163,6 +163,19 @@ mod tests {
     }
 
     #[test]
+    fn every_command_has_examples_also_one_with_commands_of_its_own() {
+        fn check(command: &Command, path: &str) {
+            for inner in command.get_subcommands().filter(|inner| inner.get_name() != "help") {
+                let path = format!("{path} {}", inner.get_name());
+                let examples = inner.get_after_help().map(ToString::to_string).unwrap_or_default();
+                assert!(inner.is_hide_set() || examples.contains("Examples:"), "{path} has no examples");
+                check(inner, &path);
+            }
+        }
+        check(&definition(), "lalograph");
+    }
+
+    #[test]
     fn every_option_of_training_is_a_setting_of_the_plan_by_its_name() {
         let (root, sections) = (definition(), sections());
         let mut used = BTreeSet::new();

@@ -91,18 +91,27 @@ pub(crate) enum Command {
     /// Split a corpus into training, validation and test parts, by document.
     Split(SplitArgs),
     /// Build and inspect vocabularies; turn text into token indices and back.
+    #[command(
+        after_help = "Examples:\n  lalograph vocab build thornmere/diaries --document line --output words-of-diaries.json\n  lalograph vocab encode thornmere/vocabulary.json 'The blue queen raced home.'\n  lalograph vocab coverage thornmere/diaries --document line"
+    )]
     Vocab {
         /// The command for a vocabulary.
         #[command(subcommand)]
         command: VocabCommand,
     },
     /// Train, import, search, evaluate and map word vectors.
+    #[command(
+        after_help = "Examples:\n  lalograph embed train thornmere/diaries --document line --output words.safetensors\n  lalograph embed near thornmere/vectors.safetensors Hesper Foxgate\n  lalograph embed map thornmere/vectors.safetensors --output map"
+    )]
     Embed {
         /// The command for word vectors.
         #[command(subcommand)]
         command: EmbedCommand,
     },
     /// Write, check and cost the settings file of a run.
+    #[command(
+        after_help = "Examples:\n  lalograph plan new thornmere/diaries --output plan.toml\n  lalograph plan check plan.toml\n  lalograph plan cost thornmere/diaries --document line --hidden 256"
+    )]
     Plan {
         /// The command for a plan.
         #[command(subcommand)]
@@ -111,6 +120,9 @@ pub(crate) enum Command {
     /// Train a language model on a corpus, from flags or a plan, with samples during training.
     Train(Box<TrainArgs>),
     /// Train classifiers of documents; predict classes, score and explain predictions.
+    #[command(
+        after_help = "Examples:\n  lalograph classify train thornmere/diaries.csv --label outcome --name outcome\n  lalograph classify score runs/outcome\n  lalograph classify predict runs/outcome thornmere/diaries.csv --first 10"
+    )]
     Classify {
         /// The command for a classifier.
         #[command(subcommand)]
@@ -127,6 +139,9 @@ pub(crate) enum Command {
     /// Measure how far back in time the gradient of a model reaches, by layer.
     Flow(FlowArgs),
     /// List, show, compare, report and remove runs.
+    #[command(
+        after_help = "Examples:\n  lalograph runs list --runs thornmere/runs\n  lalograph runs show thornmere/runs/demo\n  lalograph runs report thornmere/runs/demo"
+    )]
     Runs {
         /// The command for runs.
         #[command(subcommand)]
