@@ -143,7 +143,7 @@ fn kill(base: &Workshop, of: &Whole, chance: &mut Chance) -> Outcome {
         _ => of.words.clone(),
     };
     let done = workshop.run(&again);
-    let ended = ["exists already", "has completed all its steps", "no run"];
+    let ended = ["exists already", "has completed all its steps", "is solved", "no run"];
     assert!(
         done.status == 0 || ended.iter().any(|words| done.err.contains(words)),
         "`{}` killed after {wait:?}, then `{again}`: {done:?}",
