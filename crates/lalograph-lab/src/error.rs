@@ -119,6 +119,14 @@ pub enum LabError {
     /// Rows of numbers are wanted, and no file is a table.
     #[error("rows of numbers come from a CSV or TSV table, and there is none")]
     NoNumberColumns,
+    /// No column matches a pattern.
+    #[error("no column matches `{pattern}`; the columns are {}", columns.join(", "))]
+    NoColumnLike {
+        /// The pattern.
+        pattern: String,
+        /// The columns of the first table.
+        columns: Vec<String>,
+    },
     /// The columns of numbers do not make whole steps.
     #[error("{columns} columns of numbers are not {} of {features} features", steps.map_or_else(|| "whole steps".to_owned(), |steps| format!("{steps} steps")))]
     NumberColumns {

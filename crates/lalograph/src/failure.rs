@@ -167,6 +167,7 @@ impl From<LabError> for Failure {
                 "give the column of the label with --label, or --folder-labels if each class has a folder"
             }
             LabError::NoNumberColumns => "for text, leave --features out",
+            LabError::NoColumnLike { .. } => "`*` stands for any characters of a name; quote it in the shell",
             LabError::NumberColumns { .. } => {
                 "name the columns of numbers with --text, or correct --features and --time-steps"
             }

@@ -25,12 +25,23 @@ pub fn kept(length: usize, longest: usize, keep: Keep) -> [Range<usize>; 2] {
     }
 }
 
+/// Documents of numbers before they are cut.
+#[derive(Debug, Clone, Default)]
+pub struct NumberRows {
+    /// The numbers of all steps of all documents.
+    pub numbers: Vec<f32>,
+    /// The number of steps of each document.
+    pub steps: Vec<usize>,
+    /// The class of each document.
+    pub classes: Vec<u32>,
+}
+
 #[derive(Debug, Clone)]
 enum Content {
     /// Tokens; longer documents than `longest` keep a part.
     Tokens { tokens: TokenSequence, longest: usize, keep: Keep },
-    /// Numbers of all documents, and the class of each.
-    Numbers { numbers: Vec<f32>, width: usize, classes: Vec<u32> },
+    /// Numbers of all documents, and the place of the first and the class of each.
+    Numbers { numbers: Vec<f32>, starts: Vec<usize>, features: usize, classes: Vec<u32> },
 }
 
 /// Documents of a part of a corpus, each with its class.
@@ -55,10 +66,30 @@ impl Documents {
         Self { content: Content::Tokens { tokens, longest, keep }, lengths, cut }
     }
 
-    /// Rows of numbers: each of `steps` steps of `features` numbers.
-    pub fn of_numbers(numbers: Vec<f32>, (steps, features): (usize, usize), classes: Vec<u32>) -> Self {
-        let lengths = vec![steps as u32; classes.len()];
-        Self { content: Content::Numbers { numbers, width: steps * features, classes }, lengths, cut: 0 }
+    /// Documents of numbers: of each the steps, whose numbers are one after another, and the class.
+    pub fn of_numbers(
+        NumberRows { mut numbers, steps, classes }: NumberRows,
+        features: usize,
+        longest: Option<usize>,
+        keep: Keep,
+    ) -> Self {
+        let longest = longest.unwrap_or(usize::MAX);
+        let (mut starts, mut lengths, mut cut) = (Vec::new(), Vec::new(), 0);
+        let (mut from, mut to) = (0, 0);
+        for &length in &steps {
+            starts.push(to);
+            lengths.push(length.min(longest) as u32);
+            cut += u64::from(length > longest);
+            for part in kept(length, longest, keep) {
+                numbers
+                    .copy_within((from + part.start) * features..(from + part.end) * features, to * features);
+                to += part.len();
+            }
+            from += length;
+        }
+        numbers.truncate(to * features);
+        numbers.shrink_to_fit();
+        Self { content: Content::Numbers { numbers, starts, features, classes }, lengths, cut }
     }
 
     /// Whether everything that was asked for so far could be read.
@@ -133,8 +164,10 @@ impl Documents {
                     to.tokens.extend(part.map(|at| tokens.index(start + at)));
                 }
             }
-            Content::Numbers { numbers, width, .. } => {
-                to.numbers.extend_from_slice(&numbers[number * width..(number + 1) * width]);
+            Content::Numbers { numbers, starts, features, .. } => {
+                let start = starts[number];
+                let end = start + self.lengths[number] as usize;
+                to.numbers.extend_from_slice(&numbers[start * features..end * features]);
             }
         }
         to.lengths.push(self.lengths[number] as usize);
@@ -147,9 +180,13 @@ fn steps(bounds: &Range<usize>) -> usize {
     bounds.len().saturating_sub(1).max(1)
 }
 
+/// Steps of each document of a sequence.
+pub(crate) fn lengths_of(tokens: &TokenSequence) -> Vec<usize> {
+    tokens.bounds().map(|bounds| steps(&bounds)).collect()
+}
+
 /// The shortest length that keeps this share of the documents whole.
-pub(crate) fn length_keeping(share: f64, tokens: &TokenSequence) -> usize {
-    let mut lengths: Vec<usize> = tokens.bounds().map(|bounds| steps(&bounds)).collect();
+pub(crate) fn length_keeping(share: f64, mut lengths: Vec<usize>) -> usize {
     lengths.sort_unstable();
     let place = (share * lengths.len() as f64).ceil() as usize;
     lengths.get(place.saturating_sub(1)).copied().unwrap_or(1)
@@ -237,7 +274,7 @@ mod tests {
     use lalograph_text::Reserved;
     use lalograph_text::tokens::TokenSequence;
 
-    use super::{Content, DocumentBatches, Documents, kept, length_keeping};
+    use super::{DocumentBatches, Documents, NumberRows, kept, length_keeping};
     use crate::data::source::Windows;
     use crate::plan::Keep;
 
@@ -270,14 +307,32 @@ mod tests {
     }
 
     #[test]
-    fn the_default_length_keeps_the_share_whole() {
-        let lengths: Vec<usize> = (1..=100).collect();
-        let tokens = |lengths: &[usize]| match documents(lengths, None, Keep::End).content {
-            Content::Tokens { tokens, .. } => tokens,
-            Content::Numbers { .. } => panic!("documents of tokens"),
+    fn documents_of_numbers_keep_the_part_that_is_chosen() {
+        let rows = NumberRows {
+            numbers: (0..16).map(|number| number as f32).collect(),
+            steps: vec![2, 5, 1],
+            classes: vec![1, 0, 1],
         };
-        assert_eq!(length_keeping(0.95, &tokens(&lengths)), 95);
-        assert_eq!(length_keeping(0.95, &tokens(&[5, 5, 90])), 90);
+        for (longest, keep, expected) in [
+            (None, Keep::End, (4..14).collect::<Vec<_>>()),
+            (Some(3), Keep::Beginning, (4..10).collect()),
+            (Some(3), Keep::BothEnds, vec![4, 5, 6, 7, 12, 13]),
+        ] {
+            let documents = Documents::of_numbers(rows.clone(), 2, longest, keep);
+            let mut window = DocumentWindow::default();
+            (0..3).for_each(|number| documents.put(number, &mut window));
+            let found: Vec<i32> = window.numbers.iter().map(|&number| number as i32).collect();
+            assert_eq!(found, [vec![0, 1, 2, 3], expected, vec![14, 15]].concat(), "{keep:?}");
+            assert_eq!((window.lengths[0], window.lengths[2], &window.classes[..]), (2, 1, &[1, 0, 1][..]));
+            assert_eq!(documents.cut(), u64::from(longest.is_some()));
+        }
+    }
+
+    #[test]
+    fn the_default_length_keeps_the_share_whole() {
+        assert_eq!(length_keeping(0.95, (1..=100).collect()), 95);
+        assert_eq!(length_keeping(0.95, vec![5, 5, 90]), 90);
+        assert_eq!(length_keeping(0.95, Vec::new()), 1);
     }
 
     #[test]

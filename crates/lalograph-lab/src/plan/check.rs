@@ -3,7 +3,10 @@
 use lalograph_net::heads::softmax::Softmax;
 
 use super::error::PlanError;
-use super::{ClassifierPlan, Directions, DocumentLength, LossAt, NetworkKind, Plan, TermChoice, WindowKind};
+use super::{
+    ClassifierPlan, Directions, DocumentLength, LossAt, NetworkKind, NumberOrder, Plan, TermChoice,
+    WindowKind,
+};
 
 impl Plan {
     /// Refuses values outside their range.
@@ -88,6 +91,18 @@ impl Plan {
                 );
             }
             if let Some(features) = classifier.features {
+                let grouped = self.corpus.group.is_some();
+                if grouped && classifier.order != NumberOrder::ByStep {
+                    range(
+                        "classifier.order",
+                        "`by_feature`".into(),
+                        "`by_step` with `corpus.group`, whose rows are steps",
+                    );
+                }
+                if grouped && classifier.network == NetworkKind::Linear && classifier.time_steps.is_none() {
+                    let must = "set for a linear network with `corpus.group`: it has a weight for each feature at each step";
+                    range("classifier.time_steps", "not set".into(), must);
+                }
                 if !(1..=1 << 14).contains(&features) {
                     range("classifier.features", features.to_string(), "from 1 to 16,384");
                 }
@@ -102,7 +117,8 @@ impl Plan {
                         range(key, "set".into(), "left out: rows of numbers have no tokens");
                     }
                 }
-                if classifier.length != DocumentLength::Most {
+                if classifier.length != DocumentLength::Most && !(grouped && classifier.time_steps.is_none())
+                {
                     range(
                         "classifier.length",
                         classifier.length.to_string(),

@@ -180,10 +180,10 @@ const L1_STRENGTHS: [f64; 10] = [0.03, 0.01, 5e-3, 2.5e-3, 1.2e-3, 6e-4, 3e-4, 1
 section! {
     /// a classifier of documents, instead of a language model.
     pub struct ClassifierPlan in "classifier" {
-        /// Rows of numbers instead of text: the number of features at each step. The columns of the numbers are `corpus.text`; if that is empty, all columns but the label.
+        /// Rows of numbers instead of text: the number of features at each step. The columns of the numbers are `corpus.text`, in which `*` stands for any characters; if that is empty, all columns but the label and the group. With `corpus.group` each row is a step, and the rows of a group are a document of any length.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub features: Option<usize> = None,
-        /// Number of steps of a row of numbers; if not set, the number of columns over `features`.
+        /// Number of steps of a row of numbers; if not set, the number of columns over `features`. With `corpus.group` the number of rows that each group must have; if not set, any number.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub time_steps: Option<usize> = None,
         /// Order of the columns of numbers: `by_step` (all features of the first step, then those of the second) or `by_feature` (all steps of the first feature, then those of the second).
@@ -220,7 +220,7 @@ section! {
         pub tolerance: f64 = 1e-4,
         /// Iterations of the solver for each strength, at most.
         pub iterations: u64 = 1000,
-        /// Longest document in tokens: a number, `most` (the length that keeps 95 % of the training documents whole; for a linear network every document is whole) or `whole` (every document is read to its end; recurrent networks carry the state from window to window and cut the gradient between them).
+        /// Longest document in tokens, or in rows of a group of numbers: a number, `most` (the length that keeps 95 % of the training documents whole; for a linear network every document is whole) or `whole` (every document is read to its end; recurrent networks carry the state from window to window and cut the gradient between them).
         pub length: DocumentLength = DocumentLength::Most,
         /// Part of a longer document to keep: `beginning`, `end` or `both_ends` (half of the length from each end).
         pub keep_part: Keep = Keep::Beginning,

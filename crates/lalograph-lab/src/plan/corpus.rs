@@ -28,6 +28,12 @@ section! {
         pub label: Option<String> = None,
         /// Use the name of the folder directly below a path as the class label.
         pub folder_labels: bool = false,
+        /// Column or field path of a group: the rows of a file with the same value there are one document, their texts joined by line ends. A file with groups is held in memory while it is read.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub group: Option<String> = None,
+        /// Column or field path by whose values the rows of a group are ordered, as numbers if all are; if not set, the order of the file.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub group_order: Option<String> = None,
         /// Character between the fields of a table; if not set, comma in CSV and tab in TSV.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub delimiter: Option<char> = None,
@@ -70,6 +76,8 @@ impl CorpusPlan {
             label: self.label.clone(),
             folder_labels: self.folder_labels,
             keep: Vec::new(),
+            group: self.group.clone(),
+            group_order: self.group_order.clone(),
             table: TableStyle {
                 delimiter: self.delimiter.and_then(|c| u8::try_from(c).ok()),
                 quoted: self.quoted,

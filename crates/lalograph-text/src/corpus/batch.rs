@@ -4,6 +4,7 @@ use std::ops::{ControlFlow, Range};
 use std::path::Path;
 use std::sync::Arc;
 
+use super::groups::{Groups, Place};
 use super::reading::{Guess, Reason, Skipped};
 use super::spec::CorpusSpec;
 
@@ -26,6 +27,8 @@ pub struct Document<'a> {
     pub kept: Kept<'a>,
     /// Bytes that it takes up in UTF-8, the line ends that close it included.
     pub bytes: u64,
+    /// Of a group of rows, the line of each row; empty for other documents.
+    pub row_lines: &'a [u64],
 }
 
 /// The kept fields of a document.
@@ -56,6 +59,7 @@ pub struct Batch {
     arena: String,
     documents: Vec<Entry>,
     kept: Vec<Range<u32>>,
+    row_lines: Vec<u64>,
     paths: Arc<Vec<std::path::PathBuf>>,
     first_number: u64,
     pub(super) files: u64,
@@ -70,6 +74,7 @@ struct Entry {
     text: Range<u32>,
     label: Option<Range<u32>>,
     bytes: u64,
+    rows: Range<usize>,
 }
 
 impl Batch {
@@ -96,6 +101,7 @@ impl Batch {
             label: entry.label.as_ref().map(text),
             kept: Kept { arena: &self.arena, ranges: &self.kept[index * kept..(index + 1) * kept] },
             bytes: entry.bytes,
+            row_lines: &self.row_lines[entry.rows.clone()],
         })
     }
 
@@ -109,6 +115,7 @@ impl Batch {
         self.arena.shrink_to(KEPT_BYTES);
         self.documents.clear();
         self.kept.clear();
+        self.row_lines.clear();
         self.files = 0;
         self.skipped.clear();
         self.guessed.clear();
@@ -146,6 +153,10 @@ pub(super) struct Row<'a> {
     pub(super) kept: &'a [&'a [u8]],
     /// Bytes that close it.
     pub(super) closing: u64,
+    /// Its group, if rows are gathered to groups.
+    pub(super) place: Option<Place<'a>>,
+    /// Of a group of rows, the line of each.
+    pub(super) lines: &'a [u64],
 }
 
 /// Takes rows in, keeps those that are documents, and passes full batches on.
@@ -157,6 +168,7 @@ pub(super) struct Intake<'a> {
     file_label: Option<&'a str>,
     encoding: &'static str,
     taken: u64,
+    groups: Groups,
     /// Takes a full batch and gives an empty one, or nothing when no more is wanted.
     hand_on: &'a mut dyn FnMut(Batch) -> Option<Batch>,
 }
@@ -168,8 +180,17 @@ impl<'a> Intake<'a> {
         batch: Batch,
         hand_on: &'a mut dyn FnMut(Batch) -> Option<Batch>,
     ) -> Self {
-        let mut intake =
-            Self { spec, batch, paths, file: 0, file_label: None, encoding: "UTF-8", taken: 0, hand_on };
+        let mut intake = Self {
+            spec,
+            batch,
+            paths,
+            file: 0,
+            file_label: None,
+            encoding: "UTF-8",
+            taken: 0,
+            groups: Groups::default(),
+            hand_on,
+        };
         intake.prepare();
         intake
     }
@@ -195,6 +216,11 @@ impl<'a> Intake<'a> {
     pub(super) fn begin(&mut self, file: u32, label: Option<&'a str>) {
         (self.file, self.file_label) = (file, label);
         self.batch.files += 1;
+    }
+
+    /// Ends a file.
+    pub(super) fn end(&mut self) -> ControlFlow<()> {
+        std::mem::take(&mut self.groups).finish(self)
     }
 
     /// Reports the form and encoding in which the file is read.
@@ -234,6 +260,15 @@ impl<'a> Intake<'a> {
         if memchr::memchr(0, row.text).is_some() {
             return self.skip(line, Reason::Binary);
         }
+        if let Some(place) = row.place {
+            for (value, column) in [(place.group, &self.spec.group), (place.order, &self.spec.group_order)] {
+                if let (true, Some(column)) = (value.trim_ascii().is_empty(), column) {
+                    return self.skip(line, Reason::NoValue(column.clone()));
+                }
+            }
+            self.groups.add(place, row, self.spec.limits.document_bytes);
+            return ControlFlow::Continue(());
+        }
         let label = match row.label.map(std::str::from_utf8) {
             Some(Err(_)) => return self.skip(line, Reason::Undecodable(self.encoding)),
             Some(Ok(label)) => Some(label.trim()),
@@ -257,7 +292,9 @@ impl<'a> Intake<'a> {
             text: self.batch.push(text),
             label: label.map(|label| self.batch.push(label)),
             bytes: row.text.len() as u64 + row.closing,
+            rows: self.batch.row_lines.len()..self.batch.row_lines.len() + row.lines.len(),
         };
+        self.batch.row_lines.extend_from_slice(row.lines);
         for value in row.kept {
             let range = self.batch.push(&String::from_utf8_lossy(value));
             self.batch.kept.push(range);

@@ -8,6 +8,7 @@ use serde::Deserializer;
 use serde::de::{DeserializeSeed, IgnoredAny, MapAccess, SeqAccess, Visitor};
 
 use super::batch::{Intake, Row, RowKind};
+use super::groups::Place;
 use super::reading::Reason;
 use super::{source, table};
 
@@ -16,10 +17,17 @@ pub(super) fn read(lines: &mut dyn BufRead, intake: &mut Intake<'_>) -> ControlF
     let spec = intake.spec();
     let default = ["text".to_owned()];
     let text: &[String] = if spec.text.is_empty() { &default } else { &spec.text };
-    let paths: Vec<Vec<&str>> =
-        text.iter().chain(&spec.label).chain(&spec.keep).map(|path| path.split('.').collect()).collect();
+    let paths: Vec<Vec<&str>> = text
+        .iter()
+        .chain(&spec.label)
+        .chain(&spec.keep)
+        .chain(&spec.group)
+        .chain(&spec.group_order)
+        .map(|path| path.split('.').collect())
+        .collect();
     let label = spec.label.as_ref().map(|_| text.len());
     let keep_from = text.len() + usize::from(label.is_some());
+    let group_at = keep_from + spec.keep.len();
     let limit = spec.limits.document_bytes;
     let (mut line, mut joined) = (Vec::new(), Vec::new());
     let mut values: Vec<Option<String>> = vec![None; paths.len()];
@@ -51,8 +59,13 @@ pub(super) fn read(lines: &mut dyn BufRead, intake: &mut Intake<'_>) -> ControlF
                     line: number,
                     text: table::join(fields[..text.len()].iter().copied(), &mut joined),
                     label: label.map(|at| fields[at]),
-                    kept: &fields[keep_from..],
+                    kept: &fields[keep_from..group_at],
                     closing: 1,
+                    place: spec.group.as_ref().map(|_| Place {
+                        group: fields[group_at],
+                        order: fields.get(group_at + 1).copied().unwrap_or_default(),
+                    }),
+                    lines: &[],
                 })
             }
         };

@@ -10,6 +10,7 @@
 mod batch;
 mod encoding;
 mod find;
+mod groups;
 mod json;
 mod meter;
 mod pipeline;

@@ -171,7 +171,7 @@ impl Corpus {
                     }
                 }
             };
-            if flow.is_break() {
+            if flow.is_break() || intake.end().is_break() {
                 break;
             }
         }

@@ -36,6 +36,12 @@ pub enum Reason {
     /// A record without a field that was asked for.
     #[error("no field `{0}`")]
     NoField(String),
+    /// A row without a value in the column of the group or of its order.
+    #[error("no value in `{0}`")]
+    NoValue(String),
+    /// A group of rows with different labels.
+    #[error("another label than the first row of its group; the whole group is left out")]
+    GroupLabels,
     /// A document longer than the limit, in bytes.
     #[error("a document of more than {0} bytes")]
     TooLong(u64),

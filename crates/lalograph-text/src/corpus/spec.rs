@@ -89,6 +89,10 @@ pub struct CorpusSpec {
     pub folder_labels: bool,
     /// Further columns or field paths to read with the text.
     pub keep: Vec<String>,
+    /// The column or field path of a group: the rows of a file with the same value there are one document, their texts joined by line ends.
+    pub group: Option<String>,
+    /// The column or field path by whose values the rows of a group are ordered, as numbers if all are; `None` is the order of the file.
+    pub group_order: Option<String>,
     /// Format of tables.
     pub table: TableStyle,
     /// Encoding of all files; `None` detects it for each file.

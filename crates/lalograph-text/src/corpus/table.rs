@@ -7,6 +7,7 @@ use std::path::Path;
 use csv_core::{ReadRecordResult, ReaderBuilder};
 
 use super::batch::{Intake, Row, RowKind};
+use super::groups::Place;
 use super::reading::Reason;
 use super::source;
 use super::spec::{CorpusSpec, Form};
@@ -17,6 +18,8 @@ struct Columns {
     text: Vec<usize>,
     label: Option<usize>,
     keep: Vec<usize>,
+    group: Option<usize>,
+    group_order: Option<usize>,
     /// Fields of a row.
     width: usize,
 }
@@ -42,7 +45,9 @@ impl Columns {
         };
         let label = spec.label.as_ref().map(column).transpose()?;
         let keep = spec.keep.iter().map(column).collect::<Result<_, _>>()?;
-        Ok(Self { text, label, keep, width: names.len() })
+        let group = spec.group.as_ref().map(column).transpose()?;
+        let group_order = spec.group_order.as_ref().map(column).transpose()?;
+        Ok(Self { text, label, keep, group, group_order, width: names.len() })
     }
 }
 
@@ -233,6 +238,11 @@ pub(super) fn read(
                 label: columns.label.map(|index| record.field(index)),
                 kept: &kept,
                 closing: 1,
+                place: columns.group.map(|group| Place {
+                    group: record.field(group),
+                    order: columns.group_order.map_or(b"", |order| record.field(order)),
+                }),
+                lines: &[],
             })
         } else {
             intake.skip(line, Reason::Ragged { found: record.ends.len(), expected: columns.width })

@@ -3,6 +3,7 @@
 
 mod common;
 mod corpus;
+mod groups;
 mod sources;
 mod splits;
 mod survey;

@@ -98,11 +98,11 @@ pub(crate) struct ClassifyTrainArgs {
     #[arg(long, value_parser = choice::<Keep>(), value_name = "PART", help_heading = "Corpus")]
     pub(crate) keep_part: Option<Keep>,
 
-    /// Read rows of numbers instead of text: the number of features at each step (default: text). The columns are those of --text, or all but the
-    /// label.
+    /// Read rows of numbers instead of text: the number of features at each step (default: text). The columns are those of --text, such as 'hour*', or
+    /// all but the label. With --group each row is a step, and a group has any number of rows.
     #[arg(long, value_name = "N", help_heading = "Rows of numbers")]
     pub(crate) features: Option<usize>,
-    /// Number of steps of a row (default: the number of columns over --features).
+    /// Number of steps of a row (default: the number of columns over --features), or of a group (default: any number).
     #[arg(long, value_name = "N", help_heading = "Rows of numbers")]
     pub(crate) time_steps: Option<usize>,
     /// Order of the columns of numbers.

@@ -45,6 +45,12 @@ pub(crate) struct ReadingArgs {
     /// Use the name of the folder directly below PATH as the class label.
     #[arg(long, help_heading = "Corpus")]
     pub(crate) folder_labels: bool,
+    /// Column or field path of a group: the rows of a file with the same value there are one document (default: each row is one).
+    #[arg(long, value_name = "COLUMN", help_heading = "Corpus")]
+    pub(crate) group: Option<String>,
+    /// Column or field path that orders the rows of a group (default: the order of the file).
+    #[arg(long, value_name = "COLUMN", requires = "group", help_heading = "Corpus")]
+    pub(crate) group_order: Option<String>,
     /// Character between the fields of a table (default: comma in CSV, tab in TSV).
     #[arg(long, value_name = "CHARACTER", help_heading = "Corpus")]
     pub(crate) delimiter: Option<char>,

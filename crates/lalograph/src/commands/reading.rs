@@ -35,6 +35,8 @@ pub(crate) fn lay_over(args: &ReadingArgs, plan: &mut CorpusPlan) {
     if args.folder_labels {
         (plan.label, plan.folder_labels) = (None, true);
     }
+    plan.group = args.group.clone().or_else(|| plan.group.take());
+    plan.group_order = args.group_order.clone().or_else(|| plan.group_order.take());
     plan.delimiter = args.delimiter.or(plan.delimiter);
     plan.quoted = args.quoted.map(|quoted| quoted == YesNo::Yes).or(plan.quoted);
     plan.head &= !args.no_head;
@@ -53,6 +55,8 @@ pub(crate) fn refuse_idle(args: &ReadingArgs, corpus: &Corpus) -> Result<(), Fai
         (args.document.is_some() && !texts, "--document", rows),
         (!args.text.is_empty() && !tables, "--text", fields),
         (args.label.is_some() && !tables, "--label", fields),
+        (args.group.is_some() && !tables, "--group", fields),
+        (args.group_order.is_some() && !tables, "--group-order", fields),
         (args.delimiter.is_some() && !tables, "--delimiter", fields),
         (args.quoted.is_some() && !tables, "--quoted", fields),
         (args.no_head && !tables, "--no-head", fields),

@@ -281,6 +281,80 @@ fn rows_of_numbers_are_trained_on_scored_and_predicted() {
 }
 
 #[test]
+fn groups_of_rows_of_numbers_have_any_length() {
+    let workshop = Workshop::new();
+    // Each hive has between four and nine rows, an hour each, and the table is in no order.
+    let mut rows = Vec::new();
+    for hive in 0..240 {
+        let gains = hive % 2 == 0;
+        for hour in 0..4 + hive % 6 {
+            let drift = if gains { hour } else { 9 - hour };
+            let state = if gains { "gain" } else { "loss" };
+            let (kilograms, degrees) = (20_000 + 100 * drift + hive * 37 % 41, 12 + hive * 7 % 5);
+            let place = (hive * 7919 + hour * 104_729) % 10_007;
+            rows.push((place, format!("h{hive},{hour},{kilograms},{degrees},{state}\n")));
+        }
+    }
+    rows.sort();
+    let rows: String = rows.into_iter().map(|(_, row)| row).collect();
+    let table = format!("hive,hour,weight,warmth,day\n{rows}");
+    workshop.write("long.csv", &table);
+    let read = "--label day --group hive --group-order hour --features 2";
+    let train = format!("classify train long.csv {read} --learning-rate 0.02 --test-share 0.2");
+    for network in ["recurrent --hidden 16", "convolution", "pooled"] {
+        let (name, _) = network.split_once(' ').unwrap_or((network, ""));
+        let out = workshop.run(&format!("{train} --network {network} --epochs 10 --name {name}")).ok();
+        assert!(out.contains("rows of 2 features, a document of any number of rows"), "{out}");
+        let score = json(&workshop.run(&format!("classify score runs/{name} --json --quiet")).ok());
+        let accuracy = score["accuracy"].as_f64().unwrap();
+        assert!(if name == "recurrent" { accuracy > 0.95 } else { accuracy > 0.4 }, "{network}: {score}");
+    }
+    // New rows need none of the options, but the label is not asked for.
+    workshop.write("new.csv", "hour,hive,warmth,weight\n2,x,13,20200\n0,x,13,20000\n1,x,13,20100\n");
+    let line = json(&workshop.run("classify predict runs/recurrent new.csv --json").ok());
+    assert_eq!((&line["predicted"], &line["tokens"]), (&json("\"gain\""), &json("3")));
+    let cut = format!("{train} --hidden 8 --epochs 1 --length 5 --keep-part end --name cut");
+    assert!(workshop.run(&cut).ok().contains("at most 5 rows"));
+    let said = workshop.run("classify predict runs/cut long.csv --json --first 12 --threads 1");
+    assert!(
+        said.err.contains("the classifier reads at most 5 rows") && said.out.contains("\"read_tokens\":5"),
+        "{said:?}"
+    );
+
+    // A linear network has a weight for each feature at each step.
+    let linear = train.replace("--learning-rate 0.02", "--network linear");
+    workshop.run(&linear).fails(2, &["`classifier.time_steps`"]);
+    workshop.run(&format!("{train} --time-steps 6")).fails(1, &["a group of ", " rows, and 6 are expected"]);
+    let even: String = table
+        .lines()
+        .filter(|row| "hour0123".contains(row.split(',').nth(1).unwrap()))
+        .map(|row| format!("{row}\n"))
+        .collect();
+    workshop.write("even.csv", even);
+    let even = format!("{} --time-steps 4 --name linear", linear.replace("long.csv", "even.csv"));
+    let out = workshop.run(&even).ok();
+    assert!(out.contains("4 steps of 2 features in each row"), "{out}");
+
+    // The file, the line and the column of what is no number; the first row of a group that lacks one.
+    let nan = table.replacen(",20100,", ",NaN,", 1);
+    let line = 1 + nan.lines().position(|row| row.contains("NaN")).unwrap();
+    workshop.write("nan.csv", nan);
+    let bad = train.replace("long.csv", "nan.csv");
+    workshop.run(&bad).fails(1, &[&format!("nan.csv, line {line}: column `weight` has `NaN`")]);
+    for (options, part) in [
+        ("--text weight", "1 columns of numbers are not 1 steps of 2 features"),
+        ("--text wa*", "1 columns of numbers are not 1 steps of 2 features"),
+        ("--text x*", "no column matches `x*`; the columns are hive, hour"),
+    ] {
+        workshop.run(&format!("{train} {options}")).fails(1, &[part]);
+    }
+    workshop.run(&format!("{train} --order by-feature")).fails(2, &["`classifier.order` is `by_feature`"]);
+    workshop.run(&format!("{train} --text w* --hidden 4 --epochs 1 --name both")).ok();
+    workshop.run("train long.csv --text weight --group hives").fails(2, &["no column `hives`"]);
+    workshop.run("survey new.csv --text warmth --group-order hour").fails(2, &["--group"]);
+}
+
+#[test]
 fn decisions_are_explained_by_leaving_tokens_out() {
     let workshop = Workshop::new();
     // One word decides each class, and the others mean nothing.

@@ -135,7 +135,7 @@ impl ReadyClassifier {
                 let vocabulary = input.vocabulary().map_or(0, Vocabulary::len);
                 let fits = match &input {
                     DocumentInput::Text(_) => form.terms.is_some(),
-                    DocumentInput::Numbers(numbers) => form.features == numbers.count(),
+                    DocumentInput::Numbers(numbers) => Some(form.features) == numbers.count(),
                 };
                 if !fits || !form.is_sound(vocabulary) {
                     return Err("its features contradict each other".into());
@@ -198,10 +198,10 @@ impl ReadyClassifier {
         }
     }
 
-    /// Tokens of the longest document that is read whole; none if every document is.
+    /// Tokens or steps of the longest document that is read whole; none if every document is.
     pub fn longest(&self) -> Option<usize> {
         match self.plan.classifier.as_ref().map(|plan| plan.length) {
-            Some(DocumentLength::Tokens(tokens)) if self.input.vocabulary().is_some() => Some(tokens),
+            Some(DocumentLength::Tokens(tokens)) => Some(tokens),
             _ => None,
         }
     }
@@ -259,12 +259,16 @@ impl ClassifierReader<'_> {
         for (number, document) in documents.into_iter().enumerate() {
             let (Some(encoder), DocumentInput::Text(_)) = (&mut self.encoder, &ready.input) else {
                 let DocumentInput::Numbers(form) = &ready.input else { continue };
-                let mut numbers = Vec::with_capacity(form.count());
-                form.read(document, &mut numbers).map_err(|error| (number, error))?;
-                form.standardise(&mut numbers);
-                let steps = form.steps as u64;
-                found.push(ReadDocument { tokens: steps, read: steps, unknown: 0 });
-                encoded.push(EncodedDocument { steps: form.steps, numbers, ..EncodedDocument::default() });
+                let mut all = Vec::new();
+                let length = form.read(document, &mut all).map_err(|error| (number, error))?;
+                form.standardise(&mut all);
+                let mut numbers: Vec<f32> = Vec::new();
+                for part in kept(length, ready.longest().unwrap_or(usize::MAX), ready.keep()) {
+                    numbers.extend_from_slice(&all[part.start * form.features..part.end * form.features]);
+                }
+                let steps = numbers.len() / form.features;
+                found.push(ReadDocument { tokens: length as u64, read: steps as u64, unknown: 0 });
+                encoded.push(EncodedDocument { steps, numbers, ..EncodedDocument::default() });
                 continue;
             };
             self.tokens.clear();

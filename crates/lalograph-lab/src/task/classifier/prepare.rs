@@ -9,18 +9,18 @@ use lalograph_text::corpus::{ReadObserver, Reading};
 use lalograph_text::partition::{Amount, SplitSpec, apply, make};
 use lalograph_text::split::PartCount;
 use lalograph_text::tokens::{EncodedCorpus, HeldOut, encode_corpus};
-use lalograph_text::{Corpus, Part, Split, TextError, Vocabulary, VocabularyBuilder};
+use lalograph_text::{Corpus, Document, Part, Split, TextError, Vocabulary, VocabularyBuilder};
 
 use super::data::ClassifierData;
 use super::input::DocumentInput;
 use super::learner::{ClassifierTask, PreparedClassifier, split_hash};
 use super::linear::LinearTask;
 use crate::artefact::texts::{read_split, read_vocabulary};
-use crate::data::documents::{Documents, length_keeping};
+use crate::data::documents::{Documents, NumberRows, length_keeping, lengths_of};
 use crate::data::numbers::{NumberError, NumberForm};
 use crate::data::overlap::seen_share;
 use crate::error::LabError;
-use crate::plan::{ClassWeights, ClassifierPlan, DocumentLength, NetworkKind, Plan, PlanError};
+use crate::plan::{ClassWeights, ClassifierPlan, CorpusPlan, DocumentLength, NetworkKind, Plan, PlanError};
 use crate::run::description::{ClassFacts, TextFacts};
 use crate::run::folder::RunFolder;
 use crate::task::Startable;
@@ -94,7 +94,7 @@ fn lay_out(
     }
     let mut go_on = || observer.event(&PreparationEvent::Finding).is_continue();
     let mut corpus = Corpus::find_while(&plan.corpus.spec(), &mut go_on)?;
-    if own.features.is_some() && plan.corpus.text.is_empty() {
+    if own.features.is_some() {
         plan.corpus.text = number_columns(&plan, &corpus)?;
         corpus = Corpus::find_while(&plan.corpus.spec(), &mut go_on)?;
     }
@@ -201,13 +201,7 @@ fn read_text(
     let held_out = HeldOut::BySplit(Box::new(split.clone()));
     let encoded = encode_corpus(corpus, &vocabulary, &held_out, Some(classes), None, threads, reading)?;
     let EncodedCorpus { training, validation, test, reading, text_hash, .. } = encoded;
-    let longest = match own.length {
-        DocumentLength::Most if own.network == NetworkKind::Linear => None,
-        DocumentLength::Most => Some(length_keeping(WHOLE_SHARE, &training)),
-        DocumentLength::Whole => None,
-        DocumentLength::Tokens(tokens) => Some(tokens),
-    };
-    own.length = longest.map_or(DocumentLength::Whole, DocumentLength::Tokens);
+    let longest = resolve_length(own, || lengths_of(&training));
     let totals = &validation.totals;
     let facts = TextFacts {
         unknown_share: Some(share(totals.unknown, validation.len() as u64)),
@@ -219,10 +213,43 @@ fn read_text(
     Ok(Read { input: DocumentInput::Text(Box::new(vocabulary)), parts, reading, text_hash, facts })
 }
 
-/// The columns of a table that hold numbers: all but the label.
+/// Steps of the longest document that is read whole, which the plan's length becomes; none if every one is.
+fn resolve_length(own: &mut ClassifierPlan, lengths: impl FnOnce() -> Vec<usize>) -> Option<usize> {
+    let longest = match own.length {
+        DocumentLength::Most if own.network == NetworkKind::Linear => None,
+        DocumentLength::Most => Some(length_keeping(WHOLE_SHARE, lengths())),
+        DocumentLength::Whole => None,
+        DocumentLength::Tokens(tokens) => Some(tokens),
+    };
+    own.length = longest.map_or(DocumentLength::Whole, DocumentLength::Tokens);
+    longest
+}
+
+/// The columns of a table that hold numbers: those that are named, with any characters for `*`; if none are, all but the label and the group.
 fn number_columns(plan: &Plan, corpus: &Corpus) -> Result<Vec<String>, LabError> {
+    let CorpusPlan { text, label, group, group_order, .. } = &plan.corpus;
+    if !text.is_empty() && text.iter().all(|name| !name.contains('*')) {
+        return Ok(text.clone());
+    }
     let columns = corpus.columns()?.ok_or(LabError::NoNumberColumns)?;
-    Ok(columns.into_iter().filter(|column| Some(column) != plan.corpus.label.as_ref()).collect())
+    if text.is_empty() {
+        let others = [label, group, group_order];
+        let is_other = |column: &String| others.iter().any(|other| other.as_ref() == Some(column));
+        return Ok(columns.into_iter().filter(|column| !is_other(column)).collect());
+    }
+    let mut chosen = Vec::new();
+    for name in text {
+        let pattern =
+            glob::Pattern::new(&name.split('*').map(glob::Pattern::escape).collect::<Vec<_>>().join("*"))
+                .map_err(|_| LabError::NoColumnLike { pattern: name.clone(), columns: columns.clone() })?;
+        let matching = columns.iter().filter(|column| *column == name || pattern.matches(column));
+        let before = chosen.len();
+        chosen.extend(matching.cloned());
+        if chosen.len() == before {
+            return Err(LabError::NoColumnLike { pattern: name.clone(), columns });
+        }
+    }
+    Ok(chosen)
 }
 
 /// Reads rows of numbers, and standardises them by the training part.
@@ -236,14 +263,17 @@ fn read_numbers(
 ) -> Result<Read, LabError> {
     observer.pass = Pass::Encoding;
     let columns = plan.corpus.text.len();
-    let steps = own.time_steps.unwrap_or(columns / features);
-    if steps * features != columns {
-        return Err(LabError::NumberColumns { columns, steps: own.time_steps, features });
+    let grouped = plan.corpus.group.is_some();
+    let steps_of_row = if grouped { 1 } else { own.time_steps.unwrap_or(columns / features) };
+    if steps_of_row * features != columns {
+        let steps = if grouped { Some(1) } else { own.time_steps };
+        return Err(LabError::NumberColumns { columns, steps, features });
     }
-    own.time_steps = Some(steps);
-    let mut form = NumberForm::new(steps, features, own.order);
-    let mut numbers: [Vec<f32>; 3] = Default::default();
-    let mut labels: [Vec<u32>; 3] = Default::default();
+    if !grouped {
+        own.time_steps = Some(steps_of_row);
+    }
+    let mut form = NumberForm::new(own.time_steps, features, own.order);
+    let mut rows: [NumberRows; 3] = Default::default();
     let mut all = blake3::Hasher::new();
     let mut failure = None;
     let read = corpus.process(
@@ -261,13 +291,17 @@ fn read_numbers(
                     Part::Test => 2,
                     Part::SetAside => continue,
                 };
-                if let Err(error) = form.read(document.text, &mut numbers[part]) {
-                    failure = Some(not_numbers(document.path, document.line, &plan.corpus.text, error));
-                    return Err(TextError::Stopped);
+                let rows = &mut rows[part];
+                match form.read(document.text, &mut rows.numbers) {
+                    Ok(steps) => rows.steps.push(steps),
+                    Err(error) => {
+                        failure = Some(not_numbers(&document, &plan.corpus.text, error));
+                        return Err(TextError::Stopped);
+                    }
                 }
                 let label = document.label.unwrap_or_default();
                 let class = classes.binary_search_by(|class| class.as_str().cmp(label));
-                labels[part].push(class.map_or(u32::MAX, |class| class as u32));
+                rows.classes.push(class.map_or(u32::MAX, |class| class as u32));
             }
             Ok(())
         },
@@ -276,11 +310,13 @@ fn read_numbers(
         return Err(failure);
     }
     let (reading, _) = read?;
-    form.fit(&numbers[0]);
-    numbers.iter_mut().for_each(|numbers| form.standardise(numbers));
-    let mut labels = labels.into_iter();
-    let parts = numbers
-        .map(|numbers| Documents::of_numbers(numbers, (steps, features), labels.next().unwrap_or_default()));
+    form.fit(&rows[0].numbers);
+    rows.iter_mut().for_each(|rows| form.standardise(&mut rows.numbers));
+    let longest = match own.time_steps {
+        Some(_) => None,
+        None => resolve_length(own, || rows[0].steps.clone()),
+    };
+    let parts = rows.map(|rows| Documents::of_numbers(rows, features, longest, own.keep_part));
     Ok(Read {
         input: DocumentInput::Numbers(form),
         parts,
@@ -290,18 +326,26 @@ fn read_numbers(
     })
 }
 
-/// The error of a row that is no row of numbers; `columns` are the names of its numbers.
-pub fn not_numbers(path: &Path, line: u64, columns: &[String], error: NumberError) -> LabError {
+/// The error of a document that is no row of numbers, or no group of such rows; `columns` are the names of a row's numbers.
+pub fn not_numbers(document: &Document<'_>, columns: &[String], error: NumberError) -> LabError {
+    let (width, rows) = (columns.len().max(1), document.row_lines.len());
+    let mut line = document.line;
     let what = match error {
         NumberError::NotANumber { column, found } => {
+            line = document.row_lines.get(column / width).copied().unwrap_or(line);
+            let column = column % width;
             let name = columns.get(column).map_or_else(|| (column + 1).to_string(), Clone::clone);
             format!("column `{name}` has `{found}`, which is not a finite number")
         }
-        NumberError::Count { found } => {
-            format!("{found} numbers, and {} are expected; empty fields are not numbers", columns.len())
+        NumberError::Count { found, expected: Some(expected) } if found == rows * width => {
+            format!("the first of a group of {rows} rows, and {} are expected", expected / width)
+        }
+        NumberError::Count { found, .. } => {
+            let expected = width * rows.max(1);
+            format!("{found} numbers, and {expected} are expected; empty fields are not numbers")
         }
     };
-    LabError::NotNumbers { path: path.to_owned(), line, what }
+    LabError::NotNumbers { path: document.path.to_owned(), line, what }
 }
 
 /// The split of a plan's corpus: stratified by its shares, or read from its split file.

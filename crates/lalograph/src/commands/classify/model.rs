@@ -14,6 +14,11 @@ pub(super) fn load(path: &Path) -> Result<ReadyClassifier, Failure> {
     load_with(path, ReadyClassifier::load)
 }
 
+/// What a classifier's documents are a sequence of.
+pub(super) fn steps_of(model: &ReadyClassifier) -> &'static str {
+    if model.input.vocabulary().is_some() { "tokens" } else { "rows" }
+}
+
 /// Documents that were read and their log-probabilities; or the number of the first that cannot be read, and why.
 pub(super) type ReadBatch = Result<(Vec<ReadDocument>, Vec<f64>), (usize, NumberError)>;
 
@@ -23,9 +28,10 @@ pub(super) fn unreadable(
     batch: &Batch,
     (number, error): (usize, NumberError),
 ) -> Failure {
-    let at = batch.documents().nth(number);
-    let (path, line) = at.map_or((Path::new(""), 0), |found| (found.path, found.line));
-    not_numbers(path, line, &model.plan.corpus.text, error).into()
+    match batch.documents().nth(number) {
+        Some(document) => not_numbers(&document, &model.plan.corpus.text, error).into(),
+        None => Failure::work("a document that is not in its batch"),
+    }
 }
 
 /// The class that a threshold is about: the one that is named, or the second of two.

@@ -11,7 +11,7 @@ use lalograph_text::corpus::Batch;
 use lalograph_text::{Corpus, Document, Reading, TextError};
 use serde::Serialize;
 
-use super::model::{ReadBatch, load, threshold_of, unreadable};
+use super::model::{ReadBatch, load, steps_of, threshold_of, unreadable};
 use crate::cli::ClassifyPredictArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::{find_corpus, watched};
@@ -165,10 +165,11 @@ impl Totals {
         }
         if self.cut > 0 {
             screen.note(&format!(
-                "{} of {} read in part: the classifier reads at most {} tokens",
+                "{} of {} read in part: the classifier reads at most {} {}",
                 count(self.cut),
                 counted(self.documents, "document", "documents"),
-                count(model.longest().unwrap_or(0) as u64)
+                count(model.longest().unwrap_or(0) as u64),
+                steps_of(model)
             ));
         }
         if args.json {
@@ -315,7 +316,7 @@ fn line(found: &Prediction<'_>, labelled: bool, name: usize, screen: &Screen) ->
         rest.push(format!("{} of {} tokens unknown", count(found.read.unknown), count(found.read.read)));
     }
     if found.is_cut() {
-        rest.push(format!("{} of {} tokens read", count(found.read.read), count(found.read.tokens)));
+        rest.push(format!("{} of {} read", count(found.read.read), count(found.read.tokens)));
     }
     if !rest.is_empty() {
         line.push_str(&format!("  {}", rest.join(", ")));

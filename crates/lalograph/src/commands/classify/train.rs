@@ -199,11 +199,12 @@ fn refuse_unused(args: &ClassifyTrainArgs, plan: &Plan) -> Result<(), Failure> {
     let network = own.network;
     let mut tokens = VocabularyPlan::default();
     apply_token_args(&args.tokens, &mut tokens)?;
+    let grouped = plan.corpus.group.is_some();
     let of_text = [
         (args.vocabulary_file.is_some(), "--vocabulary-file"),
         (tokens != VocabularyPlan::default(), "an option of cleaning or tokenising"),
-        (args.length.is_some(), "--length"),
-        (args.keep_part.is_some(), "--keep-part"),
+        (args.length.is_some() && !grouped, "--length"),
+        (args.keep_part.is_some() && !grouped, "--keep-part"),
         (args.embedding.is_some(), "--embedding"),
         (args.vectors.is_some(), "--vectors"),
         (args.start_model.is_some(), "--start-model"),
@@ -323,14 +324,20 @@ pub(crate) fn render_start(prepared: &PreparedClassifier, screen: &Screen) -> St
                 ),
             ));
         }
-        DocumentInput::Numbers(form) => rows.push((
-            "numbers",
-            format!(
-                "{} of {} in each row; every feature has mean 0 and standard deviation 1 in the training part",
-                counted(form.steps as u64, "step", "steps"),
-                counted(form.features as u64, "feature", "features")
-            ),
-        )),
+        DocumentInput::Numbers(form) => {
+            let features = counted(form.features as u64, "feature", "features");
+            let what = match form.steps {
+                Some(steps) => {
+                    format!("{} of {features} in each row", counted(steps as u64, "step", "steps"))
+                }
+                None => format!("rows of {features}, a document of any number of rows"),
+            };
+            if form.steps.is_none() {
+                rows.push(("length", length(prepared)));
+            }
+            let standard = "every feature has mean 0 and standard deviation 1 in the training part";
+            rows.push(("numbers", format!("{what}; {standard}")));
+        }
     }
     match prepared {
         PreparedClassifier::Network(task) => rows.extend([
@@ -348,11 +355,12 @@ pub(crate) fn render_start(prepared: &PreparedClassifier, screen: &Screen) -> St
 
 /// The longest document that is read whole.
 fn length(prepared: &PreparedClassifier) -> String {
-    let ClassifierData { plan, training, .. } = prepared.data();
+    let ClassifierData { plan, input, training, .. } = prepared.data();
     match plan.classifier.as_ref().map(|own| own.length) {
         Some(DocumentLength::Tokens(longest)) => format!(
-            "at most {} tokens; {} of the training documents are longer",
+            "at most {} {}; {} of the training documents are longer",
             count(longest as u64),
+            if input.vocabulary().is_some() { "tokens" } else { "rows" },
             percent(training.cut(), training.count() as u64)
         ),
         _ => "every document is read to its end".to_owned(),

@@ -64,7 +64,7 @@ impl LinearTask {
         };
         let features = match (&terms, &data.input) {
             (Some(form), _) => form.features(),
-            (None, DocumentInput::Numbers(form)) => form.count(),
+            (None, DocumentInput::Numbers(form)) => form.count().unwrap_or(0),
             (None, DocumentInput::Text(_)) => 0,
         };
         let mut form = LinearForm { terms, features, scale: 1.0 };

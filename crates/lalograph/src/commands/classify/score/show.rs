@@ -8,6 +8,7 @@ use lalograph_lab::measure::decisions::Decisions;
 use super::calibrate::calibrated_row;
 use super::scored::Score;
 use crate::commands::classify::figures::{class_table, confusion, main_rows};
+use crate::commands::classify::model::steps_of;
 use crate::failure::Failure;
 use crate::output::number::{count, percent, percent_of};
 use crate::output::palette::ASH;
@@ -20,14 +21,17 @@ pub(super) fn show(all: &Score<'_>, mistakes: usize, screen: &Screen) -> Result<
     let Score { names, decisions, scored, .. } = all;
     let (found, model) = (&decisions[0], &all.models[0]);
     let mut rows = main_rows(found);
-    rows.push(("unknown tokens", percent(scored.read.unknown, scored.read.read)));
+    if model.input.vocabulary().is_some() {
+        rows.push(("unknown tokens", percent(scored.read.unknown, scored.read.read)));
+    }
     if let Some(longest) = model.longest() {
         rows.push((
             "read in part",
             format!(
-                "{} of the documents, longer than {} tokens",
+                "{} of the documents, longer than {} {}",
                 percent(scored.cut, found.count() as u64),
-                count(longest as u64)
+                count(longest as u64),
+                steps_of(model)
             ),
         ));
     }
