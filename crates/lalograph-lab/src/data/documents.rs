@@ -51,6 +51,8 @@ pub struct Documents {
     /// Steps of each document, after it is cut.
     lengths: Vec<u32>,
     cut: u64,
+    /// Whether each is a near copy of a training document; empty if none is, or if that is not known.
+    copies: Vec<bool>,
 }
 
 impl Documents {
@@ -63,7 +65,7 @@ impl Documents {
             cut += u64::from(length > longest);
             lengths.push(length.min(longest) as u32);
         }
-        Self { content: Content::Tokens { tokens, longest, keep }, lengths, cut }
+        Self { content: Content::Tokens { tokens, longest, keep }, lengths, cut, copies: Vec::new() }
     }
 
     /// Documents of numbers: of each the steps, whose numbers are one after another, and the class.
@@ -89,7 +91,12 @@ impl Documents {
         }
         numbers.truncate(to * features);
         numbers.shrink_to_fit();
-        Self { content: Content::Numbers { numbers, starts, features, classes }, lengths, cut }
+        Self {
+            content: Content::Numbers { numbers, starts, features, classes },
+            lengths,
+            cut,
+            copies: Vec::new(),
+        }
     }
 
     /// Whether everything that was asked for so far could be read.
@@ -111,6 +118,17 @@ impl Documents {
     /// Whether there are none.
     pub fn is_empty(&self) -> bool {
         self.lengths.is_empty()
+    }
+
+    /// The same documents, of which some are near copies of training documents.
+    pub(crate) fn with_copies(mut self, copies: Vec<bool>) -> Self {
+        self.copies = if copies.contains(&true) { copies } else { Vec::new() };
+        self
+    }
+
+    /// Whether each document is a near copy of a training document; empty if none is, or if that is not known.
+    pub(crate) fn copies(&self) -> &[bool] {
+        &self.copies
     }
 
     /// Documents that are cut.

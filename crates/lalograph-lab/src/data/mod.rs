@@ -1,5 +1,6 @@
 //! Data on its way to the network: windows, token stores between runs, overlap of parts.
 
+pub(crate) mod copies;
 pub mod documents;
 pub(crate) mod filler;
 pub mod numbers;

@@ -136,6 +136,16 @@ impl Decisions {
         self.right() as f64 / self.count() as f64
     }
 
+    /// Share of the documents that are chosen, by their numbers, predicted right; `None` if none is chosen.
+    pub fn accuracy_among(&self, chosen: impl Fn(usize) -> bool) -> Option<f64> {
+        let mut counts = [0u64; 2];
+        (0..self.count()).filter(|&document| chosen(document)).for_each(|document| {
+            counts[0] += u64::from(self.is_right(document));
+            counts[1] += 1;
+        });
+        (counts[1] > 0).then(|| counts[0] as f64 / counts[1] as f64)
+    }
+
     /// Share of the most frequent class: the accuracy of always predicting it.
     pub fn majority_share(&self) -> f64 {
         let counts = self.confusion();

@@ -112,6 +112,10 @@ pub struct ClassFacts {
     pub majority_share: f64,
     /// Share of the training documents that are cut to the length.
     pub cut_share: f64,
+    /// Validation documents that are near copies of training documents.
+    pub validation_copies: u64,
+    /// Test documents that are.
+    pub test_copies: u64,
 }
 
 /// `run.json`: what a run is, besides its plan.

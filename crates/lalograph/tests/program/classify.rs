@@ -281,6 +281,33 @@ fn rows_of_numbers_are_trained_on_scored_and_predicted() {
 }
 
 #[test]
+fn near_copies_of_test_documents_are_named_with_the_accuracy_without_them() {
+    let workshop = Workshop::new();
+    // Every document has words of its own, so only a copy tells its class: half of the documents are copies with one word changed.
+    let document = |number: usize, last: &str| {
+        let words: Vec<String> = (0..20).map(|at| format!("w{}", 20 * number + at)).collect();
+        format!("{} {last},{}\n", words.join(" "), ["calm", "flow"][number * 7 % 13 % 2])
+    };
+    let mut table = "text,class\n".to_owned();
+    for number in 0..100 {
+        table.push_str(&document(number, "here"));
+        table.push_str(&document(if number % 2 == 0 { number } else { 100 + number }, "there"));
+    }
+    workshop.write("copies.csv", &table);
+    let train = "classify train copies.csv --label class --network linear --term-choice all --quiet";
+    let out = workshop.run(&format!("{train} --test-share 0.3 --name c --json")).ok();
+    let records: Vec<_> = out.lines().map(json).collect();
+    let hint = records.iter().find(|record| record["hint"] == "near_copies").expect("a hint");
+    let test = records.iter().find(|record| record["kind"] == "test").unwrap();
+    assert_eq!(hint["accuracy"], test["figures"]["accuracy"]);
+    assert_eq!(hint["accuracy_without"], test["figures"]["accuracy_without_copies"]);
+    assert!(hint["accuracy"].as_f64() > hint["accuracy_without"].as_f64(), "{hint}");
+    // Kept in one part, none is left.
+    let out = workshop.run(&format!("{train} --near=0.8 --test-share 0.3 --name near --json")).ok();
+    assert!(!out.contains("near_copies"), "{out}");
+}
+
+#[test]
 fn groups_of_rows_of_numbers_have_any_length() {
     let workshop = Workshop::new();
     // Each hive has between four and nine rows, an hour each, and the table is in no order.

@@ -77,7 +77,7 @@ impl Evaluator<Classifier> for HeldOutDocuments<'_> {
         }
         self.documents.check()?;
         let truths = (0..count).map(|number| self.documents.class(number)).collect();
-        Ok(Some(evaluation(&Decisions::new(classes, truths, logs))))
+        Ok(Some(evaluation(&Decisions::new(classes, truths, logs), self.documents)))
     }
 }
 
@@ -91,12 +91,18 @@ pub(super) fn criterion(plan: &Plan, evaluation: &Evaluation) -> f64 {
     }
 }
 
-/// The figures that a run records.
-pub(super) fn evaluation(found: &Decisions) -> Evaluation {
+/// The figures that a run records of the decisions about these documents.
+pub(super) fn evaluation(found: &Decisions, documents: &Documents) -> Evaluation {
     let figures = Figures::of([
         ("accuracy", found.accuracy()),
         ("balanced_accuracy", found.balanced_accuracy()),
         ("macro_f1", found.macro_f1()),
     ]);
+    let copies = documents.copies();
+    let without = || found.accuracy_among(|number| !copies[number]);
+    let figures = match (!copies.is_empty()).then(without).flatten() {
+        Some(accuracy) => figures.with([("accuracy_without_copies", accuracy)]),
+        None => figures,
+    };
     Evaluation { loss: found.loss(), figures }
 }

@@ -16,9 +16,9 @@ use super::input::DocumentInput;
 use super::learner::{ClassifierTask, PreparedClassifier, split_hash};
 use super::linear::LinearTask;
 use crate::artefact::texts::{read_split, read_vocabulary};
+use crate::data::copies::near_copies;
 use crate::data::documents::{Documents, NumberRows, length_keeping, lengths_of};
 use crate::data::numbers::{NumberError, NumberForm};
-use crate::data::overlap::seen_share;
 use crate::error::LabError;
 use crate::plan::{ClassWeights, ClassifierPlan, CorpusPlan, DocumentLength, NetworkKind, Plan, PlanError};
 use crate::run::description::{ClassFacts, TextFacts};
@@ -137,6 +137,8 @@ fn lay_out(
         smallest_class: by_class.iter().copied().min().unwrap_or(0),
         majority_share: share(held.iter().copied().max().unwrap_or(0), validation.count() as u64),
         cut_share: share(training.cut(), training.count() as u64),
+        validation_copies: copies(&validation),
+        test_copies: copies(&test),
     });
     plan.classifier = Some(own);
     let data =
@@ -153,6 +155,10 @@ fn lay_out(
     };
     let steps = plan.training.steps.unwrap_or(plan.training.epochs * steps_per_epoch);
     Ok(PreparedClassifier::Network(Box::new(ClassifierTask { data, net, steps, start })))
+}
+
+fn copies(documents: &Documents) -> u64 {
+    documents.copies().iter().filter(|&&copy| copy).count() as u64
 }
 
 fn share(part: u64, whole: u64) -> f64 {
@@ -205,11 +211,14 @@ fn read_text(
     let totals = &validation.totals;
     let facts = TextFacts {
         unknown_share: Some(share(totals.unknown, validation.len() as u64)),
-        seen_share: seen_share(&training, &validation),
         changed_share: Some(share(totals.changed, totals.documents)),
         ..TextFacts::default()
     };
-    let parts = [training, validation, test].map(|tokens| Documents::new(tokens, longest, own.keep_part));
+    let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build()?;
+    let [in_validation, in_test] = pool.install(|| near_copies(&training, [&validation, &test]));
+    let [training, validation, test] =
+        [training, validation, test].map(|tokens| Documents::new(tokens, longest, own.keep_part));
+    let parts = [training, validation.with_copies(in_validation), test.with_copies(in_test)];
     Ok(Read { input: DocumentInput::Text(Box::new(vocabulary)), parts, reading, text_hash, facts })
 }
 

@@ -1,8 +1,10 @@
 //! Hints about a classifier's run.
 
-use super::curves::{Curves, Evidence, Stage, many_unknown, rate_too_high, seen};
+use lalograph_net::blocks::pooling::Pooling;
+
+use super::curves::{Curves, Evidence, Stage, many_unknown, rate_too_high};
 use super::hint::Hint;
-use crate::plan::NetworkKind;
+use crate::plan::{ClassWeights, NetworkKind, Plan};
 use crate::run::description::ClassFacts;
 use crate::run::records::MetricsRecord;
 
@@ -20,6 +22,8 @@ const FALL: f64 = 0.1;
 const GAIN: f64 = 0.02;
 /// ...to a value below this.
 const NEARLY_ALL: f64 = 0.97;
+/// A share of near copies of training documents that matters.
+const MANY_COPIES: f64 = 0.02;
 /// A 95 % interval of the accuracy this wide hides differences between runs.
 const WIDE: f64 = 0.1;
 
@@ -30,18 +34,18 @@ pub(super) fn hints(evidence: &Evidence<'_>, facts: &ClassFacts) -> Vec<Hint> {
     let ended = evidence.stage == Stage::Ended;
     let before = [
         many_unknown(evidence.text),
-        seen(evidence.text),
         (facts.smallest_class < FEW_DOCUMENTS)
             .then_some(Hint::SmallClass { documents: facts.smallest_class }),
         (facts.cut_share > MUCH_CUT).then_some(Hint::CutDocuments { share: facts.cut_share }),
         few_validation_documents(facts, &validations).filter(|_| ended),
+        near_copies(facts, evidence.metrics).filter(|_| ended),
     ];
     // Where a penalty falls from strong to weak, loss that rises at last is the reason to try several.
     let linear = evidence.plan.classifier.as_ref().is_some_and(|own| own.network == NetworkKind::Linear);
     let figures = [
         rate_too_high(evidence, &curves).filter(|_| !linear),
         overfitting(&curves, &validations).filter(|_| !linear),
-        majority(facts, &validations).filter(|_| ended),
+        majority(evidence.plan, facts, &validations).filter(|_| ended),
         still_improving(&validations).filter(|_| ended && !linear),
     ];
     before.into_iter().chain(figures).flatten().collect()
@@ -89,7 +93,7 @@ fn overfitting(curves: &Curves, validations: &[Validation]) -> Option<Hint> {
 }
 
 /// The best validation is no better than always predicting the most frequent class.
-fn majority(facts: &ClassFacts, validations: &[Validation]) -> Option<Hint> {
+fn majority(plan: &Plan, facts: &ClassFacts, validations: &[Validation]) -> Option<Hint> {
     let best = validations.iter().max_by(|a, b| a.accuracy.total_cmp(&b.accuracy))?;
     let share = facts.majority_share;
     let error = (share * (1.0 - share) / facts.validation_documents.max(1) as f64).sqrt();
@@ -98,7 +102,15 @@ fn majority(facts: &ClassFacts, validations: &[Validation]) -> Option<Hint> {
     }
     // A classifier that always predicts one class has the recall 1 for it and 0 for all others.
     let one_class = (best.balanced - 1.0 / facts.classes.max(1) as f64).abs() < 1e-9;
-    Some(Hint::NoBetterThanMajority { accuracy: best.accuracy, majority_share: share, one_class })
+    let own = plan.classifier.clone().unwrap_or_default();
+    Some(Hint::NoBetterThanMajority {
+        accuracy: best.accuracy,
+        majority_share: share,
+        one_class,
+        network: own.network,
+        last_state: own.network == NetworkKind::Recurrent && own.pooling == Pooling::Last,
+        balanced: own.class_weights == ClassWeights::Balanced,
+    })
 }
 
 /// The last validation is the best, and much better than that half way.
@@ -109,6 +121,27 @@ fn still_improving(validations: &[Validation]) -> Option<Hint> {
     let fall = 1.0 - last.loss / half.loss;
     let improving = best && fall > FALL && last.accuracy > half.accuracy + GAIN && last.accuracy < NEARLY_ALL;
     improving.then_some(Hint::StillImproving { fall, before: half.accuracy, accuracy: last.accuracy })
+}
+
+/// Documents of the test part, or of the validation part if there is no test, that resemble training documents.
+fn near_copies(facts: &ClassFacts, metrics: &[MetricsRecord]) -> Option<Hint> {
+    let tested = metrics.iter().rfind(|record| matches!(record, MetricsRecord::Test { .. }));
+    let (record, copies, documents) = match tested {
+        Some(record) => (record, facts.test_copies, facts.test_documents),
+        None => {
+            let validation =
+                metrics.iter().rfind(|record| matches!(record, MetricsRecord::Validation { best: true, .. }));
+            (validation?, facts.validation_copies, facts.validation_documents)
+        }
+    };
+    let share = copies as f64 / documents.max(1) as f64;
+    (share > MANY_COPIES).then_some(Hint::NearCopies {
+        test: tested.is_some(),
+        documents: copies,
+        share,
+        accuracy: record.figure("accuracy")?,
+        accuracy_without: record.figure("accuracy_without_copies"),
+    })
 }
 
 fn few_validation_documents(facts: &ClassFacts, validations: &[Validation]) -> Option<Hint> {
@@ -134,6 +167,8 @@ mod tests {
         smallest_class: 300,
         majority_share: 0.7,
         cut_share: 0.05,
+        validation_copies: 0,
+        test_copies: 0,
     };
 
     /// Six validations with these losses and accuracies, each after two lines of training figures.
@@ -199,12 +234,23 @@ mod tests {
             let hints = found(&run(FALLING, FALLING, [0.7; 6], balanced), CLASSES);
             let [Hint::NoBetterThanMajority { one_class, .. }] = hints[..] else { panic!("{hints:?}") };
             assert_eq!(one_class, one);
-            assert_eq!(hints[0].to_string().contains("predicts one class"), one);
+            let said = hints[0].to_string();
+            assert_eq!(said.contains("predicts one class"), one);
+            assert!(said.contains("a `linear` network") && !said.contains("instead of `last`"), "{said}");
         }
         let rising = run([0.9, 0.8, 0.7, 0.6, 0.55, 0.5], FALLING, [0.5, 0.55, 0.6, 0.65, 0.7, 0.75], 0.8);
         let hints = found(&rising, CLASSES);
         assert!(matches!(hints[..], [Hint::StillImproving { before: 0.6, accuracy: 0.75, .. }]), "{hints:?}");
         assert!(hints[0].to_string().contains("loss fell by 29 %"), "{}", hints[0]);
+        let without_copies =
+            |accuracy| Figures::of([("accuracy", 0.9), ("accuracy_without_copies", accuracy)]);
+        let mut tested = run(FALLING, FALLING, GOOD, 0.8);
+        tested.push(MetricsRecord::Test { step: 600, loss: 0.4, figures: without_copies(0.7) });
+        let copied = ClassFacts { test_documents: 100, test_copies: 30, ..CLASSES };
+        let hints = found(&tested, copied);
+        assert!(matches!(hints[..], [Hint::NearCopies { test: true, documents: 30, .. }]), "{hints:?}");
+        assert!(hints[0].to_string().contains("90.0 % with them and 70.0 % without"), "{}", hints[0]);
+        assert_eq!(found(&tested, ClassFacts { test_copies: 2, ..copied }), []);
         let few = ClassFacts { validation_documents: 100, smallest_class: 4, cut_share: 0.6, ..CLASSES };
         let hints = found(&run(FALLING, FALLING, GOOD, 0.8), few);
         let names: Vec<&str> = hints.iter().map(Hint::name).collect();

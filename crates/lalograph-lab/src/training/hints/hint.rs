@@ -4,6 +4,8 @@ use std::fmt::{self, Display};
 
 use serde::Serialize;
 
+use crate::plan::NetworkKind;
+
 /// Something to know about a run.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 #[serde(tag = "hint", rename_all = "snake_case")]
@@ -117,6 +119,25 @@ pub enum Hint {
         majority_share: f64,
         /// Whether the classifier predicts one class for every document.
         one_class: bool,
+        /// Its network.
+        network: NetworkKind,
+        /// Whether it sees the last state of its layers alone.
+        last_state: bool,
+        /// Whether rare classes weigh more in its loss.
+        balanced: bool,
+    },
+    /// Documents that evaluate a classifier are near copies of training documents.
+    NearCopies {
+        /// Whether they are test documents, and not validation documents.
+        test: bool,
+        /// Their number.
+        documents: u64,
+        /// Their share of the part.
+        share: f64,
+        /// Accuracy on the part.
+        accuracy: f64,
+        /// Accuracy on its other documents; none if all are near copies.
+        accuracy_without: Option<f64>,
     },
     /// A class has few training documents.
     SmallClass {
@@ -193,6 +214,7 @@ impl Hint {
             Self::ValidationSeenInTraining { .. } => "validation_seen_in_training",
             Self::ClassifierOverfitting { .. } => "classifier_overfitting",
             Self::NoBetterThanMajority { .. } => "no_better_than_majority",
+            Self::NearCopies { .. } => "near_copies",
             Self::SmallClass { .. } => "small_class",
             Self::CutDocuments { .. } => "cut_documents",
             Self::FewValidationDocuments { .. } => "few_validation_documents",
@@ -340,7 +362,14 @@ impl Display for Hint {
                     accuracy * 100.0
                 )
             }
-            Self::NoBetterThanMajority { accuracy, majority_share, one_class } => {
+            Self::NoBetterThanMajority {
+                accuracy,
+                majority_share,
+                one_class,
+                network,
+                last_state,
+                balanced,
+            } => {
                 write!(
                     formatter,
                     "no better than the most frequent class: the highest validation accuracy is {:.1} %, and {:.1} % of the validation documents are of \
@@ -351,11 +380,39 @@ impl Display for Hint {
                 if one_class {
                     write!(formatter, "; the classifier predicts one class for every document")?;
                 }
+                let advice: Vec<&str> = [
+                    (last_state, "`classifier.pooling` `mean` or `max` instead of `last`"),
+                    (
+                        network == NetworkKind::Recurrent,
+                        "documents that are cut shorter at first (`classifier.length`)",
+                    ),
+                    (network != NetworkKind::Linear, "a higher learning rate or more epochs"),
+                    (
+                        network != NetworkKind::Linear,
+                        "a `linear` network, which has no learning rate and shows whether the words tell the classes apart",
+                    ),
+                    (network == NetworkKind::Linear, "more terms, or other `classifier.term_values`"),
+                    (!balanced, "`classifier.class_weights` `balanced`"),
+                ]
+                .into_iter()
+                .filter_map(|(fits, advice)| fits.then_some(advice))
+                .collect();
+                write!(formatter, "; try {}", advice.join("; or "))
+            }
+            Self::NearCopies { test, documents, share, accuracy, accuracy_without } => {
+                let part = if test { "test" } else { "validation" };
                 write!(
                     formatter,
-                    "; try `classifier.pooling` `both` or `max` instead of `last`, a shorter `classifier.length`, a `pooled` network, or \
-                     `classifier.class_weights` `balanced`"
-                )
+                    "near copies of training documents: {documents} of the {part} documents ({:.1} %) share at least 80 % of their five-token \
+                     sequences with one; accuracy is {:.1} %",
+                    share * 100.0,
+                    accuracy * 100.0
+                )?;
+                match accuracy_without {
+                    Some(without) => write!(formatter, " with them and {:.1} % without", without * 100.0)?,
+                    None => write!(formatter, ", and there are no other documents")?,
+                }
+                write!(formatter, "; `classifier.near` keeps near copies in one part")
             }
             Self::SmallClass { documents } => write!(
                 formatter,

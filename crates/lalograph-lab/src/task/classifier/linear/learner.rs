@@ -127,7 +127,8 @@ impl LinearTask {
         logs.par_chunks_mut(width).enumerate().for_each(|(number, logs)| {
             self.shape.log_probabilities(parameters, rows.row(number), logs);
         });
-        Some(evaluation(&Decisions::new(width, classes.clone(), logs)))
+        let documents = [&self.data.training, &self.data.validation, &self.data.test][part];
+        Some(evaluation(&Decisions::new(width, classes.clone(), logs), documents))
     }
 }
 
