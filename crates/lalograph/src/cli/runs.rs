@@ -72,7 +72,8 @@ pub(crate) enum RunsCommand {
     Show(ShowArgs),
     /// Remove runs with all their files.
     Remove(RemoveArgs),
-    /// Compare runs: settings that differ, figures, learning curves, samples.
+    /// Compare runs: settings that differ, figures, learning curves, samples. Classifiers with the same documents and parts are compared on the
+    /// held-out documents, with a test of the difference.
     Compare(CompareArgs),
     /// Write the report of a run: an HTML page with curves, samples and settings, and its charts.
     Report(ReportArgs),

@@ -59,6 +59,16 @@ pub(crate) fn percent(part: u64, whole: u64) -> String {
     format!("{:.1} %", 100.0 * part as f64 / whole.max(1) as f64)
 }
 
+/// A difference of shares in percentage points, with its sign.
+pub(crate) fn points(difference: f64) -> String {
+    format!("{:+.1}", 100.0 * difference)
+}
+
+/// The probability of a test.
+pub(crate) fn p_value(p: f64) -> String {
+    if p < 0.001 { "< 0.001".to_owned() } else { format!("{p:.3}") }
+}
+
 /// A share, 0 to 1, in percent.
 pub(crate) fn percent_of(share: f64) -> String {
     format!("{:.1} %", 100.0 * share)

@@ -116,7 +116,31 @@ fn output_for_people_has_every_figure() {
     let shown = workshop.run("runs show outcome").ok();
     assert!(shown.contains("accuracy") && shown.contains("classifier.network"), "{shown}");
     let compared = workshop.run("runs compare outcome other").ok();
-    assert!(compared.contains("macro f1") && compared.contains("training.seed"), "{compared}");
+    assert!(compared.contains("macro F1") && compared.contains("training.seed"), "{compared}");
+    // The second run has another seed, so other parts: no paired test, and the note says why.
+    let out = workshop.run("runs compare outcome other");
+    assert!(out.err.contains("no paired test: the runs have other documents or other parts"), "{out:?}");
+    workshop.run("split thornmere/diaries.csv --label outcome --text text --output parts.json").ok();
+    for (name, width) in [("narrow", 4), ("wide", 24)] {
+        let train = SMALL.replace("--test-share 0.2", "--split parts.json");
+        workshop.run(&format!("{train} --name {name} --epochs 2 --embedding {width}")).ok();
+    }
+    let out = workshop.run("runs compare narrow wide --output beside").ok();
+    assert!(
+        out.contains(" documents of the test part") && out.contains("p, of equally good classifiers"),
+        "{out}"
+    );
+    assert!(workshop.read("beside/comparison.html").contains("of the test part"));
+    let compared = json(&workshop.run("runs compare narrow wide --json --quiet").ok());
+    let score = json(&workshop.run("classify score runs/narrow --beside runs/wide --json --quiet").ok());
+    let found = &compared["runs"][1]["same_documents"];
+    assert_eq!(found["paired"], score["beside"][0]["paired"]);
+    assert_eq!(compared["runs"][0]["same_documents"]["accuracy"], score["accuracy"]);
+    // Without the documents there is no test, and the rest is shown.
+    std::fs::rename(workshop.path("thornmere"), workshop.path("moved")).unwrap();
+    let out = workshop.run("runs compare narrow wide");
+    assert!(out.status == 0 && out.err.contains("no paired test: "), "{out:?}");
+    std::fs::rename(workshop.path("moved"), workshop.path("thornmere")).unwrap();
     workshop.run("runs report outcome").ok();
 }
 

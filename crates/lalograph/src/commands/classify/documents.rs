@@ -6,7 +6,7 @@ use std::sync::Arc;
 use lalograph_lab::artefact::texts::read_split;
 use lalograph_lab::plan::CorpusPlan;
 use lalograph_lab::{LabError, Plan, ReadyClassifier, RunFolder};
-use lalograph_text::{Corpus, CorpusSpec, Part};
+use lalograph_text::{Corpus, CorpusSpec, Part, Split};
 
 use crate::cli::{PartArgs, ReadingArgs};
 use crate::commands::lookup::path_meant;
@@ -43,6 +43,13 @@ pub(super) fn any(named: Named<'_>, model: &ReadyClassifier, screen: &Screen) ->
     find(named, plan, false, screen)
 }
 
+/// The split of a run, and the part that had no influence on its weights: the test part, or the validation part if there is none.
+pub(super) fn own_part(run: &RunFolder) -> Result<(Split, Part), Failure> {
+    let split = read_split(&run.split())?;
+    let tested = split.counted.get(&Part::Test).is_some_and(|classes| !classes.is_empty());
+    Ok((split, if tested { Part::Test } else { Part::Validation }))
+}
+
 fn find(
     Named { model, paths, reading, part }: Named<'_>,
     mut plan: CorpusPlan,
@@ -62,9 +69,7 @@ fn find(
             }
             plan = whole.corpus;
             if part.is_none() && run.split().is_file() {
-                let split = read_split(&run.split())?;
-                let tested = split.counted.get(&Part::Test).is_some_and(|classes| !classes.is_empty());
-                let own = if tested { Part::Test } else { Part::Validation };
+                let (split, own) = own_part(&run)?;
                 screen.note(&format!("reading the {} part of the run's documents", own.name()));
                 part = Some((Arc::new(split), own));
             }

@@ -7,11 +7,13 @@ mod explain;
 mod figures;
 mod linear;
 mod model;
+mod paired;
 mod predict;
 mod score;
 mod train;
 
 pub(super) use cost::show_classifier_cost;
+pub(super) use paired::{SameDocuments, on_same_documents};
 pub(super) use train::{check, describe_classifier, render_outcome, render_start};
 
 use crate::cli::ClassifyCommand;

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 
+use lalograph_lab::measure::decisions::Paired;
 use lalograph_lab::run::description::{RunDescription, Standing};
 use lalograph_lab::run::history::{RunHistory, differing_settings};
 use lalograph_lab::run::records::{Figures, MetricsRecord, SampleRecord};
@@ -11,12 +12,13 @@ use serde::Serialize;
 use super::figures::{other_figures, steps};
 use super::report::begin_pages;
 use crate::cli::CompareArgs;
+use crate::commands::classify::{SameDocuments, on_same_documents};
 use crate::commands::lookup::find_run;
 use crate::failure::Failure;
 use crate::files;
 use crate::output::chart::Picture;
 use crate::output::loss_scale::LossScale;
-use crate::output::number::{bytes, count, duration, perplexity};
+use crate::output::number::{bytes, count, counted, duration, p_value, percent_of, perplexity, points};
 use crate::output::page::{ComparisonRows, comparison_page};
 use crate::output::palette::ASH;
 use crate::output::run_charts::comparison_chart;
@@ -50,8 +52,20 @@ struct Compared<'a> {
     training_perplexity: Option<f64>,
     seconds: Option<f64>,
     parameters: u64,
+    /// Null unless all runs are classifiers with the same documents and parts.
+    same_documents: Option<OnSameDocuments>,
     samples: &'a [SampleRecord],
     hints: Vec<serde_json::Value>,
+}
+
+/// A classifier's run on the held-out documents that all runs have.
+#[derive(Serialize)]
+struct OnSameDocuments {
+    part: &'static str,
+    documents: usize,
+    accuracy: f64,
+    /// Beside the first run; null for that run.
+    paired: Option<Paired>,
 }
 
 /// A setting in which runs differ.
@@ -70,14 +84,15 @@ pub(super) fn run(args: &CompareArgs, screen: &Screen) -> Result<(), Failure> {
         .collect::<Result<Vec<_>, Failure>>()?;
     let plans: Vec<_> = histories.iter().map(|history| &history.plan).collect();
     let differing = differing_settings(&plans)?;
+    let same = on_same_documents(&histories, screen)?;
+    let rows = rows(&histories, &differing, same.as_ref());
     let written = match &args.output {
-        Some(folder) => Some(write(folder, args.force, &histories, &differing)?),
+        Some(folder) => Some(write(folder, args.force, &histories, &rows)?),
         None => None,
     };
     if args.json {
-        return screen.json(&document(&histories, differing));
+        return screen.json(&document(&histories, differing, same.as_ref()));
     }
-    let rows = rows(&histories, &differing);
     let mut heads = vec![""];
     heads.extend(rows.names.iter().map(String::as_str));
     let columns: Vec<Column> =
@@ -143,7 +158,11 @@ fn said_besides(histories: &[RunHistory]) -> Vec<(String, Vec<String>)> {
 
 type LossOf = fn(&RunDescription) -> Option<f64>;
 
-fn rows(histories: &[RunHistory], differing: &[(String, Vec<Option<String>>)]) -> ComparisonRows {
+fn rows(
+    histories: &[RunHistory],
+    differing: &[(String, Vec<Option<String>>)],
+    same: Option<&SameDocuments>,
+) -> ComparisonRows {
     let each = |what: &str, of: &dyn Fn(&RunHistory) -> String| -> (String, Vec<String>) {
         (what.to_owned(), histories.iter().map(of).collect())
     };
@@ -176,6 +195,7 @@ fn rows(histories: &[RunHistory], differing: &[(String, Vec<Option<String>>)]) -
     if has(LossScale::Loss) {
         figures.push(each("test loss", &of(LossScale::Loss, tested)));
     }
+    figures.extend(same.into_iter().flat_map(paired_rows));
     figures.extend([
         each("steps", &|history| steps(history.steps(), history.description.planned_steps)),
         each("time", &|history| history.seconds().map_or_else(|| "-".to_owned(), duration)),
@@ -195,12 +215,29 @@ fn rows(histories: &[RunHistory], differing: &[(String, Vec<Option<String>>)]) -
     }
 }
 
+/// The accuracy of classifiers on the same documents, and how it differs from that of the first.
+fn paired_rows(same: &SameDocuments) -> Vec<(String, Vec<String>)> {
+    let paired = |of: &dyn Fn(Paired) -> String| -> Vec<String> {
+        let (first, others) = (&same.decisions[0], &same.decisions[1..]);
+        std::iter::once("-".to_owned()).chain(others.iter().map(|other| of(first.paired(other)))).collect()
+    };
+    let interval = |(low, high): (f64, f64)| format!("{} to {}", points(low), points(high));
+    let documents = counted(same.decisions[0].count() as u64, "document", "documents");
+    let accuracy = same.decisions.iter().map(|found| percent_of(found.accuracy())).collect();
+    vec![
+        (format!("accuracy, {documents} of the {} part", same.part.name()), accuracy),
+        ("difference, points".to_owned(), paired(&|found| points(found.difference))),
+        ("95 % interval".to_owned(), paired(&|found| interval(found.interval))),
+        ("p, of equally good classifiers".to_owned(), paired(&|found| p_value(found.p_value))),
+    ]
+}
+
 /// Writes the page and its picture; returns where the page is.
 fn write(
     folder: &std::path::Path,
     force: bool,
     histories: &[RunHistory],
-    differing: &[(String, Vec<Option<String>>)],
+    rows: &ComparisonRows,
 ) -> Result<PathBuf, Failure> {
     let (page, stem) = (folder.join("comparison.html"), folder.join("comparison"));
     let [svg, png] = files::picture(&stem);
@@ -217,7 +254,7 @@ fn write(
         picture.write(&mut set, &stem)?;
     }
     let svg = picture.as_ref().map(|picture| picture.svg.as_str());
-    set.write(&page, comparison_page(&rows(histories, differing), histories, svg).as_bytes())?;
+    set.write(&page, comparison_page(rows, histories, svg).as_bytes())?;
     set.finish()?;
     Ok(page)
 }
@@ -227,8 +264,22 @@ fn perplexity_of(history: &RunHistory, loss: Option<f64>) -> Option<f64> {
     loss.filter(|_| LossScale::of(&history.plan) == LossScale::Perplexity).map(f64::exp)
 }
 
-fn document(histories: &[RunHistory], differing: Vec<(String, Vec<Option<String>>)>) -> CompareDocument<'_> {
-    let compared = histories.iter().map(|history| {
+fn document<'h>(
+    histories: &'h [RunHistory],
+    differing: Vec<(String, Vec<Option<String>>)>,
+    same: Option<&SameDocuments>,
+) -> CompareDocument<'h> {
+    let paired = |number: usize| {
+        let same = same?;
+        let found = &same.decisions[number];
+        Some(OnSameDocuments {
+            part: same.part.name(),
+            documents: found.count(),
+            accuracy: found.accuracy(),
+            paired: (number > 0).then(|| same.decisions[0].paired(found)),
+        })
+    };
+    let compared = histories.iter().enumerate().map(|(number, history)| {
         let hints = history.hints();
         let hints = hints.iter().filter_map(|hint| serde_json::to_value(HintLine::new(hint)).ok()).collect();
         Compared {
@@ -244,6 +295,7 @@ fn document(histories: &[RunHistory], differing: Vec<(String, Vec<Option<String>
             training_perplexity: history.training_perplexity(),
             seconds: history.seconds(),
             parameters: history.description.parameters,
+            same_documents: paired(number),
             samples: history.last_samples(),
             hints,
         }

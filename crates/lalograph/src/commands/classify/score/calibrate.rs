@@ -11,6 +11,7 @@ use lalograph_text::{CorpusSpec, Part};
 
 use super::scored::{Calibrated, read_all};
 use crate::cli::ClassifyScoreArgs;
+use crate::commands::input::threads;
 use crate::commands::lookup::path_meant;
 use crate::commands::reading::found;
 use crate::commands::training_text::base;
@@ -57,7 +58,8 @@ pub(super) fn calibrate(
     }
     let part = Some((Arc::new(read_split(&run.split())?), Part::Validation));
     let corpus = found(&CorpusSpec { part, ..whole.corpus.spec() })?;
-    let scored = read_all(first, &corpus, (args, None), "calibrating", screen)?;
+    let how = (args.reading.left_out.as_deref(), threads(args.threads), None);
+    let scored = read_all(first, &corpus, how, "calibrating", screen)?;
     let decisions = scored.decisions(first).remove(0);
     // Without a mistake any confidence fits, the highest best.
     let mistakes = decisions.count() as u64 - decisions.right();

@@ -14,11 +14,13 @@ use lalograph_storage::Existing;
 
 use self::calibrate::calibrate;
 use self::page::score_page;
-use self::scored::{Score, read_all};
+use self::scored::Score;
+pub(super) use self::scored::read_all;
 use self::show::show;
 use super::documents::{Named, labelled};
 use super::model::{load, positive_class, threshold_of};
 use crate::cli::{AimChoice, ClassifyScoreArgs};
+use crate::commands::input::threads;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -36,7 +38,8 @@ pub(super) fn run(args: &ClassifyScoreArgs, screen: &Screen) -> Result<(), Failu
     let Some(first) = models.first() else { return Ok(()) };
     let named = Named { model: &args.model, paths: &args.paths, reading: &args.reading, part: &args.part };
     let corpus = labelled(named, first, screen)?;
-    let scored = read_all(&models, &corpus, (args, threshold), "scoring", screen)?;
+    let how = (args.reading.left_out.as_deref(), threads(args.threads), threshold);
+    let scored = read_all(&models, &corpus, how, "scoring", screen)?;
     let mut decisions = scored.decisions(&models);
     if let Some((class, probability)) = threshold {
         decisions[0] = decisions[0].with_threshold(class, probability);

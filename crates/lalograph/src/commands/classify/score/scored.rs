@@ -10,9 +10,7 @@ use lalograph_storage::Existing;
 use lalograph_text::corpus::Batch;
 use lalograph_text::{Corpus, TextError};
 
-use crate::cli::ClassifyScoreArgs;
 use crate::commands::classify::model::{ReadBatch, unreadable};
-use crate::commands::input::threads;
 use crate::commands::reading::watched;
 use crate::failure::Failure;
 use crate::output::number::count;
@@ -38,15 +36,14 @@ pub(super) struct Calibrated {
 }
 
 /// Reads all documents of a corpus with all classifiers.
-pub(super) fn read_all(
+pub(in crate::commands::classify) fn read_all(
     models: &[ReadyClassifier],
     corpus: &Corpus,
-    (args, threshold): (&ClassifyScoreArgs, Option<(usize, f64)>),
+    (left_out, threads, threshold): (Option<&Path>, usize, Option<(usize, f64)>),
     what: &'static str,
     screen: &Screen,
 ) -> Result<Scored, Failure> {
-    let left_out = (args.reading.left_out.as_deref(), Existing::Keep);
-    watched(corpus, what, left_out, screen, |observer| {
+    watched(corpus, what, (left_out, Existing::Keep), screen, |observer| {
         let mut scored = Scored::new(models);
         scored.threshold = threshold.map(|(class, probability)| (class, probability.ln()));
         let new = || models.iter().map(ReadyClassifier::reader).collect::<Vec<_>>();
@@ -56,7 +53,7 @@ pub(super) fn read_all(
             };
             readers.iter_mut().map(read).collect::<Vec<_>>()
         };
-        let read = corpus.process(threads(args.threads), observer, new, work, |batch, found| {
+        let read = corpus.process(threads, observer, new, work, |batch, found| {
             scored.add(batch, found, models).map_err(|()| TextError::Stopped)
         });
         match scored.failure.take() {
@@ -96,7 +93,7 @@ fn shown_text<'t>(text: &'t str, input: &DocumentInput) -> Cow<'t, str> {
 }
 
 /// What the classifiers made of the documents.
-pub(super) struct Scored {
+pub(in crate::commands::classify) struct Scored {
     /// For each classifier the true classes and the log-probabilities.
     pub(super) truths: Vec<Vec<u32>>,
     pub(super) logs: Vec<Vec<f64>>,
@@ -173,7 +170,7 @@ impl Scored {
         Ok(())
     }
 
-    pub(super) fn decisions(&self, models: &[ReadyClassifier]) -> Vec<Decisions> {
+    pub(in crate::commands::classify) fn decisions(&self, models: &[ReadyClassifier]) -> Vec<Decisions> {
         let each = models.iter().zip(self.truths.iter().zip(&self.logs));
         each.map(|(model, (truths, logs))| Decisions::new(model.classes.len(), truths.clone(), logs.clone()))
             .collect()

@@ -10,7 +10,7 @@ use super::scored::Score;
 use crate::commands::classify::figures::{class_table, confusion, main_rows};
 use crate::commands::classify::model::steps_of;
 use crate::failure::Failure;
-use crate::output::number::{count, percent, percent_of};
+use crate::output::number::{count, p_value, percent, percent_of, points};
 use crate::output::palette::ASH;
 use crate::output::screen::Screen;
 use crate::output::table::{Column, facts, table};
@@ -75,7 +75,6 @@ pub(super) fn show(all: &Score<'_>, mistakes: usize, screen: &Screen) -> Result<
 /// Several classifiers on the same documents.
 fn beside(names: &[&Path], decisions: &[Decisions], screen: &Screen) -> String {
     let heads = ["classifier", "accuracy", "macro F1", "loss", "difference", "95 % interval", "p"];
-    let points = |share: f64| format!("{:+.1}", 100.0 * share);
     let rows: Vec<Vec<String>> = names
         .iter()
         .zip(decisions)
@@ -93,10 +92,7 @@ fn beside(names: &[&Path], decisions: &[Decisions], screen: &Screen) -> String {
                 let paired = decisions[0].paired(found);
                 row.push(points(paired.difference));
                 row.push(format!("{} to {}", points(paired.interval.0), points(paired.interval.1)));
-                row.push(match paired.p_value {
-                    p if p < 0.001 => "< 0.001".to_owned(),
-                    p => format!("{p:.3}"),
-                });
+                row.push(p_value(paired.p_value));
             }
             row
         })
