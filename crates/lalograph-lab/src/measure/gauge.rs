@@ -41,7 +41,7 @@ pub struct Spread {
 }
 
 impl Spread {
-    fn of(mut values: Vec<f64>) -> Self {
+    pub(super) fn of(mut values: Vec<f64>) -> Self {
         values.sort_by(f64::total_cmp);
         let at = |index: usize| values.get(index).copied().unwrap_or(f64::NAN);
         Self { median: at(values.len() / 2), lowest: at(0), highest: at(values.len().saturating_sub(1)) }
@@ -212,8 +212,25 @@ fn repeat(seconds: f64, mut once: impl FnMut() -> f64) -> (f64, f64) {
     }
 }
 
+/// Repeats several things in turns for about so long in all; returns for each what it yields in a second.
+pub(super) fn taking_turns(seconds: f64, things: &mut [&mut dyn FnMut() -> f64]) -> Vec<f64> {
+    const TURNS: usize = 5;
+    let each = seconds / (TURNS * things.len()) as f64;
+    let mut found = vec![(0.0, 0.0); things.len()];
+    for _ in 0..TURNS {
+        for (thing, (sum, time)) in things.iter_mut().zip(&mut found) {
+            // Once before it counts: caches and clocks settle.
+            thing();
+            let (count, seconds) = repeat(each, &mut **thing);
+            *sum += count;
+            *time += seconds;
+        }
+    }
+    found.into_iter().map(|(sum, time)| sum / time).collect()
+}
+
 /// A square product, each thread some of its rows.
-struct Product {
+pub(super) struct Product {
     left: Vec<f32>,
     right: Vec<f32>,
     packed: Packed<f32>,
@@ -221,7 +238,7 @@ struct Product {
 }
 
 impl Product {
-    fn new(threads: usize) -> Self {
+    pub(super) fn new(threads: usize) -> Self {
         let numbers =
             |seed: usize| (0..SIDE * SIDE).map(|i| ((i * 31 + seed) % 17) as f32 / 17.0 - 0.5).collect();
         let rows = |part: usize| (part + 1) * SIDE / threads - part * SIDE / threads;
@@ -233,7 +250,7 @@ impl Product {
         }
     }
 
-    fn run(&mut self) -> f64 {
+    pub(super) fn run(&mut self) -> f64 {
         let threads = self.parts.len();
         self.packed.pack_side_by_side(Matrix::new(&self.right, SIDE, SIDE));
         let left = Matrix::new(&self.left, SIDE, SIDE);

@@ -10,4 +10,5 @@ pub mod documents;
 pub mod forecast;
 pub mod foresight;
 pub mod gauge;
+pub mod gauge_documents;
 pub mod score;

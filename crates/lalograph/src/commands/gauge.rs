@@ -3,9 +3,11 @@
 use lalograph_lab::Plan;
 use lalograph_lab::measure::cost::{cost, zipf_share};
 use lalograph_lab::measure::gauge::{Bench, Gauge, Spread};
+use lalograph_lab::measure::gauge_documents::{DocumentBench, DocumentGauge};
 use lalograph_storage::Existing;
 use serde::Serialize;
 
+use super::classify::describe_classifier;
 use super::input::threads;
 use super::settings::{Sized, check_room, describe, sized_plan};
 use crate::cli::GaugeArgs;
@@ -18,6 +20,7 @@ use crate::output::progress::{Measure, Progress};
 use crate::output::scale_chart::{ScalePoint, scale_charts};
 use crate::output::screen::Screen;
 use crate::output::table::{Column, facts, table};
+use crate::room;
 
 const HIDDEN: [usize; 5] = [128, 256, 512, 1024, 2048];
 const BATCH: [usize; 6] = [8, 16, 32, 64, 128, 256];
@@ -43,10 +46,7 @@ pub(super) fn run(args: &GaugeArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
     let Sized { plan, indices, source } = sized_plan(&args.plan)?;
     if plan.classifier.is_some() {
-        return Err(Failure::Usage(
-            "`gauge` measures language models; `lalograph plan cost --plan` times the training of a classifier on its documents"
-                .into(),
-        ));
+        return documents(args, &plan, (indices, &source), screen);
     }
     if args.scale {
         return scale(args, &plan, indices, screen);
@@ -95,6 +95,109 @@ pub(super) fn run(args: &GaugeArgs, screen: &Screen) -> Result<(), Failure> {
         ("step", format!("{} streams x {} tokens", found.batch, found.window)),
         ("threads", format!("{}, {} rounds of {} s", gauge.threads, gauge.rounds, args.seconds)),
     ];
+    screen.line(&format!(
+        "{}\n{}\n\n{}",
+        screen.heading("This machine"),
+        facts(screen, &about),
+        table(screen, &["", "median", "lowest", "highest", ""], &columns, &rows),
+    ))
+}
+
+/// JSON output of `gauge` for a classifier.
+#[derive(Serialize)]
+struct DocumentGaugeDocument {
+    model: String,
+    /// Null for rows of numbers.
+    vocabulary: Option<usize>,
+    batch: usize,
+    /// Tokens or rows of each document.
+    length: usize,
+    #[serde(flatten)]
+    gauge: DocumentGauge,
+}
+
+/// Measures a classifier on made-up documents.
+fn documents(
+    args: &GaugeArgs,
+    plan: &Plan,
+    (indices, source): (usize, &str),
+    screen: &Screen,
+) -> Result<(), Failure> {
+    if args.scale {
+        return Err(Failure::Usage(
+            "--scale has no effect on a classifier: it varies a language model".into(),
+        ));
+    }
+    let Some(bench) = DocumentBench::new(plan, indices)? else {
+        return Err(Failure::Usage(
+            "a linear network is solved on its own documents and not trained by steps: `lalograph classify train` shows the time it took".into(),
+        ));
+    };
+    room::check(
+        bench.bytes(),
+        "training by this plan",
+        "lower --hidden, --layers or --batch, or shorten the documents",
+    )?;
+    let mut progress = Progress::new(screen, "measuring", Measure::Steps, u64::from(args.rounds));
+    let gauge =
+        bench.measure(threads(args.plan.threads), usize::from(args.rounds), args.seconds, |round| {
+            progress.at(round as u64, "");
+            !interrupt::asked()
+        })?;
+    progress.finish();
+    if interrupt::asked() {
+        return Err(Failure::Interrupted("stopped; nothing was written".into()));
+    }
+    let text = gauge.vector_reading_tokens_per_second.is_some();
+    let found = DocumentGaugeDocument {
+        model: describe_classifier(plan, indices, DocumentBench::CLASSES),
+        vocabulary: text.then_some(indices),
+        batch: plan.training.batch,
+        length: bench.length(),
+        gauge,
+    };
+    if args.plan.json {
+        return screen.json(&found);
+    }
+    let gauge = &found.gauge;
+    let steps = if text { "tokens" } else { "rows" };
+    let all = format!("{steps}/s in all");
+    let one = |x: f64| format!("{x:.1}");
+    let share = |x: f64| format!("{x:.3}");
+    let ratio = "ratio in each round";
+    let mut rows = vec![
+        figures("matrix peak", &gauge.peak_gigaflops, one, "GFLOP/s, 2,048 x 2,048 x 2,048"),
+        figures("training", &gauge.training_tokens_per_second, tokens, &all),
+        figures("", &gauge.training_gigaflops, one, "GFLOP/s in matrix products"),
+        figures("training / peak", &gauge.training_share_of_peak, share, ratio),
+        figures("predicting", &gauge.predicting_tokens_per_second, tokens, &all),
+        figures("predicting / peak", &gauge.predicting_share_of_peak, share, ratio),
+    ];
+    let of_vectors = [
+        (
+            "vectors learnt",
+            &gauge.vector_learning_tokens_per_second,
+            true,
+            "tokens/s, each vector read and its gradient added, alone",
+        ),
+        ("training / learnt", &gauge.training_share_of_vectors, false, ratio),
+        ("vectors read", &gauge.vector_reading_tokens_per_second, true, "tokens/s, each vector read, alone"),
+        ("predicting / read", &gauge.predicting_share_of_vectors, false, ratio),
+    ];
+    for (name, spread, speed, what) in of_vectors {
+        if let Some(spread) = spread {
+            rows.push(figures(name, spread, if speed { tokens } else { share }, what));
+        }
+    }
+    let columns = [Column::Text, Column::Number, Column::Number, Column::Number, Column::Text];
+    let mut about = vec![("model", found.model)];
+    if text {
+        about.push(("vocabulary", format!("{} indices ({source})", count(indices as u64))));
+    }
+    about.extend([
+        ("step", format!("{} made-up documents x {} {steps}", found.batch, count(found.length as u64))),
+        ("threads", format!("{}, {} rounds of {} s", gauge.threads, gauge.rounds, args.seconds)),
+    ]);
     screen.line(&format!(
         "{}\n{}\n\n{}",
         screen.heading("This machine"),

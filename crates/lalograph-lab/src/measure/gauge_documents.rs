@@ -1,0 +1,346 @@
+//! Speed of this machine with a classifier: training and prediction by a plan on made-up documents, beside matrix products and the reading of token
+//! vectors.
+
+use lalograph_net::blocks::regularisation::LaneUse;
+use lalograph_net::heads::sampled::Sampler;
+use lalograph_net::models::classifier::{Classifier, ClassifierInput};
+use lalograph_net::models::network::LaneRoom;
+use lalograph_net::numbers::chance::stream;
+use lalograph_net::step::exchange::OneProcess;
+use lalograph_net::step::lanes::Lanes;
+use lalograph_net::step::team::Team;
+use lalograph_net::weights::first_values::first_values;
+use lalograph_net::weights::packed::PackedWeights;
+use lalograph_net::{Network, vectorised};
+use lalograph_text::Reserved;
+use lalograph_text::tokens::TokenSequence;
+use rand::RngExt;
+use rayon::prelude::*;
+use serde::Serialize;
+
+use super::cost::zipf_counts;
+use super::gauge::{Product, Spread, taking_turns};
+use crate::data::documents::{DocumentBatches, Documents, NumberRows};
+use crate::data::source::Windows;
+use crate::error::LabError;
+use crate::plan::{DocumentLength, Keep, Plan};
+use crate::training::settings::trainer_settings;
+use crate::training::trainer::Trainer;
+
+/// Tokens or rows of a made-up document, if the plan's length is no number.
+const LENGTH: usize = 200;
+/// Batches of made-up documents: enough that none is soon met again.
+const BATCHES: usize = 20;
+
+/// The measurements.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct DocumentGauge {
+    /// Threads used.
+    pub threads: usize,
+    /// Rounds measured; every figure is taken in each.
+    pub rounds: usize,
+    /// Matrix products of 2,048 x 2,048 numbers, in thousand million operations a second.
+    pub peak_gigaflops: Spread,
+    /// Tokens or rows learnt from in a second: everything included, from taking a batch to moving the weights.
+    pub training_tokens_per_second: Spread,
+    /// The matrix operations in that, in thousand million a second.
+    pub training_gigaflops: Spread,
+    /// The second over the first, round by round.
+    pub training_share_of_peak: Spread,
+    /// Tokens or rows read for predictions in a second.
+    pub predicting_tokens_per_second: Spread,
+    /// The matrix operations in that over the peak, round by round.
+    pub predicting_share_of_peak: Spread,
+    /// For text: tokens whose vectors can be added to a sum in a second by all threads, with nothing else done.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub vector_reading_tokens_per_second: Option<Spread>,
+    /// For text: the same where every vector's gradient is also added to.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub vector_learning_tokens_per_second: Option<Spread>,
+    /// Tokens predicted from over the tokens whose vectors can be read, round by round.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub predicting_share_of_vectors: Option<Spread>,
+    /// Tokens learnt from over the tokens whose vectors can be learnt, round by round.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub training_share_of_vectors: Option<Spread>,
+}
+
+/// A classifier that is trained on made-up documents.
+pub struct DocumentBench {
+    plan: Plan,
+    net: Classifier,
+    documents: Documents,
+    length: usize,
+    /// Tokens of all documents, for the reading of their vectors alone.
+    tokens: Vec<u32>,
+}
+
+impl DocumentBench {
+    /// Classes of the documents.
+    pub const CLASSES: usize = 4;
+
+    /// Lays out a plan's network over a vocabulary, and makes up documents: of one length, their tokens with counts that fall as one over the
+    /// rank. `None` for a linear network, which is solved and not trained by steps.
+    ///
+    /// # Errors
+    /// A network that cannot be made.
+    pub fn new(plan: &Plan, vocabulary: usize) -> Result<Option<Self>, LabError> {
+        let own = plan.classifier.clone().unwrap_or_default();
+        let input = match own.features {
+            Some(features) => ClassifierInput::Numbers { features },
+            None => ClassifierInput::Tokens { vocabulary, embedding: plan.model.embedding },
+        };
+        let Some(shape) = plan.classifier_shape(input, Self::CLASSES, Vec::new()) else { return Ok(None) };
+        let net = Classifier::new(shape)?;
+        let length = match (own.time_steps, own.length) {
+            (Some(steps), _) if own.features.is_some() => steps,
+            (_, DocumentLength::Tokens(tokens)) => tokens,
+            _ => LENGTH,
+        };
+        let count = plan.training.batch * BATCHES;
+        let classes: Vec<u32> = (0..count).map(|number| (number % Self::CLASSES) as u32).collect();
+        let mut random = stream(plan.training.seed, "made-up documents", &[]);
+        let (documents, tokens) = match own.features {
+            Some(features) => {
+                let numbers = (0..count * length * features).map(|_| random.random_range(-1.0f32..1.0));
+                let rows = NumberRows { numbers: numbers.collect(), steps: vec![length; count], classes };
+                (Documents::of_numbers(rows, features, None, Keep::Beginning), Vec::new())
+            }
+            None => {
+                let sampler = Sampler::new(&zipf_counts(vocabulary), &Reserved::NEVER_PREDICTED);
+                // An end token inside would be the end of a document.
+                let draw = |random: &mut _| {
+                    Some(sampler.draw(random))
+                        .filter(|&token| token != Reserved::END)
+                        .unwrap_or(Reserved::UNKNOWN)
+                };
+                let tokens: Vec<u32> = (0..count * length).map(|_| draw(&mut random)).collect();
+                let with_ends = tokens
+                    .chunks(length)
+                    .flat_map(|document| document.iter().copied().chain([Reserved::END]));
+                let text = TokenSequence::from_indices(with_ends.collect()).with_labels(classes);
+                (Documents::new(text, None, Keep::Beginning), tokens)
+            }
+        };
+        Ok(Some(Self { plan: plan.clone(), net, documents, length, tokens }))
+    }
+
+    /// Tokens or rows of each document.
+    pub fn length(&self) -> usize {
+        self.length
+    }
+
+    /// Bytes that training needs.
+    pub fn bytes(&self) -> u64 {
+        let layout = self.net.layout();
+        let extent = DocumentBatches::new(&self.documents, self.plan.training.batch, 0).extent();
+        let room =
+            LaneRoom { extent, used_for: LaneUse::Training(self.plan.regularisation()), resets: false };
+        let lane: usize = self.net.lane_bytes(room).iter().sum();
+        let arrays = 2 + self.plan.optimiser(1).state_parts();
+        (layout.len() * size_of::<f32>() * arrays + PackedWeights::<f32>::bytes_for(layout) + lane) as u64
+    }
+
+    /// Measures in `rounds` rounds of about `seconds` each, on `threads` threads. In each round everything takes turns, so that what else the
+    /// machine does falls on all. `progress` is given the rounds done, and stops by returning `false`.
+    ///
+    /// # Errors
+    /// Threads that cannot be started.
+    pub fn measure(
+        &self,
+        threads: usize,
+        rounds: usize,
+        seconds: f64,
+        mut progress: impl FnMut(usize) -> bool + Send,
+    ) -> Result<DocumentGauge, LabError> {
+        let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build()?;
+        Ok(pool.install(|| self.measure_in_pool(threads, rounds, seconds, &mut progress)))
+    }
+
+    fn measure_in_pool(
+        &self,
+        threads: usize,
+        rounds: usize,
+        seconds: f64,
+        progress: &mut dyn FnMut(usize) -> bool,
+    ) -> DocumentGauge {
+        let mut product = Product::new(threads);
+        let mut training = Training::new(self);
+        let mut prediction = Prediction::new(self);
+        let mut reading = (!self.tokens.is_empty()).then(|| Vectors::new(self, threads));
+        let mut learning = (!self.tokens.is_empty()).then(|| Vectors::new(self, threads));
+        let mut columns: [Vec<f64>; 5] = Default::default();
+        for round in 0..rounds.max(1) {
+            let (mut product, mut train) = (|| product.run(), || training.step());
+            let mut predict = || prediction.step();
+            let mut read = reading.as_mut().map(|vectors| || vectors.read());
+            let mut learn = learning.as_mut().map(|vectors| || vectors.learn());
+            let mut things: Vec<&mut dyn FnMut() -> f64> = vec![&mut product, &mut train, &mut predict];
+            things.extend(read.as_mut().map(|read| read as &mut dyn FnMut() -> f64));
+            things.extend(learn.as_mut().map(|learn| learn as &mut dyn FnMut() -> f64));
+            let speeds = taking_turns(seconds, &mut things);
+            columns.iter_mut().zip(speeds).for_each(|(column, speed)| column.push(speed));
+            if !progress(round + 1) {
+                break;
+            }
+        }
+        let [peaks, trained, predicted, read, learnt] = columns;
+        let work = self.net.operations(self.length as f64);
+        let share = |speeds: &[f64], operations: f64, of: &[f64]| {
+            Spread::of(speeds.iter().zip(of).map(|(speed, of)| speed * operations / of).collect())
+        };
+        let of_vectors = |found: Spread| (!read.is_empty()).then_some(found);
+        DocumentGauge {
+            threads,
+            rounds: peaks.len(),
+            training_gigaflops: Spread::of(trained.iter().map(|speed| speed * work.training / 1e9).collect()),
+            training_share_of_peak: share(&trained, work.training, &peaks),
+            predicting_share_of_peak: share(&predicted, work.forward, &peaks),
+            predicting_share_of_vectors: of_vectors(share(&predicted, 1.0, &read)),
+            training_share_of_vectors: of_vectors(share(&trained, 1.0, &learnt)),
+            vector_reading_tokens_per_second: of_vectors(Spread::of(read.clone())),
+            vector_learning_tokens_per_second: of_vectors(Spread::of(learnt)),
+            peak_gigaflops: Spread::of(peaks.iter().map(|peak| peak / 1e9).collect()),
+            training_tokens_per_second: Spread::of(trained),
+            predicting_tokens_per_second: Spread::of(predicted),
+        }
+    }
+}
+
+/// Training steps as a run makes them.
+struct Training<'b>(Trainer<'b, Classifier>);
+
+impl<'b> Training<'b> {
+    fn new(bench: &'b DocumentBench) -> Self {
+        let plan = &bench.plan;
+        let windows = DocumentBatches::new(&bench.documents, plan.training.batch, plan.training.seed);
+        let (settings, exchange) = (trainer_settings(plan, 1000), Box::new(OneProcess::default()));
+        Self(Trainer::new(&bench.net, settings, Box::new(windows), exchange, ()))
+    }
+
+    fn step(&mut self) -> f64 {
+        // The documents are in memory, where nothing is lost.
+        let Ok(learnt) = self.0.learn() else { return 0.0 };
+        // Small, so that made-up documents do not drive the weights anywhere.
+        self.0.apply(1e-5);
+        learnt.tokens as f64
+    }
+}
+
+/// Documents side by side while they are predicted, as `classify predict` reads them.
+const ROWS: usize = 32;
+
+/// Predictions of batches of documents, a batch for each thread.
+struct Prediction<'b> {
+    bench: &'b DocumentBench,
+    weights: Vec<f32>,
+    packed: PackedWeights<f32>,
+    team: Team<Classifier, f32>,
+    next: usize,
+}
+
+impl<'b> Prediction<'b> {
+    fn new(bench: &'b DocumentBench) -> Self {
+        let net = &bench.net;
+        let weights = first_values(net.layout(), 1);
+        let threads = rayon::current_num_threads();
+        let mut extent = DocumentBatches::new(&bench.documents, ROWS, 0).extent();
+        extent.rows = ROWS * threads;
+        let room = LaneRoom { extent, used_for: LaneUse::Reading, resets: false };
+        Self {
+            packed: PackedWeights::reading(net.layout(), &weights),
+            weights,
+            team: Team::new(net, room, Lanes::new(extent.rows, threads), 0..threads, ()),
+            next: 0,
+            bench,
+        }
+    }
+
+    fn step(&mut self) -> f64 {
+        let documents = &self.bench.documents;
+        for (rows, window) in self.team.windows_mut() {
+            window.clear();
+            for _ in rows {
+                documents.put(self.next, window);
+                self.next = (self.next + 1) % documents.count();
+            }
+        }
+        let (net, weights) = (&self.bench.net, self.packed.with(&self.weights));
+        let read = self.team.each(|window, lane| {
+            let mut logs = Vec::new();
+            net.log_probabilities(weights, window, 1.0, lane, &mut logs);
+            std::hint::black_box(&logs);
+            window.steps()
+        });
+        read.into_iter().sum::<usize>() as f64
+    }
+}
+
+/// The vectors of tokens alone: what the memory allows a network that does little else.
+struct Vectors<'b> {
+    tokens: &'b [u32],
+    width: usize,
+    table: Vec<f32>,
+    /// Of each thread the gradient of the table.
+    gradients: Vec<Vec<f32>>,
+    from: usize,
+}
+
+impl<'b> Vectors<'b> {
+    fn new(bench: &'b DocumentBench, threads: usize) -> Self {
+        let ClassifierInput::Tokens { vocabulary, embedding } = bench.net.shape().input else {
+            return Self { tokens: &[], width: 1, table: Vec::new(), gradients: Vec::new(), from: 0 };
+        };
+        Self {
+            tokens: &bench.tokens,
+            width: embedding,
+            table: vec![0.5; vocabulary * embedding],
+            gradients: vec![vec![0.0; vocabulary * embedding]; threads],
+            from: 0,
+        }
+    }
+
+    /// The tokens of the next step, a batch of a run.
+    fn batch(&mut self) -> &'b [u32] {
+        let size = self.tokens.len() / BATCHES;
+        self.from = (self.from + size) % self.tokens.len();
+        &self.tokens[self.from..self.from + size]
+    }
+
+    fn read(&mut self) -> f64 {
+        let batch = self.batch();
+        let (table, width) = (&self.table, self.width);
+        batch.par_chunks(batch.len().div_ceil(self.gradients.len())).for_each(|tokens| {
+            std::hint::black_box(sum_of(table, width, tokens));
+        });
+        batch.len() as f64
+    }
+
+    fn learn(&mut self) -> f64 {
+        let batch = self.batch();
+        let (table, width) = (&self.table, self.width);
+        let parts = batch.par_chunks(batch.len().div_ceil(self.gradients.len()));
+        parts.zip(&mut self.gradients).for_each(|(tokens, gradient)| {
+            let sum = sum_of(table, width, tokens);
+            vectorised!({
+                for &token in tokens {
+                    let to = &mut gradient[token as usize * width..][..width];
+                    to.iter_mut().zip(&sum).for_each(|(to, &x)| *to += x);
+                }
+            });
+        });
+        batch.len() as f64
+    }
+}
+
+/// The sum of the vectors of tokens.
+fn sum_of(table: &[f32], width: usize, tokens: &[u32]) -> Vec<f32> {
+    let mut sum = vec![0.0f32; width];
+    vectorised!({
+        for &token in tokens {
+            let row = &table[token as usize * width..][..width];
+            sum.iter_mut().zip(row).for_each(|(sum, &x)| *sum += x);
+        }
+    });
+    sum
+}
