@@ -51,18 +51,22 @@ pub struct DocumentGauge {
     pub predicting_tokens_per_second: Spread,
     /// The matrix operations in that over the peak, round by round.
     pub predicting_share_of_peak: Spread,
-    /// For text: tokens whose vectors can be added to a sum in a second by all threads, with nothing else done.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub vector_reading_tokens_per_second: Option<Spread>,
-    /// For text: the same where every vector's gradient is also added to.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub vector_learning_tokens_per_second: Option<Spread>,
-    /// Tokens predicted from over the tokens whose vectors can be read, round by round.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub predicting_share_of_vectors: Option<Spread>,
-    /// Tokens learnt from over the tokens whose vectors can be learnt, round by round.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    pub training_share_of_vectors: Option<Spread>,
+    /// For text: what the memory allows a network that does little else than read token vectors.
+    pub vectors: Option<VectorGauge>,
+}
+
+/// Token vectors alone, read and moved by all threads as a pooled network does it.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct VectorGauge {
+    /// Tokens whose vectors can be added to a sum in a second.
+    pub reading_tokens_per_second: Spread,
+    /// The same where every vector's gradient is added to as well, and weights, gradient and two numbers of the optimiser for each are read
+    /// and written for the vectors that a batch has.
+    pub learning_tokens_per_second: Spread,
+    /// Tokens predicted from over the first, round by round.
+    pub predicting_share: Spread,
+    /// Tokens learnt from over the second, round by round.
+    pub training_share: Spread,
 }
 
 /// A classifier that is trained on made-up documents.
@@ -189,17 +193,19 @@ impl DocumentBench {
         let share = |speeds: &[f64], operations: f64, of: &[f64]| {
             Spread::of(speeds.iter().zip(of).map(|(speed, of)| speed * operations / of).collect())
         };
-        let of_vectors = |found: Spread| (!read.is_empty()).then_some(found);
+        let vectors = (!read.is_empty()).then(|| VectorGauge {
+            predicting_share: share(&predicted, 1.0, &read),
+            training_share: share(&trained, 1.0, &learnt),
+            reading_tokens_per_second: Spread::of(read),
+            learning_tokens_per_second: Spread::of(learnt),
+        });
         DocumentGauge {
             threads,
             rounds: peaks.len(),
             training_gigaflops: Spread::of(trained.iter().map(|speed| speed * work.training / 1e9).collect()),
             training_share_of_peak: share(&trained, work.training, &peaks),
             predicting_share_of_peak: share(&predicted, work.forward, &peaks),
-            predicting_share_of_vectors: of_vectors(share(&predicted, 1.0, &read)),
-            training_share_of_vectors: of_vectors(share(&trained, 1.0, &learnt)),
-            vector_reading_tokens_per_second: of_vectors(Spread::of(read.clone())),
-            vector_learning_tokens_per_second: of_vectors(Spread::of(learnt)),
+            vectors,
             peak_gigaflops: Spread::of(peaks.iter().map(|peak| peak / 1e9).collect()),
             training_tokens_per_second: Spread::of(trained),
             predicting_tokens_per_second: Spread::of(predicted),
@@ -283,19 +289,35 @@ struct Vectors<'b> {
     table: Vec<f32>,
     /// Of each thread the gradient of the table.
     gradients: Vec<Vec<f32>>,
+    /// What the optimiser has of each number of the table.
+    first: Vec<f32>,
+    second: Vec<f32>,
+    read: Vec<bool>,
     from: usize,
 }
 
 impl<'b> Vectors<'b> {
     fn new(bench: &'b DocumentBench, threads: usize) -> Self {
         let ClassifierInput::Tokens { vocabulary, embedding } = bench.net.shape().input else {
-            return Self { tokens: &[], width: 1, table: Vec::new(), gradients: Vec::new(), from: 0 };
+            return Self {
+                tokens: &[],
+                width: 1,
+                table: Vec::new(),
+                gradients: Vec::new(),
+                first: Vec::new(),
+                second: Vec::new(),
+                read: Vec::new(),
+                from: 0,
+            };
         };
         Self {
             tokens: &bench.tokens,
             width: embedding,
             table: vec![0.5; vocabulary * embedding],
             gradients: vec![vec![0.0; vocabulary * embedding]; threads],
+            first: vec![0.0; vocabulary * embedding],
+            second: vec![0.0; vocabulary * embedding],
+            read: vec![false; vocabulary],
             from: 0,
         }
     }
@@ -326,6 +348,31 @@ impl<'b> Vectors<'b> {
                 for &token in tokens {
                     let to = &mut gradient[token as usize * width..][..width];
                     to.iter_mut().zip(&sum).for_each(|(to, &x)| *to += x);
+                }
+            });
+        });
+        self.read.fill(false);
+        batch.iter().for_each(|&token| self.read[token as usize] = true);
+        let size = 64 * width;
+        let moved = self
+            .table
+            .par_chunks_mut(size)
+            .zip(self.first.par_chunks_mut(size))
+            .zip(self.second.par_chunks_mut(size));
+        let read = self.gradients[0].par_chunks(size).zip(self.read.par_chunks(64));
+        moved.zip(read).for_each(|(((weights, first), second), (gradient, read))| {
+            vectorised!({
+                for row in (0..read.len()).filter(|&row| read[row]) {
+                    let at = row * width..(row + 1) * width;
+                    let numbers = weights[at.clone()]
+                        .iter_mut()
+                        .zip(&mut first[at.clone()])
+                        .zip(&mut second[at.clone()]);
+                    for (((weight, first), second), &gradient) in numbers.zip(&gradient[at]) {
+                        *first += gradient;
+                        *second += gradient;
+                        *weight += 1e-9 * (*first + *second);
+                    }
                 }
             });
         });

@@ -132,7 +132,7 @@ impl<'a, T: Task> Loop<'a, T> {
         };
         let duties = task.duties();
         let names: Vec<&'static str> = duties.iter().map(|duty| duty.name()).collect();
-        let this = Self {
+        let mut this = Self {
             task,
             notebook: Notebook::open(&claim, names, &position.record_bytes)?,
             run,
@@ -173,6 +173,7 @@ impl<'a, T: Task> Loop<'a, T> {
         let outcome = self.steps().and_then(|()| self.end());
         if let Err(error) = &outcome {
             // Nothing was validated before it failed: then the current weights are the best there are.
+            self.trainer.settle();
             if self.best.is_none() && self.trainer.weights().iter().all(|w| w.is_finite()) {
                 let _ = self.save_model();
             }
@@ -492,7 +493,7 @@ impl<'a, T: Task> Loop<'a, T> {
     }
 
     /// Writes the best weights, or the current ones if none were validated.
-    fn save_model(&self) -> Result<(), LabError> {
+    fn save_model(&mut self) -> Result<(), LabError> {
         let (trained, weights) = match (&self.selection.best, &self.best) {
             (Some(best), Some(weights)) => {
                 let validation_loss = Some(best.evaluation.loss);
@@ -512,6 +513,7 @@ impl<'a, T: Task> Loop<'a, T> {
 
     /// Writes a checkpoint and lets go of the oldest.
     fn checkpoint(&mut self) -> Result<(), LabError> {
+        self.trainer.settle();
         let position = Position {
             step: self.trainer.step(),
             next: self.next.clone(),

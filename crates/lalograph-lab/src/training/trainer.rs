@@ -3,6 +3,7 @@
 use lalograph_net::Network;
 use lalograph_net::blocks::regularisation::{LaneUse, Regularisation};
 use lalograph_net::learning::clipping::{Clipped, Clipping, GradientMeter};
+use lalograph_net::learning::late_rows::LateRows;
 use lalograph_net::learning::optimiser::{Optimiser, OptimiserSettings};
 use lalograph_net::models::network::{Draw, LaneRoom};
 use lalograph_net::step::exchange::Exchange;
@@ -73,6 +74,11 @@ impl<'t, N: Network> Trainer<'t, N> {
         let lanes = Lanes::new(room.extent.rows, lanes);
         let here = exchange.lanes(lanes.count());
         let layout = net.layout();
+        let optimiser = Optimiser::new(optimiser, layout);
+        let optimiser = match net.table() {
+            Some((table, width)) => optimiser.with_late_rows(table, width),
+            None => optimiser,
+        };
         Self {
             net,
             seed,
@@ -82,8 +88,11 @@ impl<'t, N: Network> Trainer<'t, N> {
             team: Team::new(net, room, lanes, here, shared),
             weights: first_values(layout, seed),
             packed: PackedWeights::new(layout, true),
-            meter: GradientMeter::new(layout),
-            optimiser: Optimiser::new(optimiser, layout),
+            meter: GradientMeter::with_table(
+                layout,
+                optimiser.late_rows().map(|late| (late.table().clone(), late.width())),
+            ),
+            optimiser,
             step: 0,
         }
     }
@@ -125,6 +134,9 @@ impl<'t, N: Network> Trainer<'t, N> {
     pub fn learn(&mut self) -> Result<Learnt, LabError> {
         let (epoch, window) = self.position(self.step);
         self.windows.fill(epoch, window, &mut self.team.windows_mut())?;
+        let (net, team) = (self.net, &self.team);
+        let rows = team.windows().flat_map(|(_, window)| net.rows(window)).copied();
+        self.optimiser.catch_up(&mut self.weights, rows);
         self.packed.update(self.net.layout(), &self.weights, Pass::Training);
         let weights = self.packed.with(&self.weights);
         if window == 0 && !self.windows.resets() {
@@ -133,7 +145,8 @@ impl<'t, N: Network> Trainer<'t, N> {
         let draw = Draw { seed: self.seed, step: self.step };
         let (loss, targets) = self.team.learn(self.net, weights, draw, self.exchange.as_mut());
         let tokens = self.exchange.scored(self.team.tokens(self.net));
-        self.meter.measure(self.team.gradient(), &self.clipping);
+        let read = self.optimiser.late_rows().map_or(&[][..], LateRows::read);
+        self.meter.measure_rows(self.team.gradient(), &self.clipping, read);
         let share = 1.0 / targets.max(1) as f64;
         Ok(Learnt { tokens, loss: loss.sum * share, right: loss.right as f64 * share })
     }
@@ -159,7 +172,12 @@ impl<'t, N: Network> Trainer<'t, N> {
         self.exchange.agree(stop)
     }
 
-    /// The weights that are trained.
+    /// Brings all weights up to date: those of rare tokens may be some steps behind.
+    pub fn settle(&mut self) {
+        self.optimiser.settle(&mut self.weights);
+    }
+
+    /// The weights that are trained, up to date after [`Trainer::settle`].
     pub fn weights(&self) -> &[f32] {
         &self.weights
     }
@@ -170,12 +188,14 @@ impl<'t, N: Network> Trainer<'t, N> {
     }
 
     /// The weights to validate and keep.
-    pub fn settled(&self) -> &[f32] {
+    pub fn settled(&mut self) -> &[f32] {
+        self.settle();
         self.optimiser.settled(&self.weights)
     }
 
     /// The same, ready to be read.
     pub fn settled_parameters(&mut self) -> Parameters<'_, f32> {
+        self.settle();
         let settled = self.optimiser.settled(&self.weights);
         self.packed.update(self.net.layout(), settled, Pass::Reading);
         self.packed.with(settled)
@@ -189,6 +209,7 @@ impl<'t, N: Network> Trainer<'t, N> {
 
     /// The lanes with the windows of the last step, and the weights that are trained, ready for another training pass over them.
     pub fn last_step(&mut self) -> (&Team<N, f32>, Parameters<'_, f32>) {
+        self.settle();
         self.packed.update(self.net.layout(), &self.weights, Pass::Training);
         (&self.team, self.packed.with(&self.weights))
     }

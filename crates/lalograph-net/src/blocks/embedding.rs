@@ -43,6 +43,18 @@ impl RowSums {
         rows.values.clear();
     }
 
+    /// The sum of the gradients of a token's vector so far.
+    pub fn row<'r, T: Real>(&mut self, rows: &'r mut RowGradient<T>, token: u32) -> &'r mut [T] {
+        let place = &mut self.place[token as usize];
+        if *place == 0 {
+            rows.rows.push(token);
+            rows.values.resize(rows.values.len() + rows.width, T::ZERO);
+            *place = rows.rows.len() as u32;
+        }
+        let at = (*place as usize - 1) * rows.width;
+        &mut rows.values[at..at + rows.width]
+    }
+
     /// Adds the gradient `d` of a token's vector.
     pub fn add<T: Real>(&mut self, rows: &mut RowGradient<T>, token: u32, d: &[T]) {
         let place = &mut self.place[token as usize];

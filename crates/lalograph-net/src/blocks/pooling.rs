@@ -46,6 +46,44 @@ pub struct PoolTape<T> {
     at: Vec<u32>,
 }
 
+/// Columns that are pooled together.
+const COLUMNS: usize = 64;
+
+#[inline(always)]
+fn add_up<'x, T: Real>(sums: &mut [T], rows: impl Iterator<Item = &'x [T]>) {
+    match <&mut [T; COLUMNS]>::try_from(&mut *sums) {
+        Ok(sums) => {
+            let mut sum = *sums;
+            for x in rows {
+                sum.iter_mut().zip(x).for_each(|(sum, &x)| *sum += x);
+            }
+            *sums = sum;
+        }
+        Err(_) => rows.for_each(|x| sums.iter_mut().zip(x).for_each(|(sum, &x)| *sum += x)),
+    }
+}
+
+#[inline(always)]
+fn find_best<'x, T: Real>(best: &mut [T], at: &mut [u32], from: usize, rows: impl Iterator<Item = &'x [T]>) {
+    let better = |best: &mut [T], at: &mut [u32], step: u32, x: &[T]| {
+        for ((best, at), &x) in best.iter_mut().zip(at).zip(x) {
+            let above = x > *best;
+            *best = if above { x } else { *best };
+            *at = if above { step } else { *at };
+        }
+    };
+    match (<&mut [T; COLUMNS]>::try_from(&mut *best), <&mut [u32; COLUMNS]>::try_from(&mut *at)) {
+        (Ok(best), Ok(at)) => {
+            let (mut greatest, mut place) = (*best, *at);
+            for (step, x) in (from as u32..).zip(rows) {
+                better(&mut greatest, &mut place, step, x);
+            }
+            (*best, *at) = (greatest, place);
+        }
+        _ => (from as u32..).zip(rows).for_each(|(step, x)| better(best, at, step, x)),
+    }
+}
+
 impl Pool {
     /// Pools vectors of `width` numbers, of which those from `reverse_from` on are of a direction that reads from the end.
     pub fn new(pooling: Pooling, width: usize, reverse_from: usize) -> Self {
@@ -74,10 +112,10 @@ impl Pool {
         tape: &mut PoolTape<T>,
         row: usize,
         (from, length): (usize, usize),
-        steps: impl Iterator<Item = &'x [T]>,
+        steps: impl Iterator<Item = &'x [T]> + Clone,
     ) {
         let numbers = row * self.width..(row + 1) * self.width;
-        let (reverse, width) = (self.reverse_from, self.width);
+        let reverse = self.reverse_from;
         let PoolTape { sums, best, at } = tape;
         let sums = sums.get_mut(numbers.clone()).unwrap_or_default();
         let at = at.get_mut(numbers.clone()).unwrap_or_default();
@@ -95,28 +133,53 @@ impl Pool {
         }
         if from == 0 {
             sums.fill(T::ZERO);
+            // What is not a number is above nothing: then the first step stands.
+            if let Some(first) = steps.clone().next().filter(|_| !best.is_empty()) {
+                best.copy_from_slice(first);
+                at.fill(0);
+            }
         }
         vectorised!({
-            for (step, x) in (from..).zip(steps) {
-                for (sum, &x) in sums.iter_mut().zip(x) {
-                    *sum += x;
+            // Some columns at a time: their sums and maxima stay in registers while the steps go by.
+            let mut column = 0;
+            while column < self.width {
+                let columns = column..(column + COLUMNS).min(self.width);
+                let rows = steps.clone().map(|x| &x[columns.clone()]);
+                if let Some(sums) = sums.get_mut(columns.clone()) {
+                    add_up(sums, rows.clone());
                 }
-                if best.is_empty() {
-                    continue;
+                if let (Some(best), Some(at)) = (best.get_mut(columns.clone()), at.get_mut(columns.clone())) {
+                    find_best(best, at, from, rows);
                 }
-                if step == 0 {
-                    best.copy_from_slice(x);
-                    at.fill(0);
-                    continue;
-                }
-                let step = step as u32;
-                for i in 0..width {
-                    let above = x[i] > best[i];
-                    best[i] = if above { x[i] } else { best[i] };
-                    at[i] = if above { step } else { at[i] };
-                }
+                column = columns.end;
             }
         });
+    }
+
+    /// The gradient by the vectors of a document, given the gradient `d` by its pooled vector: what every step gets goes to `same`, and the rest as
+    /// `(step, number, gradient)` to `single`. Not for [`Pooling::Last`].
+    pub fn spread<T: Real>(
+        &self,
+        tape: &PoolTape<T>,
+        row: usize,
+        length: usize,
+        d: &[T],
+        same: &mut [T],
+        mut single: impl FnMut(usize, usize, T),
+    ) {
+        let (mean, best) = d.split_at(if self.pooling.has_mean() { self.width } else { 0 });
+        let share = T::of(1.0 / length as f64);
+        same.fill(T::ZERO);
+        same.iter_mut().zip(mean).for_each(|(same, &d)| *same = d * share);
+        let at = tape.at.get(row * self.width..(row + 1) * self.width).unwrap_or_default();
+        for (index, (&d, &at)) in best.iter().zip(at).enumerate() {
+            single(at as usize, index, d);
+        }
+    }
+
+    /// Whether every step has a gradient.
+    pub fn reaches_all(&self) -> bool {
+        self.pooling.has_mean()
     }
 
     /// Writes the pooled vector of document `row` to `out`: the mean, then the maximum.

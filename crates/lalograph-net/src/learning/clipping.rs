@@ -52,6 +52,8 @@ pub struct GradientMeter {
     tensors: Vec<(std::ops::Range<usize>, GroupId)>,
     /// The stretches that are summed as one piece, and the tensor that each belongs to.
     stretches: Vec<(usize, std::ops::Range<usize>)>,
+    /// The table of which some rows alone have a gradient: place and width.
+    table: Option<(std::ops::Range<usize>, usize)>,
     /// For each stretch the sums of squares, as it came and within the limit on values.
     sums: Vec<[f64; 2]>,
     /// For each tensor the norm as it came.
@@ -64,12 +66,22 @@ pub struct GradientMeter {
 impl GradientMeter {
     /// A meter for gradients of this layout.
     pub fn new(layout: &Layout) -> Self {
+        Self::with_table(layout, None)
+    }
+
+    /// The same where few rows of one tensor have a gradient, the table with this place and width of a row: see [`GradientMeter::measure_rows`].
+    pub fn with_table(layout: &Layout, table: Option<(std::ops::Range<usize>, usize)>) -> Self {
         let tensors: Vec<_> =
             layout.tensors().iter().map(|tensor| (tensor.range.clone(), tensor.group)).collect();
         let mut stretches = Vec::new();
         for (index, (range, _)) in tensors.iter().enumerate() {
-            for from in range.clone().step_by(PIECE) {
-                stretches.push((index, from..(from + PIECE).min(range.end)));
+            // Whole rows of the table.
+            let size = match &table {
+                Some((table, width)) if table == range => (PIECE / width).max(1) * width,
+                _ => PIECE,
+            };
+            for from in range.clone().step_by(size) {
+                stretches.push((index, from..(from + size).min(range.end)));
             }
         }
         let groups = layout.groups().len();
@@ -80,29 +92,48 @@ impl GradientMeter {
             clipped: Clipped { factors: vec![1.0; groups], ..Clipped::default() },
             tensors,
             stretches,
+            table,
         }
     }
 
     /// Measures a gradient and computes its clipping factors.
     pub fn measure<T: Real>(&mut self, gradient: &[T], clipping: &Clipping) -> &Clipped {
+        self.measure_rows(gradient, clipping, &[])
+    }
+
+    /// The same; `read` says of each row of the table whether it can have a gradient. Without a table it is not needed.
+    pub fn measure_rows<T: Real>(&mut self, gradient: &[T], clipping: &Clipping, read: &[bool]) -> &Clipped {
         let limit = clipping.value.map(T::of);
+        let table = self.table.as_ref();
         self.sums.par_iter_mut().zip(&self.stretches).for_each(|(sums, (_, range))| {
-            let part = &gradient[range.clone()];
-            sums[0] = vectorised!(sum_of_squares(part, |x| x));
-            sums[1] = match limit {
-                None => sums[0],
-                Some(limit) => vectorised!({
-                    sum_of_squares(part, |x| {
-                        if x > limit {
-                            limit
-                        } else if x < -limit {
-                            -limit
-                        } else {
-                            x
-                        }
-                    })
-                }),
+            let add = |sums: &mut [f64; 2], part: &[T]| {
+                let raw = vectorised!(sum_of_squares(part, |x| x));
+                sums[0] += raw;
+                sums[1] += match limit {
+                    None => raw,
+                    Some(limit) => vectorised!({
+                        sum_of_squares(part, |x| {
+                            if x > limit {
+                                limit
+                            } else if x < -limit {
+                                -limit
+                            } else {
+                                x
+                            }
+                        })
+                    }),
+                };
             };
+            *sums = [0.0; 2];
+            let part = &gradient[range.clone()];
+            match table.filter(|(table, _)| table.contains(&range.start)) {
+                None => add(sums, part),
+                Some((table, width)) => {
+                    let read = &read[(range.start - table.start) / width..];
+                    let rows = part.chunks_exact(*width).zip(read).filter(|(_, read)| **read);
+                    rows.for_each(|(row, _)| add(sums, row));
+                }
+            }
         });
         self.norms.fill(0.0);
         let mut before = 0.0;
@@ -198,6 +229,21 @@ mod tests {
         for (tensor, found) in layout.tensors().iter().zip(meter.norms()) {
             assert!((norm(&gradient[tensor.range.clone()]) - found).abs() < 1e-9 * found);
         }
+    }
+
+    #[test]
+    fn rows_of_a_table_are_measured_like_all_of_it() {
+        let layout = layout([600, 5, 40]);
+        let read: Vec<bool> = (0..100).map(|row| row % 7 == 2).collect();
+        let number = |at: usize| (at % 11) as f32 - 4.0;
+        let has = |at: usize| at >= 600 || read[at / 6];
+        let gradient: Vec<f32> = (0..layout.len()).map(|at| if has(at) { number(at) } else { 0.0 }).collect();
+        let clipping = Clipping { value: Some(3.0), norm: Some(20.0), ..Clipping::default() };
+        let all = GradientMeter::new(&layout).measure(&gradient, &clipping).clone();
+        let mut meter = GradientMeter::with_table(&layout, Some((0..600, 6)));
+        let rows = meter.measure_rows(&gradient, &clipping, &read);
+        assert!((all.norm_before - rows.norm_before).abs() < 1e-9 && rows.values_limited);
+        assert!((all.factors[0] - rows.factors[0]).abs() < 1e-12);
     }
 
     #[test]

@@ -3,6 +3,7 @@
 use rayon::prelude::*;
 
 use super::clipping::Clipped;
+use super::late_rows::{LateRows, Moved};
 use super::piece::PIECE;
 use crate::numbers::real::Real;
 use crate::vectorised;
@@ -101,18 +102,19 @@ pub struct Optimiser<T> {
     second: Vec<T>,
     average: Vec<T>,
     pieces: Vec<Vec<Stretch>>,
+    late: Option<(LateRows<T>, Stretch)>,
 }
 
 /// The numbers of one update that are the same for all weights of a stretch.
-#[derive(Clone, Copy)]
-struct Update<T> {
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Update<T> {
     rate: T,
     factor: T,
     limit: T,
     /// Of the weight into its gradient.
-    decay: T,
+    pub(super) decay: T,
     /// Of the weight by itself.
-    shrink: T,
+    pub(super) shrink: T,
 }
 
 impl<T: Real> Optimiser<T> {
@@ -144,7 +146,57 @@ impl<T: Real> Optimiser<T> {
             average: zeros(settings.average_after.is_some()),
             pieces,
             settings,
+            late: None,
         }
+    }
+
+    /// The same optimiser, which moves the rows of a table late: see [`LateRows`]. Before a step that reads rows of the table they must be
+    /// brought up to date ([`Optimiser::catch_up`]), and all of them before anything else reads the weights ([`Optimiser::settle`]). A mean of
+    /// the weights needs all of them after every step: then nothing is late.
+    #[must_use]
+    pub fn with_late_rows(mut self, table: std::ops::Range<usize>, width: usize) -> Self {
+        if self.settings.average_after.is_some() {
+            return self;
+        }
+        let mut found = None;
+        for (piece, stretches) in self.pieces.iter_mut().enumerate() {
+            let inside = |stretch: &Stretch| table.contains(&(piece * PIECE + stretch.from));
+            found = stretches.iter().find(|stretch| inside(stretch)).cloned().or(found);
+            stretches.retain(|stretch| !inside(stretch));
+        }
+        self.late = found.map(|stretch| (LateRows::new(table, width), stretch));
+        self
+    }
+
+    /// The rows that are moved late.
+    pub fn late_rows(&self) -> Option<&LateRows<T>> {
+        self.late.as_ref().map(|(late, _)| late)
+    }
+
+    /// Brings the rows of the late table up to date that the next step reads.
+    pub fn catch_up(&mut self, weights: &mut [T], rows: impl Iterator<Item = u32>) {
+        if let Some((late, _)) = &mut self.late {
+            let moved = Moved { weights, first: &mut self.first, second: &mut self.second };
+            if late.is_full() {
+                late.settle(moved);
+                let moved = Moved { weights, first: &mut self.first, second: &mut self.second };
+                late.catch_up(moved, rows);
+            } else {
+                late.catch_up(moved, rows);
+            }
+        }
+    }
+
+    /// Brings all rows of the late table up to date.
+    pub fn settle(&mut self, weights: &mut [T]) {
+        if let Some((late, _)) = &mut self.late {
+            late.settle(Moved { weights, first: &mut self.first, second: &mut self.second });
+        }
+    }
+
+    /// Whether all weights have made all steps.
+    pub fn is_settled(&self) -> bool {
+        self.late.as_ref().is_none_or(|(late, _)| late.is_settled())
     }
 
     /// One update of `weights` by a clipped gradient.
@@ -186,6 +238,10 @@ impl<T: Real> Optimiser<T> {
                 .zip(first.zip(second))
                 .for_each(|(((w, g), stretches), (m, v))| piece(w, g, stretches, m, v)),
         }
+        if let Some((late, stretch)) = &mut self.late {
+            let moved = Moved { weights, first: &mut self.first, second: &mut self.second };
+            late.step(moved, gradient, (rule, update(stretch)));
+        }
         if let Some(after) = settings.average_after.filter(|&after| steps > after) {
             let share = T::of(1.0 / (steps - after) as f64);
             self.average.par_chunks_mut(PIECE).zip(weights.par_chunks(PIECE)).for_each(
@@ -222,6 +278,9 @@ impl<T: Real> Optimiser<T> {
     /// If an array's length is not that of this optimiser's.
     pub fn remember(&mut self, steps: u64, memory: [&[T]; 3]) {
         self.steps = steps;
+        if let Some((late, _)) = &mut self.late {
+            late.settle_at(steps);
+        }
         for (own, other) in [&mut self.first, &mut self.second, &mut self.average].into_iter().zip(memory) {
             own.copy_from_slice(other);
         }
@@ -239,8 +298,8 @@ impl<T: Real> Optimiser<T> {
 }
 
 /// A rule with what is the same for all weights of a step computed.
-#[derive(Clone, Copy)]
-enum Prepared<T> {
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Prepared<T> {
     Descent { momentum: T, nesterov: bool },
     RmsProp { keep: T, new: T, epsilon: T },
     Adam { keep: [T; 2], new: [T; 2], scale: T, epsilon: T },
@@ -272,7 +331,14 @@ impl<T: Real> Prepared<T> {
     }
 
     #[inline(always)]
-    fn apply(self, update: Update<T>, weights: &mut [T], gradient: &[T], first: &mut [T], second: &mut [T]) {
+    pub(super) fn apply(
+        self,
+        update: Update<T>,
+        weights: &mut [T],
+        gradient: &[T],
+        first: &mut [T],
+        second: &mut [T],
+    ) {
         let Update { rate, factor, limit, decay, shrink } = update;
         let clipped = |g: T, w: T| {
             let g = if g > limit { limit } else { g };

@@ -85,6 +85,17 @@ pub trait Network: Sync {
         self.scored(window)
     }
 
+    /// The table at the beginning of the layout of which a window reads few rows, if there is one, and the width of a row.
+    fn table(&self) -> Option<(Range<usize>, usize)> {
+        None
+    }
+
+    /// The rows of that table that a window reads; a row may come more than once.
+    fn rows<'w>(&self, window: &'w Self::Window) -> &'w [u32] {
+        let _ = window;
+        &[]
+    }
+
     /// Puts the state before a text into all rows of a lane.
     fn begin<T: Real>(&self, weights: Parameters<'_, T>, lane: &mut Self::Lane<T>);
 

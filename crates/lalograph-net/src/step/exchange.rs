@@ -27,11 +27,66 @@ pub trait Exchange<T: Real>: Send {
     fn agree(&mut self, stop: bool) -> bool;
 }
 
+/// Parts of a table that are added up side by side.
+const PARTS: usize = 16;
+
 /// All lanes in this process.
 #[derive(Debug, Clone, Default)]
 pub struct OneProcess {
     /// The rows of each table that the last sum touched: they alone are not zero.
-    touched: Vec<Vec<u32>>,
+    touched: Vec<Touched>,
+}
+
+/// Rows of a table that the lanes have a gradient for, in this step and in the one before.
+#[derive(Debug, Clone, Default)]
+struct Touched {
+    before: TouchedRows,
+    now: TouchedRows,
+}
+
+/// Touched rows, part by part of the table, in the order of the lanes.
+#[derive(Debug, Clone, Default)]
+struct TouchedRows {
+    rows: Vec<TouchedRow>,
+    /// Where each part begins, and where the last one ends.
+    starts: [usize; PARTS + 1],
+}
+
+/// A row of a table, and where a lane has its gradient.
+#[derive(Debug, Clone, Copy, Default)]
+struct TouchedRow {
+    row: u32,
+    lane: u32,
+    place: u32,
+}
+
+impl TouchedRows {
+    /// Sorts the rows of all lanes by the part of the table, `size` rows each, that they are in.
+    fn gather<'r>(&mut self, size: usize, lanes: impl Iterator<Item = &'r Vec<u32>> + Clone) {
+        // Room for as many as there can be, so that no step asks for more.
+        let most: usize = lanes.clone().map(Vec::capacity).sum();
+        self.rows.reserve(most.saturating_sub(self.rows.len()));
+        self.starts.fill(0);
+        for &row in lanes.clone().flatten() {
+            self.starts[row as usize / size + 1] += 1;
+        }
+        for part in 0..PARTS {
+            self.starts[part + 1] += self.starts[part];
+        }
+        self.rows.resize(self.starts[PARTS], TouchedRow::default());
+        let mut next = self.starts;
+        for (lane, rows) in lanes.enumerate() {
+            for (&row, place) in rows.iter().zip(0..) {
+                let to = &mut next[row as usize / size];
+                self.rows[*to] = TouchedRow { row, lane: lane as u32, place };
+                *to += 1;
+            }
+        }
+    }
+
+    fn part(&self, number: usize) -> &[TouchedRow] {
+        &self.rows[self.starts[number]..self.starts[number + 1]]
+    }
 }
 
 impl<T: Real> Exchange<T> for OneProcess {
@@ -74,25 +129,29 @@ impl OneProcess {
     /// Adds the tables' rows, lane after lane.
     fn add_tables<T: Real>(&mut self, first: &mut LaneGradient<T>, others: &[LaneGradient<T>]) {
         let LaneGradient { dense: whole, tables, .. } = first;
-        if self.touched.is_empty() {
-            let most = |table: usize| {
-                let here = tables[table].rows.capacity();
-                here + others.iter().map(|lane| lane.tables[table].rows.capacity()).sum::<usize>()
+        self.touched.resize_with(tables.len(), Touched::default);
+        for (index, Touched { before, now }) in self.touched.iter_mut().enumerate() {
+            let lane = |number: usize| match number {
+                0 => &tables[index],
+                number => &others[number - 1].tables[index],
             };
-            self.touched = (0..tables.len()).map(|table| Vec::with_capacity(most(table))).collect();
-        }
-        for (touched, rows) in self.touched.iter_mut().zip(tables.iter()) {
-            let table = &mut whole[rows.table.clone()];
-            for row in touched.drain(..) {
-                table[row as usize * rows.width..(row as usize + 1) * rows.width].fill(T::ZERO);
-            }
-        }
-        for (index, touched) in self.touched.iter_mut().enumerate() {
-            let lanes = tables.get(index).into_iter();
-            for rows in lanes.chain(others.iter().filter_map(|lane| lane.tables.get(index))) {
-                rows.add_to(whole);
-                touched.extend_from_slice(&rows.rows);
-            }
+            let (width, table) = (tables[index].width.max(1), tables[index].table.clone());
+            let part = (table.len() / width).div_ceil(PARTS).max(1);
+            std::mem::swap(before, now);
+            now.gather(part, (0..=others.len()).map(|number| &lane(number).rows));
+            whole[table].par_chunks_mut(part * width).enumerate().for_each(|(number, table)| {
+                let at = |row: u32| {
+                    let from = (row as usize - number * part) * width;
+                    from..from + width
+                };
+                before.part(number).iter().for_each(|touched| table[at(touched.row)].fill(T::ZERO));
+                vectorised!({
+                    for &TouchedRow { row, lane: number, place } in now.part(number) {
+                        let from = &lane(number as usize).values[place as usize * width..][..width];
+                        table[at(row)].iter_mut().zip(from).for_each(|(sum, &x)| *sum += x);
+                    }
+                });
+            });
         }
     }
 }

@@ -53,7 +53,7 @@ impl<T: Real> RowGradient<T> {
     }
 
     /// Adds the rows to a gradient that is laid out like all weights.
-    pub fn add_to(&self, whole: &mut [T]) {
+    fn add_to(&self, whole: &mut [T]) {
         let table = &mut whole[self.table.clone()];
         for (&row, from) in self.rows.iter().zip(self.values.chunks_exact(self.width.max(1))) {
             let to = &mut table[row as usize * self.width..(row as usize + 1) * self.width];

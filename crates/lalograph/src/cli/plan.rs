@@ -120,7 +120,7 @@ pub(crate) struct PlanCostArgs {
 /// `gauge`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph gauge\n  lalograph gauge --plan thornmere/runs/demo\n  lalograph gauge --cell gru --layers 2 --hidden 256 --indices 10000 --batch 32 --window 48\n  lalograph gauge --scale --seconds 0.5 --pictures scale"
+    after_help = "Examples:\n  lalograph gauge\n  lalograph gauge --plan thornmere/runs/demo\n  lalograph gauge --plan runs/outcome --rounds 2\n  lalograph gauge --cell gru --layers 2 --hidden 256 --indices 10000 --batch 32 --window 48\n  lalograph gauge --scale --seconds 0.5 --pictures scale"
 )]
 pub(crate) struct GaugeArgs {
     /// The plan.

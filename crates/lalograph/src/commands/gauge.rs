@@ -4,6 +4,7 @@ use lalograph_lab::Plan;
 use lalograph_lab::measure::cost::{cost, zipf_share};
 use lalograph_lab::measure::gauge::{Bench, Gauge, Spread};
 use lalograph_lab::measure::gauge_documents::{DocumentBench, DocumentGauge};
+use lalograph_lab::plan::NetworkKind;
 use lalograph_storage::Existing;
 use serde::Serialize;
 
@@ -148,7 +149,7 @@ fn documents(
     if interrupt::asked() {
         return Err(Failure::Interrupted("stopped; nothing was written".into()));
     }
-    let text = gauge.vector_reading_tokens_per_second.is_some();
+    let text = gauge.vectors.is_some();
     let found = DocumentGaugeDocument {
         model: describe_classifier(plan, indices, DocumentBench::CLASSES),
         vocabulary: text.then_some(indices),
@@ -165,30 +166,33 @@ fn documents(
     let one = |x: f64| format!("{x:.1}");
     let share = |x: f64| format!("{x:.3}");
     let ratio = "ratio in each round";
-    let mut rows = vec![
-        figures("matrix peak", &gauge.peak_gigaflops, one, "GFLOP/s, 2,048 x 2,048 x 2,048"),
-        figures("training", &gauge.training_tokens_per_second, tokens, &all),
-        figures("", &gauge.training_gigaflops, one, "GFLOP/s in matrix products"),
-        figures("training / peak", &gauge.training_share_of_peak, share, ratio),
-        figures("predicting", &gauge.predicting_tokens_per_second, tokens, &all),
-        figures("predicting / peak", &gauge.predicting_share_of_peak, share, ratio),
-    ];
-    let of_vectors = [
-        (
-            "vectors learnt",
-            &gauge.vector_learning_tokens_per_second,
-            true,
-            "tokens/s, each vector read and its gradient added, alone",
-        ),
-        ("training / learnt", &gauge.training_share_of_vectors, false, ratio),
-        ("vectors read", &gauge.vector_reading_tokens_per_second, true, "tokens/s, each vector read, alone"),
-        ("predicting / read", &gauge.predicting_share_of_vectors, false, ratio),
-    ];
-    for (name, spread, speed, what) in of_vectors {
-        if let Some(spread) = spread {
-            rows.push(figures(name, spread, if speed { tokens } else { share }, what));
-        }
-    }
+    // A pooled network multiplies little and reads much.
+    let pooled = plan.classifier.as_ref().is_some_and(|own| own.network == NetworkKind::Pooled);
+    let learnt = "tokens/s: vectors, gradients and the optimiser's numbers moved, nothing else";
+    let (training, predicting) = (&gauge.training_tokens_per_second, &gauge.predicting_tokens_per_second);
+    let rows = match &gauge.vectors {
+        Some(vectors) if pooled => vec![
+            figures("training", training, tokens, &all),
+            figures("vectors learnt", &vectors.learning_tokens_per_second, tokens, learnt),
+            figures("training / learnt", &vectors.training_share, share, ratio),
+            figures("predicting", predicting, tokens, &all),
+            figures(
+                "vectors read",
+                &vectors.reading_tokens_per_second,
+                tokens,
+                "tokens/s: vectors read, nothing else",
+            ),
+            figures("predicting / read", &vectors.predicting_share, share, ratio),
+        ],
+        _ => vec![
+            figures("matrix peak", &gauge.peak_gigaflops, one, "GFLOP/s, 2,048 x 2,048 x 2,048"),
+            figures("training", training, tokens, &all),
+            figures("", &gauge.training_gigaflops, one, "GFLOP/s in matrix products"),
+            figures("training / peak", &gauge.training_share_of_peak, share, ratio),
+            figures("predicting", predicting, tokens, &all),
+            figures("predicting / peak", &gauge.predicting_share_of_peak, share, ratio),
+        ],
+    };
     let columns = [Column::Text, Column::Number, Column::Number, Column::Number, Column::Text];
     let mut about = vec![("model", found.model)];
     if text {

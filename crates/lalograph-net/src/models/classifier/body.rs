@@ -15,6 +15,7 @@ use crate::models::language::Operations;
 use crate::models::network::LaneStep;
 use crate::numbers::real::Real;
 use crate::numbers::rooms::Rooms;
+use crate::vectorised;
 use crate::weights::gradient::{Gradient, LaneGradient, RowGradient};
 use crate::weights::layout::{GroupId, Layout};
 use crate::weights::packed::Parameters;
@@ -444,6 +445,8 @@ impl Encoder {
     ) {
         let outputs = self.outputs();
         let width = self.width;
+        let changed = lane.used_for.regularisation().dropout;
+        let plain = self.embedding.as_ref().filter(|_| changed.inputs == 0.0 && changed.words == 0.0);
         match &self.blocks {
             Blocks::Pooled(pool) => {
                 for (row, (documents, steps)) in Groups::of(window, 0).enumerate() {
@@ -452,6 +455,21 @@ impl Encoder {
                     let mut dropout = lane.dropout(Some(step), row as u64);
                     let ClassifierLane { body, d_vectors: [d, _], rows: sums, .. } = &mut *lane;
                     let BodyLane::Pooled { tape, x, d_x, mask } = body else { return };
+                    if plain.is_some() {
+                        let tokens = &window.tokens[steps];
+                        let d = &d[row * outputs..(row + 1) * outputs];
+                        let same = &mut d_x[..width];
+                        pool.spread(tape, row, length, d, same, |step, index, d| {
+                            sums.row(rows, tokens[step])[index] += d;
+                        });
+                        if pool.reaches_all() {
+                            for &token in tokens {
+                                let row = sums.row(rows, token);
+                                vectorised!(row.iter_mut().zip(&*same).for_each(|(sum, &d)| *sum += d));
+                            }
+                        }
+                        continue;
+                    }
                     let d_x = &mut d_x[..length * width];
                     d_x.fill(T::ZERO);
                     let d = &d[row * outputs..(row + 1) * outputs];

@@ -214,6 +214,14 @@ impl Network for Classifier {
         window.steps() as u64
     }
 
+    fn table(&self) -> Option<(Range<usize>, usize)> {
+        Some((self.embedding.clone()?, self.shape.input.width()))
+    }
+
+    fn rows<'w>(&self, window: &'w DocumentWindow) -> &'w [u32] {
+        &window.tokens
+    }
+
     fn begin<T: Real>(&self, _: Parameters<'_, T>, _: &mut ClassifierLane<T>) {}
 
     fn loss<T: Real>(

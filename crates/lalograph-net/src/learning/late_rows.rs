@@ -1,0 +1,279 @@
+//! Rows of a table that are moved late: when they are read again, by all the steps that they have missed.
+//!
+//! A step gives most rows of a table of token vectors no gradient, and Adam moves them all the same, since its means live on. To move all rows
+//! in every step is to read and write the whole table. A late row makes the steps that it has missed one after another before it is read: the
+//! arithmetic is that of moving all rows, so the weights are the same to the bit, but a row stays in the cache while it catches up.
+
+use std::ops::Range;
+
+use rayon::prelude::*;
+
+use super::optimiser::{Prepared, Update};
+use crate::numbers::real::Real;
+use crate::vectorised;
+
+/// Rows that are worked on as one piece.
+const BLOCK: usize = 64;
+/// Steps that are remembered, after which all rows catch up.
+const REMEMBERED: usize = 4096;
+
+/// A step that a row can miss.
+pub(super) type Passed<T> = (Prepared<T>, Update<T>);
+
+/// The rows of one table.
+#[derive(Debug, Clone)]
+pub struct LateRows<T> {
+    table: Range<usize>,
+    width: usize,
+    /// Steps that each row has made.
+    made: Vec<u64>,
+    /// Whether each row is read in the step under way.
+    read: Vec<bool>,
+    /// Steps that all rows have made, and the ones since.
+    behind: u64,
+    passed: Vec<Passed<T>>,
+    none: Vec<T>,
+}
+
+/// The numbers of a table that the optimiser moves: weights, and what it remembers of each.
+pub(super) struct Moved<'a, T> {
+    pub(super) weights: &'a mut [T],
+    pub(super) first: &'a mut [T],
+    pub(super) second: &'a mut [T],
+}
+
+impl<T: Real> LateRows<T> {
+    /// All rows of the table at `table`, each of `width` numbers.
+    pub(super) fn new(table: Range<usize>, width: usize) -> Self {
+        let rows = table.len() / width;
+        Self {
+            made: vec![0; rows],
+            read: vec![false; rows],
+            behind: 0,
+            passed: Vec::with_capacity(REMEMBERED),
+            none: vec![T::ZERO; width],
+            table,
+            width,
+        }
+    }
+
+    /// Place of the table.
+    pub fn table(&self) -> &Range<usize> {
+        &self.table
+    }
+
+    /// Numbers of a row.
+    pub fn width(&self) -> usize {
+        self.width
+    }
+
+    /// Whether each row is read in the step under way: only those can have a gradient.
+    pub fn read(&self) -> &[bool] {
+        &self.read
+    }
+
+    /// Whether all rows have made all steps.
+    pub(super) fn is_settled(&self) -> bool {
+        self.passed.is_empty()
+    }
+
+    /// Continues with all rows at the same step.
+    pub(super) fn settle_at(&mut self, step: u64) {
+        self.made.fill(step);
+        self.behind = step;
+        self.passed.clear();
+    }
+
+    /// Brings the rows that are about to be read up to date.
+    pub(super) fn catch_up(&mut self, moved: Moved<'_, T>, rows: impl Iterator<Item = u32>) {
+        self.read.fill(false);
+        rows.for_each(|row| self.read[row as usize] = true);
+        self.each(moved, None);
+    }
+
+    /// Brings all rows up to date.
+    pub(super) fn settle(&mut self, moved: Moved<'_, T>) {
+        if !self.is_settled() {
+            self.read.fill(true);
+            self.each(moved, None);
+            self.settle_at(self.behind + self.passed.len() as u64);
+        }
+    }
+
+    /// Makes a step: the rows that were read move by their gradient, and the others will.
+    pub(super) fn step(&mut self, moved: Moved<'_, T>, gradient: &[T], passed: Passed<T>) {
+        self.passed.push(passed);
+        self.each(moved, Some(&gradient[self.table.clone()]));
+    }
+
+    /// Whether no more steps can be remembered: all rows must catch up.
+    pub(super) fn is_full(&self) -> bool {
+        self.passed.len() == REMEMBERED
+    }
+
+    /// Moves the rows that are read: by the steps they missed, or by the last step and their gradient.
+    fn each(&mut self, moved: Moved<'_, T>, gradient: Option<&[T]>) {
+        let Self { table, width, made, read, behind, passed, none } = self;
+        let (size, width) = (BLOCK * *width, *width);
+        let (behind, now) = (*behind, *behind + passed.len() as u64);
+        let (passed, none) = (&passed[..], &none[..]);
+        let block = |number: usize,
+                     made: &mut [u64],
+                     read: &[bool],
+                     weights: &mut [T],
+                     first: &mut [T],
+                     second: &mut [T]| {
+            for (row, (made, _)) in made.iter_mut().zip(read).enumerate().filter(|(_, (_, read))| **read) {
+                let at = row * width..(row + 1) * width;
+                let weights = &mut weights[at.clone()];
+                let first = first.get_mut(at.clone()).unwrap_or_default();
+                let second = second.get_mut(at).unwrap_or_default();
+                let missed = &passed[(*made - behind) as usize..];
+                *made = now;
+                match gradient {
+                    Some(gradient) => {
+                        let from = number * size + row * width;
+                        let gradient = &gradient[from..from + width];
+                        if let Some((rule, update)) = missed.last() {
+                            vectorised!(rule.apply(*update, weights, gradient, first, second));
+                        }
+                    }
+                    None if missed.is_empty() || rests(missed, first, second) => {}
+                    None => vectorised!({
+                        for (rule, update) in missed {
+                            rule.apply(*update, weights, none, first, second);
+                        }
+                    }),
+                }
+            }
+        };
+        let Moved { weights, first, second } = moved;
+        let rows = made.par_chunks_mut(BLOCK).zip(read.par_chunks(BLOCK)).enumerate();
+        let weights = weights[table.clone()].par_chunks_mut(size);
+        match (first.is_empty(), second.is_empty()) {
+            (true, _) => {
+                rows.zip(weights).for_each(|((n, (made, read)), w)| block(n, made, read, w, &mut [], &mut []))
+            }
+            (false, true) => rows
+                .zip(weights.zip(first[table.clone()].par_chunks_mut(size)))
+                .for_each(|((n, (made, read)), (w, m))| block(n, made, read, w, m, &mut [])),
+            (false, false) => rows
+                .zip(weights.zip(
+                    first[table.clone()].par_chunks_mut(size).zip(second[table.clone()].par_chunks_mut(size)),
+                ))
+                .for_each(|((n, (made, read)), (w, (m, v)))| block(n, made, read, w, m, v)),
+        }
+    }
+}
+
+/// Whether steps without a gradient leave a row as it is: nothing decays, and there is nothing to remember.
+fn rests<T: Real>(missed: &[Passed<T>], first: &[T], second: &[T]) -> bool {
+    let still = |(_, update): &Passed<T>| update.decay == T::ZERO && update.shrink == T::ZERO;
+    let zero = |numbers: &[T]| numbers.iter().all(|&x| x == T::ZERO);
+    missed.iter().all(still) && zero(first) && zero(second)
+}
+
+#[cfg(test)]
+mod tests {
+    use crate::learning::clipping::Clipped;
+    use crate::learning::optimiser::{Optimiser, OptimiserSettings, Rule};
+    use crate::weights::layout::{Initial, Layout};
+
+    const ROWS: usize = 150;
+    const WIDTH: usize = 5;
+
+    fn layout() -> Layout {
+        let mut layout = Layout::default();
+        let [table, output] = ["embedding", "output"].map(|name| layout.group(name));
+        layout.push("table", &[ROWS, WIDTH], table, Initial::Constant(0.0));
+        layout.push("rest", &[37, 3], output, Initial::Constant(0.0));
+        layout
+    }
+
+    /// The rows that a step reads: each step a few, some of them always, the last hundred never.
+    fn read(step: usize) -> Vec<u32> {
+        (0..6).map(|i| if i < 2 { i as u32 } else { ((step * 31 + i * 7) % 50) as u32 }).collect()
+    }
+
+    /// A gradient of those rows and of the rest.
+    fn gradient(step: usize) -> Vec<f32> {
+        let rows = read(step);
+        let number = |at: usize| ((at * 7919 + step * 104_729) % 211) as f32 / 70.0 - 1.5;
+        let has = |at: usize| at >= ROWS * WIDTH || rows.contains(&((at / WIDTH) as u32));
+        (0..layout().len()).map(|at| if has(at) { number(at) } else { 0.0 }).collect()
+    }
+
+    #[test]
+    fn late_rows_are_those_of_moving_all_rows_in_every_step_to_the_bit() {
+        let layout = layout();
+        for rule in [Rule::Sgd, Rule::Momentum, Rule::Nesterov, Rule::Rmsprop, Rule::Adam, Rule::Adamw] {
+            for weight_decay in [0.0, 0.01] {
+                let settings = OptimiserSettings {
+                    weight_decay,
+                    group_rates: vec![0.5, 1.0],
+                    ..OptimiserSettings::new(rule)
+                };
+                let mut all = Optimiser::new(settings.clone(), &layout);
+                let mut late = Optimiser::new(settings, &layout).with_late_rows(0..ROWS * WIDTH, WIDTH);
+                let start: Vec<f32> = (0..layout.len()).map(|at| (at % 13) as f32 / 13.0 - 0.5).collect();
+                let (mut weights, mut weights_late) = (start.clone(), start);
+                for step in 0..200 {
+                    let (gradient, rate) = (gradient(step), 0.01 + 0.001 * (step % 9) as f64);
+                    let clipped = Clipped { value: Some(1.2), factors: vec![0.9, 0.7], ..Clipped::default() };
+                    all.step(&mut weights, &gradient, rate, &clipped);
+                    late.catch_up(&mut weights_late, read(step).into_iter());
+                    late.step(&mut weights_late, &gradient, rate, &clipped);
+                    for row in read(step) {
+                        let at = row as usize * WIDTH..(row as usize + 1) * WIDTH;
+                        assert_eq!(weights[at.clone()], weights_late[at], "{rule:?} {step}");
+                    }
+                    assert!(!late.is_settled());
+                    // At moments of any kind, as validations and checkpoints are.
+                    if step % 37 == 0 {
+                        late.settle(&mut weights_late);
+                        assert_eq!(weights, weights_late, "{rule:?} {step}");
+                        let memory = all.memory().map(|(_, numbers)| numbers.to_vec());
+                        assert_eq!(late.memory().map(|(_, numbers)| numbers.to_vec()), memory);
+                    }
+                    if step == 111 {
+                        // Continued from its memory, as from a checkpoint.
+                        let (steps, memory) =
+                            (all.steps(), all.memory().map(|(_, numbers)| numbers.to_vec()));
+                        late.remember(steps, [&memory[0], &memory[1], &memory[2]]);
+                        weights_late.clone_from(&weights);
+                    }
+                }
+                late.settle(&mut weights_late);
+                assert!(late.is_settled());
+                assert_eq!(weights, weights_late, "{rule:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn more_steps_than_are_remembered_are_no_loss() {
+        let layout = layout();
+        let mut all = Optimiser::new(OptimiserSettings::new(Rule::Adam), &layout);
+        let mut late = all.clone().with_late_rows(0..ROWS * WIDTH, WIDTH);
+        let (mut weights, mut weights_late) = (vec![0.1f32; layout.len()], vec![0.1f32; layout.len()]);
+        // Row 7 has a gradient in the first step alone.
+        for step in 0..super::REMEMBERED + 50 {
+            let row = if step == 0 { 7 } else { 8 };
+            let mut gradient = vec![0.0; layout.len()];
+            gradient[row * WIDTH..(row + 1) * WIDTH].fill(0.5);
+            all.step(&mut weights, &gradient, 1e-3, &Clipped::default());
+            late.catch_up(&mut weights_late, std::iter::once(row as u32));
+            late.step(&mut weights_late, &gradient, 1e-3, &Clipped::default());
+        }
+        late.settle(&mut weights_late);
+        assert_eq!(weights, weights_late);
+    }
+
+    #[test]
+    fn nothing_is_late_where_a_mean_of_the_weights_is_kept() {
+        let settings =
+            OptimiserSettings { average_after: Some(2), ..OptimiserSettings::new(Rule::AveragedSgd) };
+        let optimiser = Optimiser::<f32>::new(settings, &layout()).with_late_rows(0..ROWS * WIDTH, WIDTH);
+        assert!(optimiser.late_rows().is_none() && optimiser.is_settled());
+    }
+}
