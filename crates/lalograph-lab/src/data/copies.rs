@@ -17,17 +17,19 @@ const RESEMBLANCE: f64 = 0.8;
 /// For each document of each held-out sequence, whether it is a near copy of a training document: the two share at least 80 % of their shingles,
 /// the sets of all runs of five tokens (Broder 1997, "On the resemblance and containment of documents").
 ///
-/// Two sets that are so alike share one of their first shingles in any order (Chaudhuri and others 2006, prefix filtering), so only documents with
-/// such a shingle in common are compared.
+/// Two sets that are so alike share one of their first shingles in any order (Chaudhuri and others 2006, prefix filtering). In the order of how
+/// many held-out documents have a shingle the first ones are rare, so few documents are compared.
 pub(crate) fn near_copies<const N: usize>(
     training: &TokenSequence,
     held_out: [&TokenSequence; N],
 ) -> [Vec<bool>; N] {
     let documents: Vec<Vec<u32>> =
         held_out.iter().flat_map(|text| text.bounds().map(|bounds| shingles(text, bounds))).collect();
+    let mut rarity = Rarity::default();
+    documents.iter().flatten().for_each(|&shingle| rarity.count(shingle));
     let mut index: HashMap<u32, Vec<u32>, foldhash::fast::FixedState> = HashMap::default();
     for (number, document) in documents.iter().enumerate() {
-        for &shingle in first_of(document) {
+        for shingle in rarity.first_of(document) {
             index.entry(shingle).or_default().push(number as u32);
         }
     }
@@ -35,8 +37,13 @@ pub(crate) fn near_copies<const N: usize>(
     let bounds: Vec<Range<usize>> = if index.is_empty() { Vec::new() } else { training.bounds().collect() };
     bounds.par_iter().for_each(|bounds| {
         let document = shingles(training, bounds.clone());
-        let mut candidates: Vec<u32> =
-            first_of(&document).iter().filter_map(|shingle| index.get(shingle)).flatten().copied().collect();
+        let mut candidates: Vec<u32> = rarity
+            .first_of(&document)
+            .iter()
+            .filter_map(|shingle| index.get(shingle))
+            .flatten()
+            .copied()
+            .collect();
         candidates.sort_unstable();
         candidates.dedup();
         for candidate in candidates {
@@ -56,22 +63,49 @@ fn shingles(text: &TokenSequence, bounds: Range<usize>) -> Vec<u32> {
     if length < SHORTEST {
         return Vec::new();
     }
-    let hash = |at: usize| {
-        let mixed = (at..at + SHINGLE).fold(0u64, |hash, at| {
-            (hash.rotate_left(23) ^ u64::from(text.index(at))).wrapping_mul(0x9E37_79B9_7F4A_7C15)
+    let tokens: Vec<u32> = (bounds.start..bounds.start + length).map(|at| text.index(at)).collect();
+    let hash = |shingle: &[u32]| {
+        let mixed = shingle.iter().fold(0u64, |hash, &token| {
+            (hash.rotate_left(23) ^ u64::from(token)).wrapping_mul(0x9E37_79B9_7F4A_7C15)
         });
         (mixed ^ (mixed >> 32)) as u32
     };
-    let mut found: Vec<u32> = (bounds.start..bounds.start + length - SHINGLE + 1).map(hash).collect();
+    let mut found: Vec<u32> = tokens.windows(SHINGLE).map(hash).collect();
     found.sort_unstable();
     found.dedup();
     found
 }
 
-/// The first shingles of a document, of which a near copy has at least one among its own first.
-fn first_of(document: &[u32]) -> &[u32] {
-    let needed = (RESEMBLANCE * document.len() as f64).ceil() as usize;
-    &document[..(document.len() + 1 - needed).min(document.len())]
+/// How many documents have each shingle, about: shingles with the same last bits are counted together.
+struct Rarity(Vec<u16>);
+
+impl Default for Rarity {
+    fn default() -> Self {
+        Self(vec![0; 1 << 22])
+    }
+}
+
+impl Rarity {
+    fn place(&self, shingle: u32) -> usize {
+        shingle as usize & (self.0.len() - 1)
+    }
+
+    fn count(&mut self, shingle: u32) {
+        let place = self.place(shingle);
+        self.0[place] = self.0[place].saturating_add(1);
+    }
+
+    /// The rarest shingles of a document, of which a near copy has at least one among its own.
+    fn first_of(&self, document: &[u32]) -> Vec<u32> {
+        let needed = (RESEMBLANCE * document.len() as f64).ceil() as usize;
+        let first = (document.len() + 1 - needed).min(document.len());
+        let mut chosen = document.to_vec();
+        if first < chosen.len() {
+            chosen.select_nth_unstable_by_key(first, |&shingle| (self.0[self.place(shingle)], shingle));
+            chosen.truncate(first);
+        }
+        chosen
+    }
 }
 
 fn are_alike(one: &[u32], other: &[u32]) -> bool {

@@ -7,6 +7,7 @@ pub mod numbers;
 pub(crate) mod order;
 pub(crate) mod overlap;
 pub(crate) mod reading_rows;
+pub(crate) mod scratch_stores;
 pub mod source;
 pub mod token_cache;
 pub(crate) mod windows;

@@ -3,6 +3,7 @@
 use rayon::prelude::*;
 
 use super::rows::SparseRows;
+use crate::vectorised;
 
 /// The shape of a linear classifier: its weights are features x outputs, then a bias for each output. Two classes have one output, the score
 /// of the second class; more have one each.
@@ -41,11 +42,7 @@ impl LinearShape {
         // The one output of two classes is the score of the second.
         let scores = &mut logs[self.classes - outputs..];
         scores.copy_from_slice(&parameters[self.weights()..]);
-        for (column, value) in row {
-            let weights = &parameters[column as usize * outputs..][..outputs];
-            let value = f64::from(value);
-            scores.iter_mut().zip(weights).for_each(|(score, weight)| *score += weight * value);
-        }
+        add_scores(parameters, row, scores);
         if outputs < self.classes {
             logs[0] = 0.0;
         }
@@ -53,6 +50,76 @@ impl LinearShape {
         let total = best + logs.iter().map(|log| (log - best).exp()).sum::<f64>().ln();
         logs.iter_mut().for_each(|log| *log -= total);
     }
+}
+
+/// Calls a function for a number of outputs that is known when it is compiled, so that a row of weights is in registers; for many outputs
+/// another one.
+macro_rules! for_outputs {
+    ($outputs:expr, $few:ident($($given:expr),*), $many:expr) => {
+        vectorised!({
+            match $outputs {
+                1 => $few::<1>($($given),*),
+                2 => $few::<2>($($given),*),
+                3 => $few::<3>($($given),*),
+                4 => $few::<4>($($given),*),
+                5 => $few::<5>($($given),*),
+                6 => $few::<6>($($given),*),
+                7 => $few::<7>($($given),*),
+                8 => $few::<8>($($given),*),
+                9 => $few::<9>($($given),*),
+                10 => $few::<10>($($given),*),
+                _ => $many,
+            }
+        })
+    };
+}
+
+/// Adds the weights of a row's columns, times its values, to the scores. The weights are columns x scores.
+fn add_scores(weights: &[f64], row: impl Iterator<Item = (u32, f32)>, scores: &mut [f64]) {
+    #[inline(always)]
+    fn few<const N: usize>(weights: &[f64], row: impl Iterator<Item = (u32, f32)>, scores: &mut [f64]) {
+        let Some(to) = scores.first_chunk_mut::<N>() else { return };
+        let mut sums = *to;
+        for (column, value) in row {
+            let weights = &weights[column as usize * N..][..N];
+            let value = f64::from(value);
+            sums.iter_mut().zip(weights).for_each(|(score, weight)| *score += weight * value);
+        }
+        *to = sums;
+    }
+    let outputs = scores.len();
+    for_outputs!(
+        outputs,
+        few(weights, row, scores),
+        for (column, value) in row {
+            let weights = &weights[column as usize * outputs..][..outputs];
+            let value = f64::from(value);
+            scores.iter_mut().zip(weights).for_each(|(score, weight)| *score += weight * value);
+        }
+    );
+}
+
+/// Adds the gradient by the scores, times a row's values, to that of the weights of its columns.
+fn add_gradient(gradient: &mut [f64], row: impl Iterator<Item = (u32, f32)>, d_scores: &[f64]) {
+    #[inline(always)]
+    fn few<const N: usize>(gradient: &mut [f64], row: impl Iterator<Item = (u32, f32)>, d_scores: &[f64]) {
+        let Some(&d_scores) = d_scores.first_chunk::<N>() else { return };
+        for (column, value) in row {
+            let to = &mut gradient[column as usize * N..][..N];
+            let value = f64::from(value);
+            to.iter_mut().zip(&d_scores).for_each(|(to, d)| *to += d * value);
+        }
+    }
+    let outputs = d_scores.len();
+    for_outputs!(
+        outputs,
+        few(gradient, row, d_scores),
+        for (column, value) in row {
+            let to = &mut gradient[column as usize * outputs..][..outputs];
+            let value = f64::from(value);
+            to.iter_mut().zip(d_scores).for_each(|(to, d)| *to += d * value);
+        }
+    );
 }
 
 /// Rows with their classes.
@@ -140,11 +207,7 @@ impl Examples {
                         *log = weight * (log.exp() - own - even);
                     }
                     let d_scores = &logs[shape.classes - outputs..];
-                    for (column, value) in self.rows.row(row) {
-                        let value = f64::from(value);
-                        let to = &mut gradient[column as usize * outputs..][..outputs];
-                        to.iter_mut().zip(d_scores).for_each(|(to, d)| *to += d * value);
-                    }
+                    add_gradient(gradient, self.rows.row(row), d_scores);
                     let biases = &mut gradient[shape.weights()..];
                     biases.iter_mut().zip(d_scores).for_each(|(to, d)| *to += d);
                 }

@@ -19,6 +19,7 @@ use crate::artefact::texts::{read_split, read_vocabulary};
 use crate::data::copies::near_copies;
 use crate::data::documents::{Documents, NumberRows, length_keeping, lengths_of};
 use crate::data::numbers::{NumberError, NumberForm};
+use crate::data::scratch_stores::{is_large, scratch_stores};
 use crate::error::LabError;
 use crate::plan::{ClassWeights, ClassifierPlan, CorpusPlan, DocumentLength, NetworkKind, Plan, PlanError};
 use crate::run::description::{ClassFacts, TextFacts};
@@ -205,7 +206,10 @@ fn read_text(
     plan.vocabulary.reserved.clone_from(vocabulary.reserved());
     reading.pass = Pass::Encoding;
     let held_out = HeldOut::BySplit(Box::new(split.clone()));
-    let encoded = encode_corpus(corpus, &vocabulary, &held_out, Some(classes), None, threads, reading)?;
+    // The folder goes when the stores are open.
+    let scratch = if is_large(corpus.bytes()) { Some(scratch_stores()?) } else { None };
+    let (_folder, stores) = scratch.unzip();
+    let encoded = encode_corpus(corpus, &vocabulary, &held_out, Some(classes), stores, threads, reading)?;
     let EncodedCorpus { training, validation, test, reading, text_hash, .. } = encoded;
     let longest = resolve_length(own, || lengths_of(&training));
     let totals = &validation.totals;
