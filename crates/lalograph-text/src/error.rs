@@ -17,11 +17,11 @@ pub enum TextError {
     #[error("{0}: no such file or folder")]
     Missing(PathBuf),
     /// A folder holds no file of the form asked for.
-    #[error("{folder}: the folder holds no files ending in .{}", .endings.join(" or ."))]
+    #[error("{folder}: the folder holds no files{}{}", if .endings.is_empty() { "" } else { " ending in ." }, .endings.join(" or ."))]
     EmptyFolder {
         /// The folder.
         folder: PathBuf,
-        /// The endings looked for.
+        /// The endings looked for; none if any file will do.
         endings: &'static [&'static str],
     },
     /// A pattern of file names that cannot be understood.

@@ -273,7 +273,7 @@ fn corpus_remedy(error: &TextError) -> Option<String> {
             }
         }
         TextError::EmptyFolder { .. } => {
-            "use --recursive for subfolders, --form for other files than .txt, or name the files".into()
+            "use --recursive for subfolders, --form for other files than .txt (`mail` takes all), or name the files".into()
         }
         TextError::NoEncoding(_) => {
             "names are utf-8, latin1, windows-1252, utf-16le, shift_jis and others".into()

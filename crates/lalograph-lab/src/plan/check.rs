@@ -177,7 +177,8 @@ impl Plan {
             within("model.softmax_samples", model.softmax_samples as f64, (1.0, 1e6), "from 1 to 1,000,000"),
             not_negative("model.recurrent_gain", model.recurrent_gain),
             within("model.keep_bias", model.keep_bias.unwrap_or(0.0), (-100.0, 100.0), "from -100 to 100"),
-            at_least_one("training.epochs", training.epochs),
+            // A classifier's epochs can follow from its documents.
+            at_least_one("training.epochs", training.epochs.max(u64::from(self.classifier.is_some()))),
             within("training.batch", training.batch as f64, size, "from 1 to 65,536"),
             within("training.window", training.window as f64, size, "from 1 to 65,536"),
             at_least_one("training.stride", training.stride.unwrap_or(1) as u64),

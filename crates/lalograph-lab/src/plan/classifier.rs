@@ -246,6 +246,7 @@ impl Plan {
         let mut plan = Self { classifier: Some(ClassifierPlan::default()), ..Self::default() };
         (plan.model.embedding, plan.model.hidden) = (64, 96);
         plan.training.window = 256;
+        plan.training.epochs = 0;
         (plan.training.validate_every, plan.training.validate_every_epochs) = (0, 1.0);
         plan.training.dropout = 0.3;
         plan

@@ -15,7 +15,7 @@ section! {
         pub paths: Vec<PathBuf> = Vec::new(),
         /// Read subfolders too.
         pub recursive: bool = false,
-        /// File format: `auto` (from the extension), `text`, `csv`, `tsv` or `json_lines`.
+        /// File format: `auto` (from the extension), `text`, `csv`, `tsv`, `json_lines` or `mail` (each file is a message or a mailbox of messages, whatever its name).
         pub form: Form = Form::Auto,
         /// One document in a text file: `file` (also if not set), `line` or `paragraph`. In a table, each row is one document.
         #[serde(skip_serializing_if = "Option::is_none")]
@@ -26,7 +26,7 @@ section! {
         /// Column or field path of the class label.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub label: Option<String> = None,
-        /// Use the name of the folder directly below a path as the class label.
+        /// Use the name of the folder directly below a path as the class label; of a file that is a path itself, the name of its folder.
         pub folder_labels: bool = false,
         /// Column or field path of a group: the rows of a file with the same value there are one document, their texts joined by line ends. A file with groups is held in memory while it is read.
         #[serde(skip_serializing_if = "Option::is_none")]

@@ -52,7 +52,7 @@ section! {
         /// Random seed of initial weights, dropout, split and samples.
         #[serde(with = "super::large")]
         pub seed: u64 = 1,
-        /// Number of epochs.
+        /// Number of epochs. For a classifier 0 is 10 epochs or, if its documents are few, as many as make 300 steps (pooled network: 1,000).
         pub epochs: u64 = 10,
         /// Number of optimiser steps, instead of epochs.
         #[serde(skip_serializing_if = "Option::is_none")]

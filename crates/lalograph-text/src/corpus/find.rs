@@ -50,7 +50,7 @@ impl Files {
             }
             match fs::metadata(path) {
                 Ok(meta) if meta.is_dir() => files.folder(path, spec, go_on)?,
-                Ok(meta) => files.file(path.clone(), meta.len(), spec, None),
+                Ok(meta) => files.file(path.clone(), meta.len(), spec, folder_of(path, spec)),
                 Err(error) if error.kind() == ErrorKind::NotFound => files.pattern(path, spec, go_on)?,
                 Err(source) => return Err(TextError::Io { path: path.clone(), source }),
             }
@@ -72,7 +72,9 @@ impl Files {
     ) -> Result<(), TextError> {
         let missing = || TextError::Missing(path.to_owned());
         let text = path.to_str().filter(|text| text.contains(['*', '?', '['])).ok_or_else(missing)?;
-        let paths = glob::glob(text)
+        // As in a shell, a star is no dot at the beginning of a name.
+        let options = glob::MatchOptions { require_literal_leading_dot: true, ..Default::default() };
+        let paths = glob::glob_with(text, options)
             .map_err(|error| TextError::BadGlob { pattern: text.to_owned(), what: error.msg.to_owned() })?;
         let mut any = false;
         for entry in paths {
@@ -83,7 +85,10 @@ impl Files {
             match entry {
                 Ok(path) => match fs::metadata(&path) {
                     Ok(meta) if meta.is_dir() => self.folder(&path, spec, go_on)?,
-                    Ok(meta) if meta.is_file() => self.file(path, meta.len(), spec, None),
+                    Ok(meta) if meta.is_file() => {
+                        let label = folder_of(&path, spec);
+                        self.file(path, meta.len(), spec, label);
+                    }
                     Ok(_) => self.special(path),
                     Err(error) => self.unreadable(path, &error),
                 },
@@ -159,10 +164,19 @@ impl Files {
             self.file(entry.into_path(), bytes, spec, label);
         }
         if (self.found.len(), self.skipped.len()) == before {
-            return Err(TextError::EmptyFolder { folder: folder.to_owned(), endings: spec.form.endings() });
+            return Err(TextError::EmptyFolder {
+                folder: folder.to_owned(),
+                endings: if spec.form == Form::Mail { &[] } else { spec.form.endings() },
+            });
         }
         Ok(())
     }
+}
+
+/// The folder that a file lies in that was named itself, where folders are classes.
+fn folder_of(file: &Path, spec: &CorpusSpec) -> Option<String> {
+    let folder = file.parent().filter(|_| spec.folder_labels)?;
+    Some(folder.file_name()?.to_string_lossy().into_owned())
 }
 
 /// The folder just below `top` that the file lies in.
@@ -190,12 +204,16 @@ impl Form {
             Self::Csv => &["csv"],
             Self::Tsv => &["tsv", "tab"],
             Self::JsonLines => &["jsonl", "ndjson", "json"],
+            Self::Mail => &["eml", "mbox"],
         }
     }
 }
 
 impl CorpusSpec {
     fn takes(&self, path: &Path) -> bool {
+        if self.form == Form::Mail {
+            return path.file_name().is_some_and(|name| !name.as_encoded_bytes().starts_with(b"."));
+        }
         ending(path).is_some_and(|ending| self.form.endings().contains(&ending.as_str()))
     }
 
@@ -205,7 +223,7 @@ impl CorpusSpec {
             return self.form;
         }
         let ending = ending(path).unwrap_or_default();
-        [Form::Csv, Form::Tsv, Form::JsonLines]
+        [Form::Csv, Form::Tsv, Form::JsonLines, Form::Mail]
             .into_iter()
             .find(|form| form.endings().contains(&ending.as_str()))
             .unwrap_or(Form::Text)

@@ -12,6 +12,7 @@ mod encoding;
 mod find;
 mod groups;
 mod json;
+mod mailbox;
 mod meter;
 mod pipeline;
 mod reader;

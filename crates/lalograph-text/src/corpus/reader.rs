@@ -11,7 +11,7 @@ use super::find::Files;
 use super::meter::Meter;
 use super::reading::{ReadObserver, Reading, Skipped};
 use super::spec::{CorpusSpec, Form, Limits};
-use super::{json, rows, source, table};
+use super::{json, mailbox, rows, source, table};
 use crate::error::TextError;
 
 /// A corpus whose files are known.
@@ -65,7 +65,9 @@ impl Corpus {
 
     /// Whether any of the files is a text, and whether any is a table or JSON Lines.
     pub fn has_texts_and_tables(&self) -> (bool, bool) {
-        let is = |text: bool| self.files.found.iter().any(|file| (file.form == Form::Text) == text);
+        let is = |text: bool| {
+            self.files.found.iter().any(|file| matches!(file.form, Form::Text | Form::Mail) == text)
+        };
         (is(true), is(false))
     }
 
@@ -168,6 +170,7 @@ impl Corpus {
                         }
                         Form::Csv | Form::Tsv => table::read(&file.path, lines, file.form, &mut intake)?,
                         Form::JsonLines => json::read(lines, &mut intake),
+                        Form::Mail => mailbox::read(lines, &mut intake),
                     }
                 }
             };

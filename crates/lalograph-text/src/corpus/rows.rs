@@ -10,8 +10,7 @@ use super::spec::Division;
 
 /// Reads the documents of a text. `Err` is for what could not be read; the line is where that was.
 pub(super) fn read(lines: &mut dyn BufRead, division: Division, intake: &mut Intake<'_>) -> ControlFlow<()> {
-    let mut gathered =
-        Gathered { text: Vec::new(), start: 1, limit: intake.spec().limits.document_bytes, over: false };
+    let mut gathered = Gathered::new(intake.spec().limits.document_bytes);
     match gather(lines, division, &mut gathered, intake) {
         Ok(flow) => flow,
         Err((line, error)) => intake.skip(Some(line), source::reason_of(&error)),
@@ -19,7 +18,7 @@ pub(super) fn read(lines: &mut dyn BufRead, division: Division, intake: &mut Int
 }
 
 /// Part of the current document that was read.
-struct Gathered {
+pub(super) struct Gathered {
     text: Vec<u8>,
     start: u64,
     limit: u64,
@@ -27,7 +26,17 @@ struct Gathered {
 }
 
 impl Gathered {
-    fn add(&mut self, bytes: &[u8]) {
+    /// Nothing yet, of a document that begins at the first line.
+    pub(super) fn new(limit: u64) -> Self {
+        Self { text: Vec::new(), start: 1, limit, over: false }
+    }
+
+    /// Whether there is nothing of the document yet.
+    pub(super) fn is_empty(&self) -> bool {
+        self.text.is_empty() && !self.over
+    }
+
+    pub(super) fn add(&mut self, bytes: &[u8]) {
         if self.over || (self.text.len() + bytes.len()) as u64 > self.limit {
             self.over = true;
             self.text = Vec::new();
@@ -37,7 +46,7 @@ impl Gathered {
     }
 
     /// Passes on the document that ends here; the next begins at line `next`.
-    fn finish(&mut self, kind: RowKind, next: u64, intake: &mut Intake<'_>) -> ControlFlow<()> {
+    pub(super) fn finish(&mut self, kind: RowKind, next: u64, intake: &mut Intake<'_>) -> ControlFlow<()> {
         let flow = if std::mem::take(&mut self.over) {
             intake.skip((kind != RowKind::File).then_some(self.start), Reason::TooLong(self.limit))
         } else {

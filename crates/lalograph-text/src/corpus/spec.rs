@@ -35,6 +35,9 @@ pub enum Form {
     Tsv,
     /// One JSON object a line.
     JsonLines,
+    /// E-mail: a file is a message, or a mailbox of messages, each after a line that begins with `From ` and ends with a date (RFC 4155, 2005). In
+    /// a folder, all files but hidden ones: messages have names of any kind.
+    Mail,
 }
 
 /// Style of a CSV or TSV file.

@@ -4,6 +4,7 @@
 mod common;
 mod corpus;
 mod groups;
+mod mail;
 mod sources;
 mod splits;
 mod survey;

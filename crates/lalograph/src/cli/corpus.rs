@@ -42,7 +42,7 @@ pub(crate) struct ReadingArgs {
     /// Column or field path of the class label (default: no labels).
     #[arg(long, value_name = "COLUMN", conflicts_with = "folder_labels", help_heading = "Corpus")]
     pub(crate) label: Option<String>,
-    /// Use the name of the folder directly below PATH as the class label.
+    /// Use the name of the folder directly below PATH as the class label; of a file that is named itself, the name of its folder.
     #[arg(long, help_heading = "Corpus")]
     pub(crate) folder_labels: bool,
     /// Column or field path of a group: the rows of a file with the same value there are one document (default: each row is one).
@@ -108,6 +108,8 @@ pub(crate) enum FormChoice {
     Tsv,
     /// One JSON object a line.
     JsonLines,
+    /// Messages and mailboxes; in folders all files.
+    Mail,
 }
 
 impl From<FormChoice> for Form {
@@ -117,6 +119,7 @@ impl From<FormChoice> for Form {
             FormChoice::Csv => Self::Csv,
             FormChoice::Tsv => Self::Tsv,
             FormChoice::JsonLines => Self::JsonLines,
+            FormChoice::Mail => Self::Mail,
         }
     }
 }

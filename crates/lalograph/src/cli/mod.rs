@@ -20,7 +20,7 @@ pub(crate) use classify::{
     AimChoice, ClassifyCommand, ClassifyExplainArgs, ClassifyPredictArgs, ClassifyScoreArgs,
     ClassifyTrainArgs,
 };
-pub(crate) use corpus::{CleaningArgs, CorpusArgs, PartArgs, ReadingArgs, TokenArgs, YesNo};
+pub(crate) use corpus::{CleaningArgs, CorpusArgs, FormChoice, PartArgs, ReadingArgs, TokenArgs, YesNo};
 pub(crate) use embed::{
     DirectionChoice, EmbedCommand, EmbedImportArgs, EmbedJudgeArgs, EmbedMapArgs, EmbedNearArgs,
     EmbedRelateArgs, EmbedTrainArgs, LayoutChoice, MethodChoice, WeighChoice,

@@ -12,7 +12,7 @@ use lalograph_text::corpus::{ReadObserver, Skipped};
 use lalograph_text::{Cleaning, CleaningStep, Corpus, CorpusSpec, Reading};
 use serde::Serialize;
 
-use crate::cli::{CleaningArgs, CorpusArgs, ReadingArgs, YesNo};
+use crate::cli::{CleaningArgs, CorpusArgs, FormChoice, ReadingArgs, YesNo};
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -51,7 +51,9 @@ pub(crate) fn refuse_idle(args: &ReadingArgs, corpus: &Corpus) -> Result<(), Fai
     let (texts, tables) = corpus.has_texts_and_tables();
     let rows = "the documents of a table are its rows, and no file here is a text file";
     let fields = "only tables and JSON Lines have fields, and no file here is one (see --form)";
+    let mail = matches!(args.form, Some(FormChoice::Mail));
     let idle = [
+        (args.document.is_some() && mail, "--document", "a document of --form mail is a message"),
         (args.document.is_some() && !texts, "--document", rows),
         (!args.text.is_empty() && !tables, "--text", fields),
         (args.label.is_some() && !tables, "--label", fields),

@@ -31,6 +31,11 @@ use crate::task::start::Start;
 /// Share of the training documents that the default length keeps whole.
 const WHOLE_SHARE: f64 = 0.95;
 
+/// Epochs of a plan that sets none...
+const EPOCHS: u64 = 10;
+/// ...or more, until so many steps are made, a pooled network and another.
+const FEWEST_STEPS: [u64; 2] = [1000, 300];
+
 /// Reads the corpus of a classifier's plan with `threads` threads and lays the network out.
 ///
 /// # Errors
@@ -125,6 +130,10 @@ fn lay_out(
         NetworkKind::Linear => 1,
         _ => training.count().div_ceil(plan.training.batch) as u64,
     };
+    if plan.training.epochs == 0 && own.network != NetworkKind::Linear {
+        let fewest = FEWEST_STEPS[usize::from(own.network != NetworkKind::Pooled)];
+        plan.training.epochs = EPOCHS.max(fewest.div_ceil(steps_per_epoch));
+    }
     let held = validation.by_class(classes.len());
     facts.training_tokens = training.steps();
     facts.validation_tokens = validation.steps();

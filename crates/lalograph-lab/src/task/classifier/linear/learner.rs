@@ -19,6 +19,9 @@ use crate::task::classifier::evaluate::evaluation;
 use crate::task::classifier::input::DocumentInput;
 
 /// Rows of one stretch of documents, which one thread makes.
+/// Stretches that are made before they are put together.
+const TOGETHER: usize = 64;
+
 const STRETCH: usize = 1 << 10;
 
 /// A linear classifier ready to be solved: plan resolved, documents read, terms chosen, rows made.
@@ -144,30 +147,30 @@ pub(in crate::task::classifier) fn layout(shape: LinearShape) -> Layout {
 
 /// The rows of documents with their classes.
 fn rows(form: &LinearForm, documents: &Documents, vocabulary: usize) -> Result<Examples, LabError> {
-    let stretches = documents.count().div_ceil(STRETCH);
-    let made: Vec<SparseRows> = (0..stretches)
-        .into_par_iter()
-        .map_init(
-            || (RowMaker::new(form, vocabulary), DocumentWindow::default()),
-            |(maker, window), stretch| {
-                let mut rows = SparseRows::new(form.features);
-                for number in stretch * STRETCH..((stretch + 1) * STRETCH).min(documents.count()) {
-                    window.clear();
-                    documents.put(number, window);
-                    let row = match form.terms {
-                        Some(_) if window.tokens == [EMPTY] => Vec::new(),
-                        Some(_) => maker.row(&window.tokens),
-                        None => maker.numbers(&window.numbers),
-                    };
-                    rows.push(row.iter().map(|valued| (valued.column, valued.value)));
-                }
-                rows
-            },
-        )
-        .collect();
-    documents.check()?;
+    let make = |(maker, window): &mut (RowMaker<'_>, DocumentWindow), stretch: usize| {
+        let mut rows = SparseRows::new(form.features);
+        for number in stretch * STRETCH..((stretch + 1) * STRETCH).min(documents.count()) {
+            window.clear();
+            documents.put(number, window);
+            let row = match form.terms {
+                Some(_) if window.tokens == [EMPTY] => Vec::new(),
+                Some(_) => maker.row(&window.tokens),
+                None => maker.numbers(&window.numbers),
+            };
+            rows.push(row.iter().map(|valued| (valued.column, valued.value)));
+        }
+        rows
+    };
+    let new = || (RowMaker::new(form, vocabulary), DocumentWindow::default());
+    let stretches: Vec<usize> = (0..documents.count().div_ceil(STRETCH)).collect();
     let mut rows = SparseRows::new(form.features);
-    made.into_iter().for_each(|part| rows.append(part));
+    // Some at a time, so that the rows are in memory once.
+    for stretches in stretches.chunks(TOGETHER) {
+        let made: Vec<SparseRows> =
+            stretches.par_iter().map_init(new, |room, &stretch| make(room, stretch)).collect();
+        made.into_iter().for_each(|part| rows.append(part));
+    }
+    documents.check()?;
     let classes = (0..documents.count()).map(|number| documents.class(number)).collect();
     Ok(Examples { rows, classes })
 }
