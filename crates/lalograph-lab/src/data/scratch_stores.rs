@@ -48,7 +48,14 @@ mod tests {
         let rows =
             (0..90).map(|i| format!("bee {i} hums by the {} hive,{}\n", i % 7, ["low", "high"][i % 2]));
         let path = folder.path().join("rows.csv");
-        std::fs::write(&path, format!("text,class\n{}", rows.collect::<String>())).unwrap();
+        let table = format!("text,class\n{}", rows.collect::<String>());
+        lalograph_storage::write_whole(
+            &lalograph_storage::Disk,
+            &path,
+            table.as_bytes(),
+            lalograph_storage::Existing::Keep,
+        )
+        .unwrap();
         let spec = CorpusSpec { paths: vec![path], label: Some("class".into()), ..CorpusSpec::default() };
         let corpus = Corpus::find(&spec).unwrap();
         let unit = VocabularySpec { unit: Unit::Word, ..VocabularySpec::default() };

@@ -8,7 +8,7 @@ use std::ops::Range;
 
 use rayon::prelude::*;
 
-use super::optimiser::{Prepared, Update};
+use super::rule::{Prepared, Update};
 use crate::numbers::real::Real;
 use crate::vectorised;
 

@@ -4,3 +4,4 @@ pub mod clipping;
 pub mod late_rows;
 pub mod optimiser;
 pub(crate) mod piece;
+mod rule;

@@ -4,7 +4,7 @@ use std::ops::{ControlFlow, Range};
 use std::path::Path;
 use std::sync::Arc;
 
-use super::groups::{Groups, Place};
+use super::groups::{GroupRow, Groups, Place};
 use super::reading::{Guess, Reason, Skipped};
 use super::spec::CorpusSpec;
 
@@ -220,7 +220,25 @@ impl<'a> Intake<'a> {
 
     /// Ends a file.
     pub(super) fn end(&mut self) -> ControlFlow<()> {
-        std::mem::take(&mut self.groups).finish(self)
+        for found in std::mem::take(&mut self.groups).finish(self.spec.limits.document_bytes) {
+            match found {
+                Err((line, reason)) => self.skip(Some(line), reason)?,
+                Ok(document) => {
+                    let kept: Vec<&[u8]> = document.kept.iter().map(Vec::as_slice).collect();
+                    self.take(Row {
+                        kind: RowKind::Record,
+                        line: document.line,
+                        text: &document.text,
+                        label: document.label.as_deref(),
+                        kept: &kept,
+                        closing: document.closing,
+                        lines: &document.lines,
+                        place: None,
+                    })?;
+                }
+            }
+        }
+        ControlFlow::Continue(())
     }
 
     /// Reports the form and encoding in which the file is read.
@@ -266,7 +284,14 @@ impl<'a> Intake<'a> {
                     return self.skip(line, Reason::NoValue(column.clone()));
                 }
             }
-            self.groups.add(place, row, self.spec.limits.document_bytes);
+            let gathered = GroupRow {
+                order: place.order.to_vec(),
+                line: row.line,
+                text: row.text.to_vec(),
+                closing: row.closing,
+            };
+            let limit = self.spec.limits.document_bytes;
+            self.groups.add(place.group, gathered, (row.label, row.kept), limit);
             return ControlFlow::Continue(());
         }
         let label = match row.label.map(std::str::from_utf8) {

@@ -1,9 +1,7 @@
 //! Rows of a table that are one document: those of one file that have the same value in the column of the group.
 
 use std::collections::HashMap;
-use std::ops::ControlFlow;
 
-use super::batch::{Intake, Row, RowKind};
 use super::reading::Reason;
 
 /// The group of a row, and the value by which it is ordered there; empty if rows are in the order of the file.
@@ -29,76 +27,85 @@ struct Group {
     other_label: Option<u64>,
 }
 
-struct GroupRow {
-    order: Vec<u8>,
-    line: u64,
-    text: Vec<u8>,
-    closing: u64,
+/// A row of a group.
+pub(super) struct GroupRow {
+    pub(super) order: Vec<u8>,
+    pub(super) line: u64,
+    pub(super) text: Vec<u8>,
+    /// Bytes that close it.
+    pub(super) closing: u64,
+}
+
+/// The document that the rows of a group are.
+pub(super) struct GroupDocument {
+    /// The line of each row, in the order of the rows.
+    pub(super) lines: Vec<u64>,
+    /// The first line of the group in the file.
+    pub(super) line: u64,
+    pub(super) text: Vec<u8>,
+    pub(super) label: Option<Vec<u8>>,
+    pub(super) kept: Vec<Vec<u8>>,
+    pub(super) closing: u64,
 }
 
 impl Groups {
     /// Adds a row to its group. Rows of a group that has grown beyond the limit are counted and not kept.
-    pub(super) fn add(&mut self, place: Place<'_>, row: Row<'_>, limit: u64) {
-        let number = *self.places.entry(place.group.to_vec()).or_insert_with(|| {
+    pub(super) fn add(
+        &mut self,
+        group: &[u8],
+        row: GroupRow,
+        (label, kept): (Option<&[u8]>, &[&[u8]]),
+        limit: u64,
+    ) {
+        let number = *self.places.entry(group.to_vec()).or_insert_with(|| {
             self.groups.push(Group {
                 rows: Vec::new(),
                 bytes: 0,
-                label: row.label.map(<[u8]>::to_vec),
-                kept: row.kept.iter().map(|field| field.to_vec()).collect(),
+                label: label.map(<[u8]>::to_vec),
+                kept: kept.iter().map(|field| field.to_vec()).collect(),
                 other_label: None,
             });
             self.groups.len() - 1
         });
         let group = &mut self.groups[number];
-        if group.other_label.is_none() && group.label.as_deref() != row.label {
+        if group.other_label.is_none() && group.label.as_deref() != label {
             group.other_label = Some(row.line);
         }
         group.bytes += row.text.len() as u64 + row.closing;
         if group.bytes > limit {
             group.rows.truncate(1);
-            return;
+        } else {
+            group.rows.push(row);
         }
-        group.rows.push(GroupRow {
-            order: place.order.to_vec(),
-            line: row.line,
-            text: row.text.to_vec(),
-            closing: row.closing,
-        });
     }
 
-    /// Passes on the documents of the file, in the order of their first rows.
-    pub(super) fn finish(self, intake: &mut Intake<'_>) -> ControlFlow<()> {
-        let limit = intake.spec().limits.document_bytes;
-        for mut group in self.groups {
-            let first = group.rows.first().map(|row| row.line);
-            if let Some(line) = group.other_label {
-                intake.skip(Some(line), Reason::GroupLabels)?;
-                continue;
-            }
-            if group.bytes > limit {
-                intake.skip(first, Reason::TooLong(limit))?;
-                continue;
-            }
-            group.sort();
-            let lines: Vec<u64> = group.rows.iter().map(|row| row.line).collect();
-            let texts: Vec<&[u8]> = group.rows.iter().map(|row| &row.text[..]).collect();
-            let kept: Vec<&[u8]> = group.kept.iter().map(Vec::as_slice).collect();
-            intake.take(Row {
-                kind: RowKind::Record,
-                line: first.unwrap_or_default(),
-                text: &texts.join(&b'\n'),
-                label: group.label.as_deref(),
-                kept: &kept,
-                closing: group.rows.last().map_or(0, |row| row.closing),
-                lines: &lines,
-                place: None,
-            })?;
-        }
-        ControlFlow::Continue(())
+    /// The documents of the file, in the order of their first rows; or the line and the reason why there is none.
+    pub(super) fn finish(self, limit: u64) -> impl Iterator<Item = Result<GroupDocument, (u64, Reason)>> {
+        self.groups.into_iter().map(move |group| group.finish(limit))
     }
 }
 
 impl Group {
+    fn finish(mut self, limit: u64) -> Result<GroupDocument, (u64, Reason)> {
+        let line = self.rows.first().map_or(0, |row| row.line);
+        if let Some(other) = self.other_label {
+            return Err((other, Reason::GroupLabels));
+        }
+        if self.bytes > limit {
+            return Err((line, Reason::TooLong(limit)));
+        }
+        self.sort();
+        let texts: Vec<&[u8]> = self.rows.iter().map(|row| &row.text[..]).collect();
+        Ok(GroupDocument {
+            text: texts.join(&b'\n'),
+            lines: self.rows.iter().map(|row| row.line).collect(),
+            line,
+            closing: self.rows.last().map_or(0, |row| row.closing),
+            label: self.label,
+            kept: self.kept,
+        })
+    }
+
     /// Sorts the rows by their order: as numbers if all are, and otherwise as text. Rows of equal order keep that of the file.
     fn sort(&mut self) {
         let number = |row: &GroupRow| {

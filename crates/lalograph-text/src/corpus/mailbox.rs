@@ -41,7 +41,5 @@ fn begins_message(line: &[u8]) -> bool {
             && parts.iter().all(|part| part.len() == 2 && part.bytes().all(|byte| byte.is_ascii_digit()))
     };
     let is_year = |word: &&str| word.len() == 4 && word.bytes().all(|byte| byte.is_ascii_digit());
-    words.len() >= 5
-        && words.iter().any(|word| is_time(&word))
-        && words.iter().rev().take(2).any(|word| is_year(&word))
+    words.len() >= 5 && words.iter().any(is_time) && words.iter().rev().take(2).any(is_year)
 }

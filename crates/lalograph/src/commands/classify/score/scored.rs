@@ -36,7 +36,7 @@ pub(super) struct Calibrated {
 }
 
 /// Reads all documents of a corpus with all classifiers.
-pub(in crate::commands::classify) fn read_all(
+pub(crate) fn read_all(
     models: &[ReadyClassifier],
     corpus: &Corpus,
     (left_out, threads, threshold): (Option<&Path>, usize, Option<(usize, f64)>),
@@ -93,7 +93,7 @@ fn shown_text<'t>(text: &'t str, input: &DocumentInput) -> Cow<'t, str> {
 }
 
 /// What the classifiers made of the documents.
-pub(in crate::commands::classify) struct Scored {
+pub(crate) struct Scored {
     /// For each classifier the true classes and the log-probabilities.
     pub(super) truths: Vec<Vec<u32>>,
     pub(super) logs: Vec<Vec<f64>>,
@@ -170,7 +170,7 @@ impl Scored {
         Ok(())
     }
 
-    pub(in crate::commands::classify) fn decisions(&self, models: &[ReadyClassifier]) -> Vec<Decisions> {
+    pub(crate) fn decisions(&self, models: &[ReadyClassifier]) -> Vec<Decisions> {
         let each = models.iter().zip(self.truths.iter().zip(&self.logs));
         each.map(|(model, (truths, logs))| Decisions::new(model.classes.len(), truths.clone(), logs.clone()))
             .collect()

@@ -1,0 +1,170 @@
+//! The rules by which gradients move weights.
+
+use crate::numbers::real::Real;
+
+crate::choice! {
+    /// The rule by which a gradient moves weights. In the formulas `w` is a weight, `g` its gradient, `a` the learning rate; the
+    /// other letters are fields of [`OptimiserSettings`].
+    pub enum Rule = Adam {
+        /// Gradient descent: `w -= a g`.
+        Sgd = "sgd",
+        /// Gradient descent with momentum: `v = m v + g; w -= a v` (Polyak, 1964).
+        Momentum = "momentum",
+        /// Momentum that looks ahead: `v = m v + g; w -= a (g + m v)` (Nesterov, 1983; in the form of Sutskever et al., 2013).
+        Nesterov = "nesterov",
+        /// By the root of the mean square of gradients: `s = b2 s + (1 - b2) g^2; w -= a g / (sqrt(s) + e)` (Tieleman and Hinton, 2012).
+        Rmsprop = "rmsprop",
+        /// By means of gradients and of their squares (Kingma and Ba, 2015).
+        Adam = "adam",
+        /// Adam with weight decay apart from the gradient: `w -= a l w` (Loshchilov and Hutter, 2019).
+        Adamw = "adamw",
+        /// Gradient descent; the mean of the weights is validated and kept (Polyak and Juditsky, 1992).
+        AveragedSgd = "averaged_sgd",
+    }
+}
+
+/// Settings of an optimiser.
+#[derive(Debug, Clone, PartialEq)]
+pub struct OptimiserSettings {
+    /// The rule.
+    pub rule: Rule,
+    /// m, of momentum and Nesterov's.
+    pub momentum: f64,
+    /// b1, decay of the mean of gradients.
+    pub beta1: f64,
+    /// b2, decay of the mean of their squares.
+    pub beta2: f64,
+    /// e, added to roots, against division by zero.
+    pub epsilon: f64,
+    /// l: the share of each weight that is taken off for each unit of learning rate; added to the gradient as `l w` unless the rule
+    /// keeps it apart. Only for tensors that [`Tensor::decays`](crate::Tensor::decays).
+    pub weight_decay: f64,
+    /// The step after which the mean of the weights over all later steps is kept, to be validated and saved.
+    pub average_after: Option<u64>,
+    /// By which the learning rate is multiplied, for each group; 1 for groups beyond the list, 0 leaves weights as they are.
+    pub group_rates: Vec<f64>,
+}
+
+impl OptimiserSettings {
+    /// A rule with the settings of its paper, no decay and no mean.
+    pub fn new(rule: Rule) -> Self {
+        Self {
+            rule,
+            momentum: 0.9,
+            beta1: 0.9,
+            beta2: 0.999,
+            epsilon: 1e-8,
+            weight_decay: 0.0,
+            average_after: None,
+            group_rates: Vec::new(),
+        }
+    }
+
+    /// Numbers kept for each weight, the mean of the weights included.
+    pub fn state_parts(&self) -> usize {
+        self.rule_parts() + usize::from(self.average_after.is_some())
+    }
+
+    /// Numbers that the rule keeps for each weight.
+    pub(super) fn rule_parts(&self) -> usize {
+        match self.rule {
+            Rule::Sgd | Rule::AveragedSgd => 0,
+            Rule::Momentum | Rule::Nesterov => usize::from(self.momentum > 0.0),
+            Rule::Rmsprop => 1,
+            Rule::Adam | Rule::Adamw => 2,
+        }
+    }
+}
+
+/// The numbers of one update that are the same for all weights of a stretch.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Update<T> {
+    pub(super) rate: T,
+    pub(super) factor: T,
+    pub(super) limit: T,
+    /// Of the weight into its gradient.
+    pub(super) decay: T,
+    /// Of the weight by itself.
+    pub(super) shrink: T,
+}
+
+/// A rule with what is the same for all weights of a step computed.
+#[derive(Debug, Clone, Copy)]
+pub(super) enum Prepared<T> {
+    Descent { momentum: T, nesterov: bool },
+    RmsProp { keep: T, new: T, epsilon: T },
+    Adam { keep: [T; 2], new: [T; 2], scale: T, epsilon: T },
+}
+
+impl<T: Real> Prepared<T> {
+    pub(super) fn of(settings: &OptimiserSettings, steps: u64) -> Self {
+        let &OptimiserSettings { rule, momentum, beta1, beta2, epsilon, .. } = settings;
+        match rule {
+            Rule::Sgd | Rule::AveragedSgd => Self::Descent { momentum: T::ZERO, nesterov: false },
+            Rule::Momentum | Rule::Nesterov => {
+                Self::Descent { momentum: T::of(momentum), nesterov: rule == Rule::Nesterov }
+            }
+            Rule::Rmsprop => {
+                Self::RmsProp { keep: T::of(beta2), new: T::of(1.0 - beta2), epsilon: T::of(epsilon) }
+            }
+            Rule::Adam | Rule::Adamw => {
+                let exponent = i32::try_from(steps).unwrap_or(i32::MAX);
+                let (bias1, bias2) = (1.0 - beta1.powi(exponent), 1.0 - beta2.powi(exponent));
+                // m^ / (sqrt(v^) + e) with the corrections moved out of the loop.
+                Self::Adam {
+                    keep: [T::of(beta1), T::of(beta2)],
+                    new: [T::of(1.0 - beta1), T::of(1.0 - beta2)],
+                    scale: T::of(bias2.sqrt() / bias1),
+                    epsilon: T::of(epsilon * bias2.sqrt()),
+                }
+            }
+        }
+    }
+
+    #[inline(always)]
+    pub(super) fn apply(
+        self,
+        update: Update<T>,
+        weights: &mut [T],
+        gradient: &[T],
+        first: &mut [T],
+        second: &mut [T],
+    ) {
+        let Update { rate, factor, limit, decay, shrink } = update;
+        let clipped = |g: T, w: T| {
+            let g = if g > limit { limit } else { g };
+            let g = if g < -limit { -limit } else { g };
+            g * factor + decay * w
+        };
+        match self {
+            Self::Descent { .. } if first.is_empty() => {
+                for (w, &g) in weights.iter_mut().zip(gradient) {
+                    *w -= rate * clipped(g, *w);
+                }
+            }
+            Self::Descent { momentum, nesterov } => {
+                for ((w, &g), v) in weights.iter_mut().zip(gradient).zip(first) {
+                    let g = clipped(g, *w);
+                    *v = momentum * *v + g;
+                    *w -= rate * if nesterov { g + momentum * *v } else { *v };
+                }
+            }
+            Self::RmsProp { keep, new, epsilon } => {
+                for ((w, &g), s) in weights.iter_mut().zip(gradient).zip(first) {
+                    let g = clipped(g, *w);
+                    *s = keep * *s + new * (g * g);
+                    *w -= rate * g / (s.sqrt() + epsilon);
+                }
+            }
+            Self::Adam { keep, new, scale, epsilon } => {
+                let rate = rate * scale;
+                for (((w, &g), m), v) in weights.iter_mut().zip(gradient).zip(first).zip(second) {
+                    let g = clipped(g, *w);
+                    *m = keep[0] * *m + new[0] * g;
+                    *v = keep[1] * *v + new[1] * (g * g);
+                    *w -= shrink * *w + rate * *m / (v.sqrt() + epsilon);
+                }
+            }
+        }
+    }
+}
