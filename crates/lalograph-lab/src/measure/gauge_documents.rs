@@ -23,14 +23,16 @@ use super::gauge::{Product, Spread, taking_turns};
 use crate::data::documents::{DocumentBatches, Documents, NumberRows};
 use crate::data::source::Windows;
 use crate::error::LabError;
-use crate::plan::{DocumentLength, Keep, Plan};
+use crate::plan::{DocumentLength, Keep, Plan, PlanError};
 use crate::training::settings::trainer_settings;
 use crate::training::trainer::Trainer;
 
 /// Tokens or rows of a made-up document, if the plan's length is no number.
 const LENGTH: usize = 200;
-/// Batches of made-up documents: enough that none is soon met again.
+/// Batches of made-up documents, at most: enough that none is soon met again.
 const BATCHES: usize = 20;
+/// Tokens of all batches, about, and of one at most.
+const TOKENS: [usize; 2] = [20_000_000, 1 << 26];
 
 /// The measurements.
 #[derive(Debug, Clone, PartialEq, Serialize)]
@@ -101,7 +103,12 @@ impl DocumentBench {
             (_, DocumentLength::Tokens(tokens)) => tokens,
             _ => LENGTH,
         };
-        let count = plan.training.batch * BATCHES;
+        let batch_tokens = plan.training.batch.saturating_mul(length);
+        if batch_tokens > TOKENS[1] {
+            let must = "a length of which a batch has at most 67,108,864 tokens";
+            return Err(PlanError::Range { key: "classifier.length", value: length.to_string(), must }.into());
+        }
+        let count = plan.training.batch * (TOKENS[0] / batch_tokens.max(1)).clamp(1, BATCHES);
         let classes: Vec<u32> = (0..count).map(|number| (number % Self::CLASSES) as u32).collect();
         let mut random = stream(plan.training.seed, "made-up documents", &[]);
         let (documents, tokens) = match own.features {
@@ -285,6 +292,8 @@ impl<'b> Prediction<'b> {
 /// The vectors of tokens alone: what the memory allows a network that does little else.
 struct Vectors<'b> {
     tokens: &'b [u32],
+    /// Tokens of a batch.
+    batch: usize,
     width: usize,
     table: Vec<f32>,
     /// Of each thread the gradient of the table.
@@ -301,6 +310,7 @@ impl<'b> Vectors<'b> {
         let ClassifierInput::Tokens { vocabulary, embedding } = bench.net.shape().input else {
             return Self {
                 tokens: &[],
+                batch: 0,
                 width: 1,
                 table: Vec::new(),
                 gradients: Vec::new(),
@@ -312,6 +322,7 @@ impl<'b> Vectors<'b> {
         };
         Self {
             tokens: &bench.tokens,
+            batch: bench.plan.training.batch * bench.length,
             width: embedding,
             table: vec![0.5; vocabulary * embedding],
             gradients: vec![vec![0.0; vocabulary * embedding]; threads],
@@ -324,9 +335,8 @@ impl<'b> Vectors<'b> {
 
     /// The tokens of the next step, a batch of a run.
     fn batch(&mut self) -> &'b [u32] {
-        let size = self.tokens.len() / BATCHES;
-        self.from = (self.from + size) % self.tokens.len();
-        &self.tokens[self.from..self.from + size]
+        self.from = (self.from + self.batch) % self.tokens.len();
+        &self.tokens[self.from..self.from + self.batch]
     }
 
     fn read(&mut self) -> f64 {

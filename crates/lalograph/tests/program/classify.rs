@@ -657,6 +657,7 @@ fn the_cost_of_a_classifier_is_that_of_its_own_network() {
     workshop
         .run(&format!("{quick} --set classifier.network=linear"))
         .fails(2, &["a linear network is solved"]);
+    workshop.run(&format!("{quick} --set classifier.length=99999999")).fails(2, &["`classifier.length`"]);
     workshop.run(&format!("{quick} --scale")).fails(2, &["--scale has no effect on a classifier"]);
 }
 
