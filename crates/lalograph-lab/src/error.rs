@@ -127,6 +127,14 @@ pub enum LabError {
         /// The columns of the first table.
         columns: Vec<String>,
     },
+    /// The columns of numbers are not the features of a row of a group.
+    #[error("the number of columns of numbers is {columns}, and each row of a group has {features} features")]
+    GroupColumns {
+        /// Columns of numbers.
+        columns: usize,
+        /// Numbers of a row.
+        features: usize,
+    },
     /// The columns of numbers do not make whole steps.
     #[error("{columns} columns of numbers are not {} of {features} features", steps.map_or_else(|| "whole steps".to_owned(), |steps| format!("{steps} steps")))]
     NumberColumns {

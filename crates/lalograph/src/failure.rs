@@ -168,7 +168,7 @@ impl From<LabError> for Failure {
             }
             LabError::NoNumberColumns => "for text, leave --features out",
             LabError::NoColumnLike { .. } => "`*` stands for any characters of a name; quote it in the shell",
-            LabError::NumberColumns { .. } => {
+            LabError::GroupColumns { .. } | LabError::NumberColumns { .. } => {
                 "name the columns of numbers with --text, or correct --features and --time-steps"
             }
             LabError::NotNumbers { .. } => "correct the row, or name the columns of numbers with --text",

@@ -393,8 +393,8 @@ fn groups_of_rows_of_numbers_have_any_length() {
     let bad = train.replace("long.csv", "nan.csv");
     workshop.run(&bad).fails(1, &[&format!("nan.csv, line {line}: column `weight` has `NaN`")]);
     for (options, part) in [
-        ("--text weight", "1 columns of numbers are not 1 steps of 2 features"),
-        ("--text wa*", "1 columns of numbers are not 1 steps of 2 features"),
+        ("--text weight", "columns of numbers is 1, and each row of a group has 2 features"),
+        ("--text wa*", "columns of numbers is 1, and each row of a group has 2 features"),
         ("--text x*", "no column matches `x*`; the columns are hive, hour"),
     ] {
         workshop.run(&format!("{train} {options}")).fails(1, &[part]);

@@ -288,8 +288,10 @@ fn read_numbers(
     let grouped = plan.corpus.group.is_some();
     let steps_of_row = if grouped { 1 } else { own.time_steps.unwrap_or(columns / features) };
     if steps_of_row * features != columns {
-        let steps = if grouped { Some(1) } else { own.time_steps };
-        return Err(LabError::NumberColumns { columns, steps, features });
+        return Err(match grouped {
+            true => LabError::GroupColumns { columns, features },
+            false => LabError::NumberColumns { columns, steps: own.time_steps, features },
+        });
     }
     if !grouped {
         own.time_steps = Some(steps_of_row);
