@@ -89,19 +89,13 @@ pub(super) fn run(args: &GaugeArgs, screen: &Screen) -> Result<(), Failure> {
         ),
         figures("sampling", &gauge.batch_sampling_tokens_per_second, tokens, &side_by_side),
     ];
-    let columns = [Column::Text, Column::Number, Column::Number, Column::Number, Column::Text];
     let about = [
         ("model", found.model),
         ("vocabulary", format!("{} indices ({source}), made-up tokens", count(indices as u64))),
         ("step", format!("{} streams x {} tokens", found.batch, found.window)),
         ("threads", format!("{}, {} rounds of {} s", gauge.threads, gauge.rounds, args.seconds)),
     ];
-    screen.line(&format!(
-        "{}\n{}\n\n{}",
-        screen.heading("This machine"),
-        facts(screen, &about),
-        table(screen, &["", "median", "lowest", "highest", ""], &columns, &rows),
-    ))
+    show(&about, &rows, screen)
 }
 
 /// JSON output of `gauge` for a classifier.
@@ -193,7 +187,6 @@ fn documents(
             figures("predicting / peak", &gauge.predicting_share_of_peak, share, ratio),
         ],
     };
-    let columns = [Column::Text, Column::Number, Column::Number, Column::Number, Column::Text];
     let mut about = vec![("model", found.model)];
     if text {
         about.push(("vocabulary", format!("{} indices ({source})", count(indices as u64))));
@@ -202,11 +195,17 @@ fn documents(
         ("step", format!("{} made-up documents x {} {steps}", found.batch, count(found.length as u64))),
         ("threads", format!("{}, {} rounds of {} s", gauge.threads, gauge.rounds, args.seconds)),
     ]);
+    show(&about, &rows, screen)
+}
+
+/// Prints what was measured, and its figures with their spread.
+fn show(about: &[(&'static str, String)], rows: &[Vec<String>], screen: &Screen) -> Result<(), Failure> {
+    let columns = [Column::Text, Column::Number, Column::Number, Column::Number, Column::Text];
     screen.line(&format!(
         "{}\n{}\n\n{}",
         screen.heading("This machine"),
-        facts(screen, &about),
-        table(screen, &["", "median", "lowest", "highest", ""], &columns, &rows),
+        facts(screen, about),
+        table(screen, &["", "median", "lowest", "highest", ""], &columns, rows),
     ))
 }
 
