@@ -48,14 +48,7 @@ impl<'g> Generator<'g> {
     /// Draws the next entry.
     pub fn next_entry(&mut self) -> Entry {
         self.number += 1;
-        let mut draw = Draw {
-            grammar: self.grammar,
-            random: &mut self.random,
-            features: [UNBOUND; MAX_FEATURES],
-            text: String::with_capacity(320),
-            words: 0,
-            bits: 0.0,
-        };
+        let mut draw = Draw::new(self.grammar, &mut self.random, None);
         draw.expand(self.grammar.start);
         let Draw { features, text, words, bits, .. } = draw;
         let [keeper, season, outcome] = self.named.map(|feature| {
@@ -65,17 +58,38 @@ impl<'g> Generator<'g> {
     }
 }
 
-struct Draw<'g, 'r> {
+/// A text under way.
+pub(crate) struct Draw<'g, 'r> {
     grammar: &'g Grammar,
     random: &'r mut ChaCha8Rng,
     features: Features,
-    text: String,
-    words: u64,
-    bits: f64,
+    pub(crate) text: String,
+    pub(crate) words: u64,
+    pub(crate) bits: f64,
+    /// A word at which bytes, words and bits so far are noted in `mark`.
+    marking: Option<&'static str>,
+    pub(crate) mark: Option<(usize, u64, f64)>,
 }
 
-impl Draw<'_, '_> {
-    fn expand(&mut self, rule: usize) {
+impl<'g, 'r> Draw<'g, 'r> {
+    pub(crate) fn new(
+        grammar: &'g Grammar,
+        random: &'r mut ChaCha8Rng,
+        marking: Option<&'static str>,
+    ) -> Self {
+        Self {
+            grammar,
+            random,
+            features: [UNBOUND; MAX_FEATURES],
+            text: String::with_capacity(320),
+            words: 0,
+            bits: 0.0,
+            marking,
+            mark: None,
+        }
+    }
+
+    pub(crate) fn expand(&mut self, rule: usize) {
         let grammar = self.grammar;
         let rule = &grammar.rules[rule];
         let mut left = self.random.random_range(0..rule.total_weight);
@@ -105,6 +119,9 @@ impl Draw<'_, '_> {
     }
 
     fn push(&mut self, token: &str) {
+        if self.marking == Some(token) {
+            self.mark = Some((self.text.len(), self.words, self.bits));
+        }
         if stands_alone(token) && !self.text.is_empty() {
             self.text.push(' ');
         }

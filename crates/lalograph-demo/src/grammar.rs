@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use thiserror::Error;
 
 /// The most features one grammar may have.
-pub(crate) const MAX_FEATURES: usize = 8;
+pub(crate) const MAX_FEATURES: usize = 12;
 /// The value of a feature that has not been bound yet.
 pub(crate) const UNBOUND: u16 = u16::MAX;
 
@@ -214,7 +214,7 @@ impl Grammar {
 
 /// A punctuation mark follows the word before it without a space; every other token has a space before it.
 pub(crate) fn stands_alone(token: &str) -> bool {
-    !matches!(token, "." | "," | ";" | ":")
+    !matches!(token, "." | "," | ";" | ":" | "?")
 }
 
 /// A rule as written, before names are resolved.

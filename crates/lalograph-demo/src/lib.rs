@@ -16,6 +16,7 @@ mod corpus;
 mod entropy;
 mod generator;
 mod grammar;
+mod pairs;
 mod parser;
 mod scales;
 mod word_tasks;
@@ -25,6 +26,7 @@ pub use corpus::{CORPUS_FILES, Ceilings, CorpusError, CorpusFiles, CorpusPlan, C
 pub use entropy::Entropy;
 pub use generator::{Entry, Generator};
 pub use grammar::{Grammar, GrammarError};
+pub use pairs::{Pair, Pairs, PairsTruth, REFUSAL, pairs_file, pairs_grammar};
 pub use parser::{Ambiguity, words_of};
 pub use scales::{HOURS, STATES, Scales, ScalesDay, scales_ceiling, state_probabilities};
 pub use word_tasks::{analogies_file, similarity_file};

@@ -13,15 +13,15 @@ pub struct Ambiguity {
     pub word: String,
 }
 
-/// Splits a rendered entry into its tokens: words, and the marks `. , ; :` by themselves.
+/// Splits a rendered entry into its tokens: words, and the marks `. , ; : ?` by themselves.
 pub fn words_of(text: &str) -> Vec<&str> {
     let mut tokens = Vec::new();
     for chunk in text.split_whitespace() {
-        let bare = chunk.trim_end_matches(['.', ',', ';', ':']);
+        let bare = chunk.trim_end_matches(['.', ',', ';', ':', '?']);
         if !bare.is_empty() {
             tokens.push(bare);
         }
-        tokens.extend(chunk[bare.len()..].split_inclusive(['.', ',', ';', ':']));
+        tokens.extend(chunk[bare.len()..].split_inclusive(['.', ',', ';', ':', '?']));
     }
     tokens
 }

@@ -85,6 +85,9 @@ pub enum LabError {
     /// A run that has completed all its steps.
     #[error("{0} has completed all its steps")]
     AllDone(PathBuf),
+    /// A tuned model whose base's text is wanted and not known.
+    #[error("the text of the base model is not known: its model file is not in the folder of a run")]
+    NoOldText,
     /// The training text does not fill one batch.
     #[error(
         "the training text has {tokens} tokens; one batch ({rows} streams x {window} tokens) needs {needed}"

@@ -25,7 +25,7 @@
 //! let settings = ["corpus.document=line", "model.embedding=4", "model.hidden=8", "training.steps=20", "training.batch=4", "training.window=8"];
 //! let mut plan = Plan::from_toml("", &settings.map(str::to_owned))?;
 //! plan.corpus.paths = vec![text];
-//! let task = prepare(plan, 1, None, None, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(()))?;
+//! let task = prepare(plan, 1, None, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(()))?;
 //! let description = task.describe("small", "now".into(), "0", None)?;
 //! let files = task.run_files()?;
 //! let (run, claim, description) = shelf::create(&Disk, folder.path(), &task.plan, description, &files, Existing::Keep)?;
@@ -65,9 +65,11 @@ pub use task::classifier::{
 };
 pub use task::events::{Pass, PreparationEvent, PreparationObserver};
 pub use task::language::LanguageTask;
+pub use task::language::base::Base;
 pub use task::language::model::{ModelFile, ReadyModel};
-pub use task::language::prepare::{prepare, prepare_again, read_text};
+pub use task::language::prepare::{prepare, prepare_again, prepare_tuned};
 pub use task::language::seam::{forecast, train};
+pub use task::language::text::{Given, read_text};
 pub use task::language::training_documents::training_documents;
 pub use training::events::{TrainingEvent, TrainingObserver};
 pub use training::run_loop::{Running, TrainingOutcome};

@@ -78,7 +78,7 @@ pub fn coverage(
         bytes: 0,
     };
     let look = |counting: &mut Counting, document: Document<'_>| match split
-        .part_of(document.text, document.label)
+        .part_of(document.parted_by(), document.label)
     {
         Part::Training => counting.builder.add(document.text),
         Part::Validation => {

@@ -29,6 +29,7 @@ pub mod function_words;
 mod near;
 mod packed;
 mod pages;
+pub mod pairs;
 pub mod partition;
 mod pieces;
 mod scratch;

@@ -87,7 +87,7 @@ pub fn apply(
     let mut counted: BTreeMap<Part, BTreeMap<String, PartCount>> = BTreeMap::new();
     let mut failure = None;
     let reading = corpus.read_through(observer, |document| {
-        let part = split.part_of(document.text, document.label);
+        let part = split.part_of(document.parted_by(), document.label);
         let class = counted.entry(part).or_default();
         let sum = class.entry(document.label.unwrap_or_default().to_owned()).or_default();
         sum.documents += 1;
@@ -109,7 +109,7 @@ fn with_fingerprints(
     mut each: impl FnMut(&Document<'_>, Fingerprint) -> Result<(), TextError>,
 ) -> Result<Reading, TextError> {
     let work = |_: &mut (), batch: &Batch| -> Vec<Fingerprint> {
-        batch.documents().map(|document| fingerprint(document.text, seed)).collect()
+        batch.documents().map(|document| fingerprint(document.parted_by(), seed)).collect()
     };
     let (reading, _) = corpus.process(
         threads,
@@ -138,7 +138,7 @@ fn find_resembling(
 ) -> Result<Resembling, TextError> {
     let mut finder = NearFinder::new(threshold).map_err(TextError::Scratch)?;
     let work = |signer: &mut Signer, batch: &Batch| -> Vec<_> {
-        batch.documents().map(|document| signer.sign(document.text)).collect()
+        batch.documents().map(|document| signer.sign(document.parted_by())).collect()
     };
     corpus.process(threads, observer, Signer::default, work, |batch, signatures| {
         batch

@@ -10,6 +10,7 @@ use lalograph_storage::WholeWriter;
 use crate::corpus::{Batch, Corpus, ReadObserver, Reading};
 use crate::error::TextError;
 use crate::few::{FewDocuments, Piece};
+use crate::pairs::{EncodedPair, PairCuts, PairRule};
 use crate::spelling::Remainder;
 use crate::split::{Cutoffs, Part, Split};
 use crate::store::{DocumentPlace, Planes, Scratch, Store, StorePlace, StoreWriter, StoredDocument, Totals};
@@ -87,6 +88,31 @@ impl TokenSequence {
             (None, Indices::Stored(store)) => store.is_scored(at),
             (None, Indices::Memory(..)) => true,
         }
+    }
+
+    /// Whether some targets may not be scored.
+    fn has_masks(&self) -> bool {
+        match (&self.scored, &self.indices) {
+            (None, Indices::Memory(..)) => false,
+            (None, Indices::Stored(store)) => store.planes().scored,
+            (Some(_), _) => true,
+        }
+    }
+
+    /// The number of targets that are scored.
+    pub fn scored_tokens(&self) -> usize {
+        if self.has_masks() { (0..self.len()).filter(|&at| self.is_scored(at)).count() } else { self.len() }
+    }
+
+    /// Count of each of `size` indices among the targets that are scored.
+    pub fn scored_counts(&self, size: usize) -> Vec<u64> {
+        if !self.has_masks() {
+            return self.counts(size);
+        }
+        let mut counts = vec![0; size];
+        let scored = (0..self.len()).filter(|&at| self.is_scored(at));
+        scored.for_each(|at| counts[self.index(at) as usize] += 1);
+        counts
     }
 
     /// The class of a document, if documents have classes.
@@ -198,8 +224,7 @@ impl TokenSequence {
             changed: (self.totals.changed as f64 * part).ceil() as u64,
             ..self.remainders(&places)
         };
-        let masks = self.scored.is_some() || matches!(&self.indices, Indices::Stored(s) if s.planes().scored);
-        let scored = masks.then(|| Arc::new((0..end).map(|at| self.is_scored(at)).collect()));
+        let scored = self.has_masks().then(|| Arc::new((0..end).map(|at| self.is_scored(at)).collect()));
         let labels = (0..totals.documents).map(|document| self.label(document)).collect::<Option<Vec<u32>>>();
         let labels = labels.filter(|labels| !labels.is_empty()).map(Arc::new);
         Self { scored, labels, ..Self::in_memory(indices, places, totals) }
@@ -248,60 +273,77 @@ impl TokenSequence {
 
 /// Takes the documents of one part, in order.
 enum Sink {
-    Memory { indices: Vec<u32>, places: Vec<DocumentPlace>, totals: Totals, labels: Option<Vec<u32>> },
+    Memory { indices: Vec<u32>, places: Vec<DocumentPlace>, totals: Totals, planes: MemoryPlanes },
     Store { writer: StoreWriter<Box<dyn WholeWriter>>, place: PathBuf, document: Vec<u32> },
 }
 
+/// Planes beside tokens in memory.
+#[derive(Default)]
+struct MemoryPlanes {
+    scored: Option<Vec<bool>>,
+    labels: Option<Vec<u32>>,
+}
+
+/// A document, or a part of one, for a sink.
+#[derive(Clone, Copy, Default)]
+struct Pushed<'a> {
+    indices: &'a [u32],
+    /// For each index whether it is scored; all are if there is none.
+    scored: Option<&'a [bool]>,
+    /// Whether the document ends here, and whether its end is scored.
+    end: Option<bool>,
+    /// The size of its text; its end counts as one more.
+    bytes: usize,
+    remainder: Remainder,
+    label: u32,
+}
+
 impl Sink {
-    fn in_memory(labels: bool) -> Self {
-        let labels = labels.then(Vec::new);
-        Self::Memory { indices: Vec::new(), places: Vec::new(), totals: Totals::default(), labels }
+    fn in_memory(planes: Planes) -> Self {
+        let planes =
+            MemoryPlanes { scored: planes.scored.then(Vec::new), labels: planes.labels.then(Vec::new) };
+        Self::Memory { indices: Vec::new(), places: Vec::new(), totals: Totals::default(), planes }
     }
 
-    fn new(place: Option<StorePlace>, vocabulary: &Vocabulary, labels: bool) -> Result<Self, TextError> {
+    fn new(place: Option<StorePlace>, vocabulary: &Vocabulary, planes: Planes) -> Result<Self, TextError> {
         let Some(StorePlace { path, file }) = place else {
-            return Ok(Self::in_memory(labels));
+            return Ok(Self::in_memory(planes));
         };
-        let planes = Planes { labels, ..Planes::default() };
         let writer = StoreWriter::new(file, vocabulary, planes).map_err(at(&path))?;
         Ok(Self::Store { writer, place: path, document: Vec::new() })
     }
 
-    /// Adds a document, or a part of one without its end. `bytes` is the size of its text; its end counts as one more.
-    fn push(
-        &mut self,
-        found: &[u32],
-        ends: bool,
-        bytes: usize,
-        remainder: Remainder,
-        label: u32,
-    ) -> Result<(), TextError> {
-        let text_bytes = bytes as u64 + u64::from(ends);
+    /// Adds a document, or a part of one without its end.
+    fn push(&mut self, pushed: Pushed<'_>) -> Result<(), TextError> {
+        let Pushed { indices: found, scored, end, bytes, remainder, label } = pushed;
+        let text_bytes = bytes as u64 + u64::from(end.is_some());
         let unknown = found.iter().filter(|&&index| index == Reserved::UNKNOWN).count() as u64;
-        let end = ends.then_some(Reserved::END);
+        let end_token = end.map(|_| Reserved::END);
+        let scored = scored.map(|scored| scored.iter().copied().chain(end).collect::<Vec<bool>>());
         match self {
-            Self::Memory { indices, places, totals, labels } => {
+            Self::Memory { indices, places, totals, planes } => {
                 let start = indices.len();
-                indices.extend(found.iter().copied().chain(end));
+                indices.extend(found.iter().copied().chain(end_token));
                 let (tokens, remainder_bits) = (start..indices.len(), remainder.bits());
+                if let Some(plane) = &mut planes.scored {
+                    match scored {
+                        Some(scored) => plane.extend(scored),
+                        None => plane.resize(indices.len(), true),
+                    }
+                }
                 places.push(DocumentPlace { tokens, text_bytes, remainder_bits });
                 totals.add(text_bytes, unknown, &remainder);
-                if let Some(labels) = labels {
+                if let Some(labels) = &mut planes.labels {
                     labels.push(label);
                 }
                 Ok(())
             }
             Self::Store { writer, place, document } => {
                 document.clear();
-                document.extend(found.iter().copied().chain(end));
-                let stored = StoredDocument {
-                    indices: document,
-                    unknown,
-                    text_bytes,
-                    remainder,
-                    label,
-                    ..StoredDocument::default()
-                };
+                document.extend(found.iter().copied().chain(end_token));
+                let scored = scored.as_deref();
+                let stored =
+                    StoredDocument { indices: document, unknown, text_bytes, remainder, scored, label };
                 writer.push(stored).map_err(at(place))
             }
         }
@@ -310,12 +352,9 @@ impl Sink {
     /// The sequence. A store is put in its place, opened and checked.
     fn finish(self, vocabulary: &Vocabulary) -> Result<TokenSequence, TextError> {
         match self {
-            Self::Memory { indices, places, totals, labels } => {
+            Self::Memory { indices, places, totals, planes: MemoryPlanes { scored, labels } } => {
                 let sequence = TokenSequence::in_memory(indices, places, totals);
-                Ok(match labels {
-                    Some(labels) => sequence.with_labels(labels),
-                    None => sequence,
-                })
+                Ok(TokenSequence { scored: scored.map(Arc::new), labels: labels.map(Arc::new), ..sequence })
             }
             Self::Store { writer, place, .. } => {
                 writer.finish().and_then(WholeWriter::finish).map_err(at(&place))?;
@@ -391,47 +430,73 @@ pub struct EncodedCorpus {
     pub reading: Reading,
     /// A hash of every document's text, in order, in hexadecimal.
     pub text_hash: String,
+    /// Pairs of a prompt and an answer that were cut.
+    pub cuts: PairCuts,
+}
+
+/// What is learnt from the documents of a corpus.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub enum Learnt<'c> {
+    /// Their text.
+    Text,
+    /// Their classes, which are these in ascending order. A label that is none of them has the class `u32::MAX`.
+    Classes(&'c [String]),
+    /// The answers of pairs.
+    Answers(PairRule),
 }
 
 /// Encodes a corpus with `threads` threads and parts it. With `stores`, the places of three files, the parts are written there and read from
-/// there, and memory does not grow with the corpus. With `classes`, in ascending order, each document has the class of its label; a label that is
-/// none of them has the class `u32::MAX`.
+/// there, and memory does not grow with the corpus. Pairs are parted by document however few they are.
 ///
 /// # Errors
-/// As for [`Corpus::read`]; a stop by the observer; stores that cannot be written.
+/// As for [`Corpus::read`]; a stop by the observer; stores that cannot be written; pairs and a vocabulary without marks for them.
 pub fn encode_corpus(
     corpus: &Corpus,
     vocabulary: &Vocabulary,
     held_out: &HeldOut,
-    classes: Option<&[String]>,
+    learnt: Learnt<'_>,
     stores: Option<[StorePlace; 3]>,
     threads: usize,
     observer: &mut dyn ReadObserver,
 ) -> Result<EncodedCorpus, TextError> {
     let split = held_out.split();
     let places = stores.map_or([None, None, None], |places| places.map(Some));
-    let [training, validation, test] = places.map(|place| Sink::new(place, vocabulary, classes.is_some()));
+    let planes =
+        Planes { scored: matches!(learnt, Learnt::Answers(_)), labels: matches!(learnt, Learnt::Classes(_)) };
+    let [training, validation, test] = places.map(|place| Sink::new(place, vocabulary, planes));
     let (mut training, mut validation, mut test) = (training?, validation?, test?);
     let mut all = blake3::Hasher::new();
     // Documents of a corpus too small to be parted by document.
     let mut few = FewDocuments::default();
-    // One list of indices a batch, and where each document's end.
-    let work = |encoder: &mut Encoder<'_>, batch: &Batch| -> (Vec<u32>, Vec<(Part, usize, Remainder)>) {
-        let (mut indices, mut documents) = (Vec::new(), Vec::with_capacity(batch.len()));
+    let turns = vocabulary.turns();
+    if planes.scored && turns.is_none() {
+        let what = "it has no tokens that mark the ends of prompts and answers";
+        return Err(TextError::BadVocabulary(what.into()));
+    }
+    let work = |encoder: &mut Encoder<'_>, batch: &Batch| -> EncodedBatch {
+        let mut found = EncodedBatch::default();
         for document in batch.documents() {
-            let part = split.part_of(document.text, document.label);
-            let remainder = match part {
-                Part::SetAside => Remainder::default(),
-                _ => encoder.encode_whole(document.text, &mut indices),
+            let part = split.part_of(document.parted_by(), document.label);
+            let encoded = match (part, learnt, document.pair(), turns) {
+                (Part::SetAside, ..) => EncodedPair::default(),
+                (_, Learnt::Answers(rule), Some(pair), Some(turns)) => {
+                    encoder.encode_pair(pair, turns, rule, &mut found.indices, &mut found.scored)
+                }
+                _ => EncodedPair {
+                    remainder: encoder.encode_whole(document.text, &mut found.indices),
+                    bytes: document.text.len(),
+                    ..EncodedPair::default()
+                },
             };
-            documents.push((part, indices.len(), remainder));
+            found.documents.push((part, found.indices.len(), encoded));
         }
-        (indices, documents)
+        found
     };
     let new = || vocabulary.encoder();
-    let (mut reading, _) = corpus.process(threads, observer, new, work, |batch, (indices, parts)| {
+    let mut cuts = PairCuts::default();
+    let (mut reading, _) = corpus.process(threads, observer, new, work, |batch, found| {
         let mut start = 0;
-        for (document, (part, end, remainder)) in batch.documents().zip(parts) {
+        for (document, (part, end, encoded)) in batch.documents().zip(found.documents) {
             all.update(&(document.text.len() as u64).to_le_bytes());
             all.update(document.text.as_bytes());
             let sink = match part {
@@ -441,11 +506,23 @@ pub fn encode_corpus(
                 Part::SetAside => None,
             };
             if let Some(sink) = sink {
-                let label = classes.map_or(0, |classes| class_of(classes, document.label));
-                sink.push(&indices[start..end], true, document.text.len(), remainder, label)?;
+                let (label, scores_ends) = match learnt {
+                    Learnt::Text => (0, true),
+                    Learnt::Classes(classes) => (class_of(classes, document.label), true),
+                    Learnt::Answers(rule) => (0, rule.loss_on_prompts),
+                };
+                sink.push(Pushed {
+                    indices: &found.indices[start..end],
+                    scored: planes.scored.then(|| &found.scored[start..end]),
+                    end: Some(scores_ends),
+                    bytes: encoded.bytes,
+                    remainder: encoded.remainder,
+                    label,
+                })?;
+                cuts.add(encoded.cuts);
             }
             start = end;
-            if held_out.parts_by_document(document.number + 1) {
+            if planes.scored || held_out.parts_by_document(document.number + 1) {
                 few = FewDocuments::default();
             } else {
                 few.push(document.text);
@@ -455,8 +532,9 @@ pub fn encode_corpus(
     })?;
     reading.skipped.shrink_to_fit();
     let text_hash = all.finalize().to_hex().to_string();
+    let by_document = planes.scored || held_out.parts_by_document(reading.documents);
     let ([training, validation, test], split) = match held_out {
-        HeldOut::Share { share, test, .. } if !held_out.parts_by_document(reading.documents) => {
+        HeldOut::Share { share, test, .. } if !by_document => {
             let [training, validation, test] = few.parts(*share, *test);
             let encode = |pieces: Vec<Piece<'_>>| encode_pieces(pieces, vocabulary);
             ([encode(training)?, encode(validation)?, encode(test)?], SplitKind::Tail)
@@ -467,7 +545,17 @@ pub fn encode_corpus(
             (parts, SplitKind::Documents)
         }
     };
-    Ok(EncodedCorpus { training, validation, test, split, reading, text_hash })
+    Ok(EncodedCorpus { training, validation, test, split, reading, text_hash, cuts })
+}
+
+/// The documents of a batch as indices.
+#[derive(Default)]
+struct EncodedBatch {
+    indices: Vec<u32>,
+    /// For each index whether it is scored; empty where all are.
+    scored: Vec<bool>,
+    /// For each document its part, where its indices end, and what they do not say.
+    documents: Vec<(Part, usize, EncodedPair)>,
 }
 
 /// The number of a label among the classes.
@@ -481,11 +569,13 @@ fn encode_pieces<'t>(
     pieces: impl IntoIterator<Item = Piece<'t>>,
     vocabulary: &Vocabulary,
 ) -> Result<TokenSequence, TextError> {
-    let (mut sink, mut encoder, mut indices) = (Sink::in_memory(false), vocabulary.encoder(), Vec::new());
+    let (mut sink, mut encoder, mut indices) =
+        (Sink::in_memory(Planes::default()), vocabulary.encoder(), Vec::new());
     for piece in pieces {
         indices.clear();
         let remainder = encoder.encode_whole(piece.text, &mut indices);
-        sink.push(&indices, piece.ends, piece.text.len(), remainder, 0)?;
+        let (end, bytes) = (piece.ends.then_some(true), piece.text.len());
+        sink.push(Pushed { indices: &indices, end, bytes, remainder, ..Pushed::default() })?;
     }
     sink.finish(vocabulary)
 }

@@ -80,7 +80,7 @@ impl Unit {
     /// Calls `each` with every token of the text, in order. Units that have to be learnt, and bytes, give the whole text as
     /// one: only their vocabulary can cut it.
     #[inline]
-    pub(crate) fn tokenise<'t>(self, text: &'t str, mut each: impl FnMut(&'t str)) {
+    pub fn tokenise<'t>(self, text: &'t str, mut each: impl FnMut(&'t str)) {
         match self {
             Self::Word => each_word(text, each),
             Self::Character => {

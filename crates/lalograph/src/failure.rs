@@ -35,6 +35,14 @@ impl Failure {
         Self::Work { what: what.to_string(), remedy: None }
     }
 
+    /// The problem and its place, for where work continues after it.
+    pub(crate) fn what(&self) -> String {
+        match self {
+            Self::Work { what, .. } | Self::Usage(what) | Self::Interrupted(what) => what.clone(),
+            Self::ClosedPipe => "the output is closed".to_owned(),
+        }
+    }
+
     /// The work failed, and this is what to do.
     pub(crate) fn with_remedy(what: impl Display, remedy: impl Into<String>) -> Self {
         Self::Work { what: what.to_string(), remedy: Some(remedy.into()) }
@@ -124,7 +132,7 @@ impl From<LabError> for Failure {
             LabError::Decoding { .. } | LabError::Order { .. } => return Self::Usage(error.to_string()),
             LabError::Temperature(value) => {
                 return Self::Usage(format!(
-                    "a temperature must be above 0, and {value} is not; for the most probable token each time, use --greedy"
+                    "a temperature must be above 0, and {value} is not; for the most probable token each time, use greedy decoding"
                 ));
             }
             LabError::Shape(_) => return Self::Usage(error.to_string()),
@@ -197,6 +205,7 @@ impl From<LabError> for Failure {
             LabError::BadVectors { .. } => {
                 "vectors are a text file (a word and its numbers per line) or the safetensors file of `lalograph embed`"
             }
+            LabError::NoOldText => "give the text with --old-text, or leave --keep-old out",
             LabError::Start { .. } => "use another model, or the same vocabulary and sizes",
             LabError::TooManyNgrams => "lower the order of --baselines",
             LabError::Io { .. } | LabError::Write(_) | LabError::Threads(_) => return Self::work(error),

@@ -36,7 +36,7 @@ pub(crate) fn scratch_stores() -> Result<(TempDir, [StorePlace; 3]), LabError> {
 
 #[cfg(test)]
 mod tests {
-    use lalograph_text::tokens::{HeldOut, encode_corpus};
+    use lalograph_text::tokens::{HeldOut, Learnt, encode_corpus};
     use lalograph_text::vocabulary::VocabularySpec;
     use lalograph_text::{Corpus, CorpusSpec, Unit, VocabularyBuilder};
 
@@ -65,7 +65,8 @@ mod tests {
         let held_out = HeldOut::Share { seed: 1, share: 0.2, test: 0.2 };
         let classes = ["high".to_owned(), "low".to_owned()];
         let mut encoded = |stores| {
-            encode_corpus(&corpus, &vocabulary, &held_out, Some(&classes), stores, 2, &mut go_on).unwrap()
+            encode_corpus(&corpus, &vocabulary, &held_out, Learnt::Classes(&classes), stores, 2, &mut go_on)
+                .unwrap()
         };
         let memory = encoded(None);
         let (made, stores) = scratch_stores().unwrap();

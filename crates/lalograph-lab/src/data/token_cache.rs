@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use std::time::SystemTime;
 
 use lalograph_storage::{Existing, Folder, Storage, WholeFile};
+use lalograph_text::pairs::PairCuts;
 use lalograph_text::store::{Store, StorePlace};
 use lalograph_text::tokens::{EncodedCorpus, SplitKind, TokenSequence};
 use lalograph_text::{Corpus, Reading, TextError, Vocabulary};
@@ -167,8 +168,16 @@ impl<'c> CacheEntry<'c> {
         let (training, validation, test) = (training?, validation?, test?);
         let Description { files, documents, bytes, text_hash, .. } = description;
         let reading = Reading { files, documents, bytes, ..Reading::default() };
-        let encoded =
-            EncodedCorpus { training, validation, test, split: SplitKind::Documents, reading, text_hash };
+        let encoded = EncodedCorpus {
+            training,
+            validation,
+            test,
+            split: SplitKind::Documents,
+            reading,
+            text_hash,
+            // Pairs are not kept.
+            cuts: PairCuts::default(),
+        };
         Ok(Some((vocabulary, encoded)))
     }
 }

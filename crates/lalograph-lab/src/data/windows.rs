@@ -82,6 +82,17 @@ impl<'t> TrainingWindows<'t> {
         plan.reset_at_documents || plan.windows != WindowKind::Carried
     }
 
+    /// Steps that every row has made before window `index` of the epoch that was filled last.
+    pub(crate) fn steps_before(&self, epoch: u64, index: usize) -> u64 {
+        let (epoch_steps, before) = match &self.kind {
+            Kind::Carried { length, bounds, .. } => (*length, bounds.get(index).copied().unwrap_or(0)),
+            Kind::Independent { window, .. } | Kind::Documents { window, .. } => {
+                (self.count() * window, index * window)
+            }
+        };
+        epoch * epoch_steps as u64 + before as u64
+    }
+
     /// Draws what differs from epoch to epoch.
     fn lay_out(&mut self, epoch: u64) {
         let windows = self.count();

@@ -1,5 +1,6 @@
 //! Measuring: what a plan costs, how fast a machine is, what a model or a baseline makes of a text.
 
+pub mod answers;
 pub mod baseline;
 pub mod calibration;
 pub mod classes;

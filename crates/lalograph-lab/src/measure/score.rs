@@ -53,17 +53,17 @@ pub struct Score {
 }
 
 impl Score {
-    /// The score of `text` at a summed loss.
+    /// The score of `text` at a summed loss, over the tokens that are scored.
     pub fn new(text: &TokenSequence, total_loss: f64) -> Self {
-        let tokens = text.len() as f64;
-        let loss = total_loss / tokens;
+        let tokens = text.scored_tokens();
+        let loss = total_loss / tokens as f64;
         let Totals { documents, bytes, unknown, changed, spelling_bits, spacing_bits } = text.totals;
         let bits = total_loss / LN_2 + spelling_bits + spacing_bits;
         Self {
             documents,
             bytes,
             changed_documents: changed,
-            tokens: text.len() as u64,
+            tokens: tokens as u64,
             unknown_tokens: unknown,
             spelling_bits,
             spacing_bits,

@@ -31,6 +31,7 @@ impl Plan {
             checkpoints,
             ..
         } = self;
+        let tune = self.tune.clone().unwrap_or_default();
         let mut found = Vec::new();
         let mut range = |key, value: String, must| found.push(PlanError::Range { key, value, must });
         if let Some(delimiter) = corpus.delimiter.filter(|c| !c.is_ascii() || matches!(c, '\n' | '\r' | '"'))
@@ -39,6 +40,42 @@ impl Plan {
                 "corpus.delimiter",
                 format!("{delimiter:?}"),
                 "one ASCII character that ends no line and no quotation",
+            );
+        }
+        match (&corpus.prompt, &corpus.answer) {
+            (Some(_), None) => range("corpus.answer", "not set".into(), "set with `corpus.prompt`"),
+            (None, Some(_)) => range("corpus.prompt", "not set".into(), "set with `corpus.answer`"),
+            (Some(_), Some(_)) => {
+                let unused =
+                    [("corpus.text", !corpus.text.is_empty()), ("corpus.group", corpus.group.is_some())];
+                for (key, set) in unused {
+                    if set {
+                        range(key, "set".into(), "left out with `corpus.prompt` and `corpus.answer`");
+                    }
+                }
+            }
+            (None, None) => {}
+        }
+        if self.tune.is_some() && self.start.model.is_none() {
+            range("start.model", "not set".into(), "set with `[tune]`");
+        }
+        if self.tune.is_some() && self.start.vectors.is_some() {
+            range("start.vectors", "set".into(), "left out with `[tune]`");
+        }
+        if self.tune.is_some() && self.classifier.is_some() {
+            range("tune", "set".into(), "left out of the plan of a classifier");
+        }
+        if tune.keep_old > 0.0 && training.batch < 2 {
+            let must = "at least 2 with `tune.keep_old`: some streams read old text";
+            range("training.batch", training.batch.to_string(), must);
+        }
+        if groups.layer_rates.len() > model.layers
+            || groups.layer_rates.iter().any(|&rate| rate.is_nan() || rate < 0.0)
+        {
+            range(
+                "groups.layer_rates",
+                format!("{:?}", groups.layer_rates),
+                "0 or above, at most as many as there are layers",
             );
         }
         let held_out = corpus.validation_share + corpus.test_share;
@@ -201,7 +238,8 @@ impl Plan {
             limit("training.clip_norm", training.clip_norm),
             limit("training.clip_value", training.clip_value),
             share("training.dropout", training.dropout),
-            at_least_one("training.steps", training.steps.unwrap_or(1)),
+            // A tuned model of no steps is the base, with the new tokens.
+            at_least_one("training.steps", training.steps.unwrap_or(1).max(u64::from(self.tune.is_some()))),
             within("optimiser.momentum", optimiser.momentum, (0.0, 0.9999), "from 0 to 0.9999"),
             within("optimiser.beta1", optimiser.beta1, (0.0, 0.9999), "from 0 to 0.9999"),
             within("optimiser.beta2", optimiser.beta2, (0.0, 0.999_999), "from 0 to 0.999999"),
@@ -219,6 +257,9 @@ impl Plan {
             not_negative("groups.embedding_rate", groups.embedding_rate),
             not_negative("groups.layers_rate", groups.layers_rate),
             not_negative("groups.output_rate", groups.output_rate),
+            within("tune.keep_old", tune.keep_old, (0.0, 0.9), "from 0 to 0.9"),
+            at_least_one("tune.longest_prompt", tune.longest_prompt.unwrap_or(1) as u64),
+            at_least_one("tune.longest_answer", tune.longest_answer.unwrap_or(1) as u64),
             limit("groups.embedding_clip_norm", groups.embedding_clip_norm),
             limit("groups.layers_clip_norm", groups.layers_clip_norm),
             limit("groups.output_clip_norm", groups.output_clip_norm),

@@ -23,6 +23,12 @@ section! {
         /// Columns (names or numbers) or field paths (such as `visit.notes`) of the text; `text` if empty.
         #[serde(skip_serializing_if = "Vec::is_empty")]
         pub text: Vec<String> = Vec::new(),
+        /// Column or field path of the prompts of prompt-and-answer pairs, instead of `text`.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub prompt: Option<String> = None,
+        /// Column or field path of the answers.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub answer: Option<String> = None,
         /// Column or field path of the class label.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub label: Option<String> = None,
@@ -73,6 +79,7 @@ impl CorpusPlan {
             form: self.form,
             division: self.document,
             text: self.text.clone(),
+            pair: self.prompt.clone().zip(self.answer.clone()),
             label: self.label.clone(),
             folder_labels: self.folder_labels,
             keep: Vec::new(),

@@ -15,6 +15,7 @@ pub(crate) mod section;
 mod start;
 pub mod template;
 mod training;
+mod tune;
 
 use std::path::{Path, PathBuf};
 
@@ -26,6 +27,7 @@ use lalograph_net::heads::softmax::SoftmaxSettings;
 use lalograph_net::learning::clipping::Clipping;
 use lalograph_net::learning::optimiser::{OptimiserSettings, Rule};
 use lalograph_text::Reserved;
+use lalograph_text::pairs::PairRule;
 use serde::{Deserialize, Serialize};
 
 pub use classifier::{
@@ -41,6 +43,7 @@ pub use start::StartPlan;
 pub use training::{
     GroupsPlan, LossAt, OptimiserPlan, RegularisationPlan, Schedule, TrainingPlan, WindowKind,
 };
+pub use tune::{LossOn, NewVectors, TunePlan};
 
 /// Everything that decides what a run does.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -57,6 +60,9 @@ pub struct Plan {
     pub classifier: Option<ClassifierPlan>,
     /// Origin of the initial weights.
     pub start: StartPlan,
+    /// Tuning, in a plan that continues from a model.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub tune: Option<TunePlan>,
     /// Training settings.
     pub training: TrainingPlan,
     /// The optimiser.
@@ -99,9 +105,10 @@ impl Plan {
 
     /// All paths that it names, in one order.
     pub(crate) fn paths_mut(&mut self) -> impl Iterator<Item = &mut PathBuf> {
-        let Self { corpus, vocabulary, start, .. } = self;
+        let Self { corpus, vocabulary, start, tune, .. } = self;
         let read = corpus.paths.iter_mut().chain(&mut corpus.split).chain(&mut vocabulary.file);
-        read.chain(&mut start.vectors).chain(&mut start.model)
+        let old = tune.iter_mut().flat_map(|tune| &mut tune.old_text);
+        read.chain(&mut start.vectors).chain(&mut start.model).chain(old)
     }
 
     /// Takes every path that is not absolute to be meant from this folder.
@@ -149,7 +156,21 @@ impl Plan {
             average_after: (plan.rule == Rule::AveragedSgd)
                 .then_some((plan.average_from * steps as f64) as u64),
             group_rates: vec![groups.embedding_rate, groups.layers_rate, groups.output_rate],
+            part_rates: (1..)
+                .zip(&groups.layer_rates)
+                .map(|(layer, &rate)| (format!("layer.{layer}."), rate))
+                .collect(),
         }
+    }
+
+    /// How documents that are pairs become tokens; `None` if they are no pairs.
+    pub fn pair_rule(&self) -> Option<PairRule> {
+        let tune = self.tune.clone().unwrap_or_default();
+        self.corpus.prompt.as_ref().map(|_| PairRule {
+            longest_prompt: tune.longest_prompt,
+            longest_answer: tune.longest_answer,
+            loss_on_prompts: tune.loss_on == LossOn::All,
+        })
     }
 
     /// Gradient clipping.

@@ -3,7 +3,7 @@
 use super::section::Documented;
 use super::{
     CheckpointsPlan, ClassifierPlan, CorpusPlan, GroupsPlan, ModelPlan, OptimiserPlan, Plan,
-    RegularisationPlan, SamplesPlan, StartPlan, TrainingPlan, VocabularyPlan,
+    RegularisationPlan, SamplesPlan, StartPlan, TrainingPlan, TunePlan, VocabularyPlan,
 };
 
 /// A section of the plan.
@@ -36,6 +36,7 @@ pub fn sections() -> Vec<Section> {
         section_of::<ModelPlan>(),
         section_of::<ClassifierPlan>(),
         section_of::<StartPlan>(),
+        section_of::<TunePlan>(),
         section_of::<TrainingPlan>(),
         section_of::<OptimiserPlan>(),
         section_of::<RegularisationPlan>(),
@@ -63,7 +64,11 @@ pub fn classifier_defaults() -> Vec<(String, String)> {
 
 fn section_of<S: Documented>() -> Section {
     let words = |lines: &[&str]| lines.iter().map(|line| line.trim()).collect::<Vec<_>>().join(" ");
-    let plan = Plan { classifier: Some(ClassifierPlan::default()), ..Plan::default() };
+    let plan = Plan {
+        classifier: Some(ClassifierPlan::default()),
+        tune: Some(TunePlan::default()),
+        ..Plan::default()
+    };
     let defaults = toml::Table::try_from(plan).ok();
     let default_of = |key: &str| Some(defaults.as_ref()?.get(S::NAME)?.get(key)?.to_string());
     let settings = S::SETTINGS.iter().map(|(key, about)| Setting {

@@ -164,6 +164,8 @@ section! {
         pub embedding_rate: f64 = 1.0,
         /// Factor of the learning rate of the recurrent layers; 0 = frozen.
         pub layers_rate: f64 = 1.0,
+        /// Factors of the learning rate of single recurrent layers, from the first, together with `layers_rate`; those of layers beyond the list are 1.
+        pub layer_rates: Vec<f64> = Vec::new(),
         /// Factor of the learning rate of the output; 0 = frozen.
         pub output_rate: f64 = 1.0,
         /// Clip the gradient of the token vectors to this norm before `clip_norm`; 0 = no clipping.

@@ -144,6 +144,9 @@ pub struct RunDescription {
     pub text_bytes: u64,
     /// Hash of their text.
     pub text_hash: String,
+    /// Of a tuned model, the hash of its base's text.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub old_text_hash: Option<String>,
     /// Hash of the vocabulary.
     pub vocabulary_hash: String,
     /// Hash of a classifier's split.

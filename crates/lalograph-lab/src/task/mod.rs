@@ -2,6 +2,7 @@
 
 pub mod classifier;
 pub mod events;
+pub(crate) mod growth;
 pub mod language;
 pub(crate) mod start;
 
@@ -74,6 +75,11 @@ pub trait Task: Startable + Sync {
 
     /// Figures of a mean training loss, and of the share of targets predicted right (0 for a network that does not count them).
     fn training_figures(&self, loss: f64, right: f64) -> Figures;
+
+    /// Whether the weights are validated before the first step too.
+    fn validates_first(&self) -> bool {
+        false
+    }
 
     /// What decides which weights are kept, when training stops early and when the `plateau` schedule lowers the rate: lower is better.
     fn criterion(&self, evaluation: &Evaluation) -> f64 {

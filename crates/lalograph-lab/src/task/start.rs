@@ -8,10 +8,12 @@ use std::io::ErrorKind;
 use std::path::{Path, PathBuf};
 
 use lalograph_net::Layout;
+use lalograph_net::weights::layout::Tensor;
 use lalograph_text::{Reserved, Vocabulary};
 use lalograph_vectors::import::Imported;
 use lalograph_vectors::{VectorError, VectorTable};
 
+use super::growth::Growth;
 use crate::artefact::container::{Container, read_file};
 use crate::artefact::model_file::KIND;
 use crate::artefact::vectors::import;
@@ -23,8 +25,10 @@ use crate::run::folder::model_in;
 #[derive(Debug, Default)]
 pub(crate) struct Start {
     vectors: Option<Imported>,
-    /// For each tensor of the layout its numbers; empty if the model has no tensor of that name.
+    /// For each tensor of the layout its numbers, or those of its first rows; empty if the model has no tensor of that name.
     model: Option<Vec<Vec<f32>>>,
+    /// Tokens of the vocabulary that the model does not have.
+    growth: Option<Growth>,
     /// The missing file, if one that the plan names is missing.
     missing: Option<PathBuf>,
 }
@@ -47,7 +51,12 @@ impl Start {
             Some(path) => Some(read_model(&path, vocabulary, layout)?),
             None => None,
         };
-        Ok(Self { vectors, model, missing })
+        Ok(Self { vectors, model, missing, growth: None })
+    }
+
+    /// The same for a vocabulary with more tokens than the model has.
+    pub(crate) fn grown_by(self, growth: Option<Growth>) -> Self {
+        Self { growth, ..self }
     }
 
     /// The number of vocabulary words with a vector in the file, and the words without one, the most frequent first; `None` without a file.
@@ -70,7 +79,12 @@ impl Start {
         self.check()?;
         for (own, numbers) in layout.tensors().iter().zip(self.model.iter().flatten()) {
             if !numbers.is_empty() {
-                weights[own.range.clone()].copy_from_slice(numbers);
+                weights[own.range.start..own.range.start + numbers.len()].copy_from_slice(numbers);
+            }
+            if let Some(growth) =
+                self.growth.as_ref().filter(|_| (1..own.range.len()).contains(&numbers.len()))
+            {
+                growth.fill(layout, &own.name, weights);
             }
         }
         if let Some(vectors) = &self.vectors {
@@ -89,24 +103,25 @@ fn read_model(path: &Path, vocabulary: &Vocabulary, layout: &Layout) -> Result<V
     let text = container.asset("vocabulary").map_err(unusable)?;
     let found = Vocabulary::from_json(text).map_err(|error| unusable(error.to_string()))?;
     let unfit = |what: String| LabError::Start { path: path.to_owned(), what };
-    if found.hash()? != vocabulary.hash()? {
+    if !vocabulary.continues(&found) {
         let what =
             "its vocabulary is another; set `vocabulary.file` of the plan to the vocabulary of its run";
         return Err(unfit(what.into()));
     }
+    let added = vocabulary.len() - found.len();
     let mut tensors = Vec::new();
     for own in layout.tensors() {
         let Ok(shape) = container.shape(&own.name) else {
             tensors.push(Vec::new());
             continue;
         };
-        if own.shape != shape {
+        if own.shape != shape && !is_grown(own, shape, added) {
             return Err(unfit(format!(
                 "the shape of `{}` is {shape:?} there and {:?} here",
                 own.name, own.shape
             )));
         }
-        let numbers = container.numbers(&own.name, &own.shape).map_err(unusable)?;
+        let numbers = container.numbers(&own.name, shape).map_err(unusable)?;
         if numbers.iter().any(|number| !number.is_finite()) {
             return Err(unusable(format!("the tensor `{}` has a number that is not finite", own.name)));
         }
@@ -116,6 +131,15 @@ fn read_model(path: &Path, vocabulary: &Vocabulary, layout: &Layout) -> Result<V
         return Err(unfit("it has no tensor with a name of this model".into()));
     }
     Ok(tensors)
+}
+
+/// Whether a tensor is one of this shape with a row for each of so many tokens more.
+fn is_grown(own: &Tensor, shape: &[usize], added: usize) -> bool {
+    let (Some((rows, rest)), Some((own_rows, own_rest))) = (shape.split_first(), own.shape.split_first())
+    else {
+        return false;
+    };
+    own_rest == rest && *own_rows == rows + added
 }
 
 /// Reads vectors of the vocabulary's words.

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use crate::error::LabError;
 use crate::run::claim::Claim;
 use crate::run::folder::records_file;
-use crate::run::records::{Lines, MetricsRecord, read_lines};
+use crate::run::records::{Evaluation, Lines, MetricsRecord, read_lines};
 use crate::task::Note;
 
 /// The name of the file of metrics.
@@ -41,6 +41,16 @@ impl<N: Note> Notebook<N> {
             }
         }
         Ok(Self { metrics, duties, so_far: read_lines(&folder.path_of(records_file(METRICS)))?, last })
+    }
+
+    /// The validation before the first step, if there was one.
+    pub(crate) fn first_validation(&self) -> Option<Evaluation> {
+        self.so_far.iter().find_map(|record| match record {
+            MetricsRecord::Validation { step: 0, loss, figures, .. } => {
+                Some(Evaluation { loss: *loss, figures: figures.clone() })
+            }
+            _ => None,
+        })
     }
 
     /// Writes a line of metrics.

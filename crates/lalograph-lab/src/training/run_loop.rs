@@ -35,6 +35,8 @@ pub struct TrainingOutcome {
     pub stopped_early: bool,
     /// The step whose weights were kept.
     pub kept_step: u64,
+    /// The validation part before the first step, where it was read then.
+    pub base: Option<Evaluation>,
     /// The validation part at that step, where there is one.
     pub validation: Option<Evaluation>,
     /// The test part under the weights that were kept, where there is one and the run was finished.
@@ -127,7 +129,8 @@ impl<'a, T: Task> Loop<'a, T> {
             }
             None => {
                 task.start(trainer.weights_mut())?;
-                Position { next: STEP.to_owned(), ..Position::default() }
+                let next = if task.validates_first() { VALIDATE } else { STEP };
+                Position { next: next.to_owned(), ..Position::default() }
             }
         };
         let duties = task.duties();
@@ -241,7 +244,7 @@ impl<'a, T: Task> Loop<'a, T> {
             let over = self.is_over();
             match pair[0] {
                 RECORD if over || step.is_multiple_of(self.plan().training.record_every) => self.record()?,
-                VALIDATE if over || self.is_validation_due() => {
+                VALIDATE if over || step == 0 || self.is_validation_due() => {
                     if !self.validate()? {
                         return Ok(());
                     }
@@ -315,6 +318,7 @@ impl<'a, T: Task> Loop<'a, T> {
             steps: self.trainer.step(),
             stopped_early,
             kept_step: best.map_or(self.trainer.step(), |best| best.step),
+            base: self.notebook.first_validation(),
             validation: best.map(|best| best.evaluation.clone()),
             test,
             training_loss: self.meters.last_loss(),

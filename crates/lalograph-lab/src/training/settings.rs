@@ -18,7 +18,8 @@ pub(crate) fn trainer_settings(plan: &Plan, steps: u64) -> TrainerSettings {
 pub(crate) fn is_due(step: u64, (every, every_epochs): (u64, f64), steps_per_epoch: u64) -> bool {
     let by_steps = every > 0 && step.is_multiple_of(every);
     let span = every_epochs * steps_per_epoch as f64;
-    let by_epochs = span > 0.0 && (step as f64 / span).floor() > ((step - 1) as f64 / span).floor();
+    let passed = |step: u64| (step as f64 / span).floor();
+    let by_epochs = span > 0.0 && step > 0 && passed(step) > passed(step - 1);
     by_steps || by_epochs
 }
 

@@ -26,7 +26,27 @@ pub struct Conversation {
     scores: Vec<f32>,
 }
 
+/// A place in a conversation that can be returned to.
+#[derive(Debug, Clone)]
+pub struct Mark {
+    states: Vec<Vec<f32>>,
+    tokens: usize,
+    scores: Vec<f32>,
+}
+
 impl Conversation {
+    /// The place that the conversation is at.
+    pub fn mark(&self) -> Mark {
+        Mark { states: self.lane.states().to_vec(), tokens: self.tokens.len(), scores: self.scores.clone() }
+    }
+
+    /// Forgets what came after a mark of this conversation.
+    pub fn return_to(&mut self, mark: &Mark) {
+        self.lane.carry_from(&mark.states, 1, &[0]);
+        self.tokens.truncate(mark.tokens);
+        self.scores.clone_from(&mark.scores);
+    }
+
     /// A conversation at the start of a document.
     pub fn new(ready: Arc<ReadyModel>) -> Self {
         let model = ready.model();
@@ -62,13 +82,27 @@ impl Conversation {
         self.feed(&[if token == Reserved::END { Reserved::START } else { token }]);
     }
 
-    /// Reads a text, continuing from what was there.
+    /// Reads a text, continuing from what was there. For a model of prompts and answers it is a prompt: what follows is its answer, and what was there
+    /// before is what was said before.
     ///
     /// # Errors
-    /// A text with no known token in it.
+    /// A text with no known token in it, unless it is a prompt.
     pub fn read(&mut self, text: &str) -> Result<(), LabError> {
-        let mut tokens = Vec::new();
-        self.ready.vocabulary().encoder().encode_into(text, &mut tokens);
+        let (mut tokens, ready) = (Vec::new(), Arc::clone(&self.ready));
+        let mut encoder = ready.vocabulary().encoder();
+        if let Some(turns) = ready.vocabulary().turns() {
+            let longest = ready.file().plan.pair_rule().and_then(|rule| rule.longest_prompt);
+            encoder.encode_prompt(text, turns, longest, &mut tokens);
+            if tokens.len() > 1 {
+                // A prompt begins as in training, but with the state of what was said before.
+                if self.tokens.last() == Some(&turns.answer_end) {
+                    self.feed(&[Reserved::START]);
+                }
+                self.feed(&tokens);
+            }
+            return Ok(());
+        }
+        encoder.encode_into(text, &mut tokens);
         if tokens.is_empty() {
             return Ok(());
         }

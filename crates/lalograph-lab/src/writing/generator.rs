@@ -154,7 +154,7 @@ impl Generator {
             }
             Ok(row)
         };
-        let stops = *request.stop != Stop::default();
+        let stops = *request.stop != Stop::default() || ready.vocabulary().turns().is_some();
         // A token that has no text fails when the text is put together below.
         let ended = |indices: &[u32]| {
             stops && row(indices, &vec![0.0; indices.len()]).is_ok_and(|row| row.ended.is_some())

@@ -24,6 +24,8 @@ pub struct Stop {
 pub enum Ended {
     /// The document did.
     Document,
+    /// An answer did.
+    Answer,
     /// A sentence did.
     Sentence,
     /// A line did.
@@ -80,6 +82,8 @@ impl Sample {
 /// A text under way.
 pub(super) struct Row<'v> {
     pub(super) decoder: Decoder<'v>,
+    /// The token after which an answer is complete.
+    pub(super) answer_end: Option<u32>,
     pub(super) text: String,
     /// Bytes of the text that somebody was given.
     pub(super) given: usize,
@@ -95,6 +99,9 @@ fn decoder_after<'v>(vocabulary: &'v Vocabulary, read: &[u32]) -> Result<Decoder
     let mut seed = String::new();
     for &index in read.get(1..).unwrap_or_default() {
         decoder.push(index, &mut seed)?;
+        if vocabulary.turns().is_some_and(|turns| turns.has(index)) {
+            decoder.finish(&mut seed);
+        }
     }
     Ok(decoder)
 }
@@ -106,6 +113,7 @@ impl<'v> Row<'v> {
         read.iter().for_each(|&index| seen[index as usize] = true);
         Ok(Self {
             decoder: decoder_after(vocabulary, read)?,
+            answer_end: vocabulary.turns().map(|turns| turns.answer_end),
             text: String::new(),
             given: 0,
             indices: Vec::new(),
@@ -137,7 +145,9 @@ impl<'v> Row<'v> {
         self.log_probabilities.push(log_probability);
         self.seen[token as usize] = true;
         let from = self.text.len();
-        if token != Reserved::END {
+        if self.answer_end == Some(token) && !request.past_end {
+            self.ended = Some(Ended::Answer);
+        } else if token != Reserved::END {
             match spelling {
                 Some(word) => self.decoder.push_unlisted(word, &mut self.text),
                 None => self.decoder.push(token, &mut self.text)?,
@@ -155,7 +165,7 @@ impl<'v> Row<'v> {
         if self.ended.is_none() && self.indices.len() >= request.tokens {
             self.ended = Some(Ended::Limit);
         }
-        if self.ended.is_some_and(|ended| matches!(ended, Ended::Document | Ended::Limit)) {
+        if self.ended.is_some_and(|ended| matches!(ended, Ended::Document | Ended::Answer | Ended::Limit)) {
             self.decoder.finish(&mut self.text);
         }
         Ok(())

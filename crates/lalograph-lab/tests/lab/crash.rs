@@ -40,7 +40,7 @@ fn task(folder: &Path, settings: &[&str]) -> LanguageTask {
         "samples.temperatures=[1.0]",
         "checkpoints.every=2",
     ];
-    prepare(plan_of(folder, &text, &[&base, settings]), 1, None, None, &mut quiet).unwrap()
+    prepare(plan_of(folder, &text, &[&base, settings]), 1, None, &mut quiet).unwrap()
 }
 
 fn unseen(_: &TrainingEvent<'_, LanguageNote>) -> ControlFlow<()> {
@@ -264,7 +264,7 @@ fn a_cache_of_tokens_is_used_only_where_it_is_whole() {
     let task = task(texts.path(), &[]);
     let read = |storage: &dyn Storage, cache: &Path| {
         let cache = TokenCache { storage, path: cache };
-        prepare(task.plan.clone(), 1, Some(cache), None, &mut quiet)
+        prepare(task.plan.clone(), 1, Some(cache), &mut quiet)
     };
     stopped_everywhere(
         |_| {},

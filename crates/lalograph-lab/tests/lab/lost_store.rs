@@ -43,7 +43,7 @@ fn a_token_store_that_is_cut_short_under_a_training_ends_it_with_an_error() {
     for (name, kept) in [("training.tokens", 5_000), ("validation.tokens", 300)] {
         // Once to encode it, and once from what was kept.
         for run in ["first", "second"] {
-            let task = prepare(plan.clone(), 1, Some(cache), None, &mut quiet).unwrap();
+            let task = prepare(plan.clone(), 1, Some(cache), &mut quiet).unwrap();
             let runs = folder.path().join(name);
             let running = created(&Disk, &runs, run, &task, Existing::Keep).unwrap();
             let path = running.run.clone();

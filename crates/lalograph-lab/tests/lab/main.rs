@@ -13,4 +13,5 @@ mod resume;
 mod runs;
 mod second_task;
 mod start;
+mod tune;
 mod vectors;

@@ -43,7 +43,7 @@ fn plan(folder: &Path, settings: &[&str]) -> Plan {
 
 /// Begins a run and has the observer break at its `stop`th event.
 fn begin(parent: &Path, name: &str, plan: &Plan, stop: usize) -> (RunFolder, TrainingOutcome) {
-    let prepared = prepare(plan.clone(), 1, None, None, &mut quiet).unwrap();
+    let prepared = prepare(plan.clone(), 1, None, &mut quiet).unwrap();
     let running = created(&Disk, parent, name, &prepared, Existing::Keep).unwrap();
     let run = running.run.clone();
     let outcome = train(&prepared, running, 1, &mut breaking_at(stop)).unwrap();
@@ -250,7 +250,7 @@ fn a_run_that_failed_goes_on_with_a_lower_rate_from_before() {
         folder.path(),
         &["training.learning_rate=1e6", "training.warmup_steps=20", "checkpoints.every=1"],
     );
-    let prepared = prepare(plan, 1, None, None, &mut quiet).unwrap();
+    let prepared = prepare(plan, 1, None, &mut quiet).unwrap();
     let running = created(&Disk, folder.path(), "one", &prepared, Existing::Keep).unwrap();
     let run = running.run.clone();
     let mut hints = Vec::new();

@@ -31,7 +31,7 @@ fn plan(folder: &Path) -> Plan {
 
 /// Trains in `folder`, stopping after `stop` steps, and gives the kinds of events in order.
 fn run(folder: &Path, plan: Plan, stop: u64) -> (RunFolder, TrainingOutcome, Vec<&'static str>) {
-    let prepared = prepare(plan, 2, None, None, &mut quiet).unwrap();
+    let prepared = prepare(plan, 2, None, &mut quiet).unwrap();
     let running = created(&Disk, folder, "one", &prepared, Existing::Keep).unwrap();
     let run = running.run.clone();
     let mut heard = Vec::new();
@@ -154,7 +154,7 @@ fn nothing_of_a_text_s_held_out_end_is_in_the_vocabulary() {
     for unit in ["vocabulary.unit=word", "vocabulary.unit=byte_pair"] {
         let mut plan = plan_of(folder.path(), &format!("{beginning}{end}"), &[&settings, &[unit]]);
         plan.vocabulary.size = Some(400);
-        let task = prepare(plan, 2, None, None, &mut quiet).unwrap();
+        let task = prepare(plan, 2, None, &mut quiet).unwrap();
         let (training, validation) = (&task.corpus.training, &task.corpus.validation);
         assert_eq!((training.totals.documents, validation.totals.documents), (1, 1));
         let share = validation.totals.bytes as f64 / (training.totals.bytes + validation.totals.bytes) as f64;

@@ -27,7 +27,7 @@ fn plan(folder: &Path, settings: &[&str]) -> Plan {
 }
 
 fn ready(plan: Plan) -> Result<LanguageTask, LabError> {
-    prepare(plan, 1, None, None, &mut quiet)
+    prepare(plan, 1, None, &mut quiet)
 }
 
 fn trained(folder: &Path, name: &str, task: &LanguageTask) -> (RunFolder, ModelFile) {

@@ -19,6 +19,8 @@ struct Stretch {
     to: usize,
     group: GroupId,
     decays: bool,
+    /// Factor of the learning rate.
+    rate: f64,
 }
 
 /// An optimiser with what it remembers of the gradients so far.
@@ -40,7 +42,10 @@ impl<T: Real> Optimiser<T> {
         let zeros = |wanted: bool| vec![T::ZERO; if wanted { count } else { 0 }];
         let parts = settings.rule_parts();
         let mut pieces = vec![Vec::new(); count.div_ceil(PIECE)];
+        let of_group = |group: GroupId| settings.group_rates.get(group.index()).copied().unwrap_or(1.0);
         for tensor in layout.tensors() {
+            let parts = settings.part_rates.iter().filter(|(part, _)| tensor.name.starts_with(part));
+            let rate = of_group(tensor.group) * parts.map(|(_, rate)| rate).product::<f64>();
             let mut from = tensor.range.start;
             while from < tensor.range.end {
                 let piece = from / PIECE;
@@ -51,6 +56,7 @@ impl<T: Real> Optimiser<T> {
                     to: to - start,
                     group: tensor.group,
                     decays,
+                    rate,
                 });
                 from = to;
             }
@@ -122,7 +128,7 @@ impl<T: Real> Optimiser<T> {
         let (rule, steps) = (settings.rule, self.steps);
         let update = |stretch: &Stretch| {
             let group = stretch.group.index();
-            let rate = learning_rate * settings.group_rates.get(group).copied().unwrap_or(1.0);
+            let rate = learning_rate * stretch.rate;
             let decay = if stretch.decays { settings.weight_decay } else { 0.0 };
             let apart = rule == Rule::Adamw;
             Update {
@@ -347,6 +353,23 @@ mod tests {
         optimiser.step(&mut weights, &[5.0, -5.0], RATE, &clipped);
         // The bias: -5 limited to -2, times 0.5, times twice the rate.
         assert_eq!(weights, [1.0, 1.0 + 2.0 * 0.5 * 2.0 * RATE]);
+    }
+
+    #[test]
+    fn a_part_has_a_rate_of_its_own_and_with_zero_it_stays() {
+        let mut layout = Layout::default();
+        let group = layout.group("layers");
+        for name in ["layer.1.input", "layer.10.input", "layer.2.input"] {
+            layout.push(name, &[1], group, Initial::Constant(0.0));
+        }
+        let part_rates = vec![("layer.1.".to_owned(), 0.0), ("layer.2.".to_owned(), 3.0)];
+        let settings =
+            OptimiserSettings { group_rates: vec![0.5], part_rates, ..OptimiserSettings::new(Rule::Sgd) };
+        let mut optimiser = Optimiser::new(settings, &layout);
+        let mut weights = [1.0f64; 3];
+        let clipped = Clipped { factors: vec![1.0], ..Clipped::default() };
+        optimiser.step(&mut weights, &[1.0; 3], RATE, &clipped);
+        assert_eq!(weights, [1.0, 1.0 - 0.5 * RATE, 1.0 - 1.5 * RATE]);
     }
 
     #[test]

@@ -43,6 +43,8 @@ pub struct OptimiserSettings {
     pub average_after: Option<u64>,
     /// By which the learning rate is multiplied, for each group; 1 for groups beyond the list, 0 leaves weights as they are.
     pub group_rates: Vec<f64>,
+    /// By which it is multiplied further for tensors whose name begins with a text, such as `layer.1.`.
+    pub part_rates: Vec<(String, f64)>,
 }
 
 impl OptimiserSettings {
@@ -57,6 +59,7 @@ impl OptimiserSettings {
             weight_decay: 0.0,
             average_after: None,
             group_rates: Vec::new(),
+            part_rates: Vec::new(),
         }
     }
 

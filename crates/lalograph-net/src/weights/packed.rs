@@ -99,6 +99,11 @@ pub struct Parameters<'a, T> {
 }
 
 impl<'a, T> Parameters<'a, T> {
+    /// All weights.
+    pub fn all(&self) -> &'a [T] {
+        self.flat
+    }
+
     /// One tensor.
     pub fn part(&self, range: &Range<usize>) -> &'a [T] {
         &self.flat[range.clone()]

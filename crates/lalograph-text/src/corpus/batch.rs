@@ -7,6 +7,7 @@ use std::sync::Arc;
 use super::groups::{GroupRow, Groups, Place};
 use super::reading::{Guess, Reason, Skipped};
 use super::spec::CorpusSpec;
+use crate::pairs::Pair;
 
 /// One document of a batch.
 #[derive(Debug, Clone, Copy)]
@@ -21,6 +22,8 @@ pub struct Document<'a> {
     pub line: u64,
     /// Its text, without the line end that closes it.
     pub text: &'a str,
+    /// Of a pair, where the answer begins in the text; the prompt ends one byte before.
+    pub answer_at: Option<usize>,
     /// Its class, if labels were asked for.
     pub label: Option<&'a str>,
     /// The fields to be kept, in the order of [`CorpusSpec::keep`]; missing ones are empty.
@@ -29,6 +32,18 @@ pub struct Document<'a> {
     pub bytes: u64,
     /// Of a group of rows, the line of each row; empty for other documents.
     pub row_lines: &'a [u64],
+}
+
+impl<'a> Document<'a> {
+    /// The text that decides its part of a split: that of a pair is its prompt, so that a prompt with several answers is in one part.
+    pub fn parted_by(&self) -> &'a str {
+        self.pair().map_or(self.text, |pair| pair.prompt)
+    }
+
+    /// Its prompt and its answer, if it is a pair.
+    pub fn pair(&self) -> Option<Pair<'a>> {
+        self.answer_at.map(|at| Pair { prompt: &self.text[..at - 1], answer: &self.text[at..] })
+    }
 }
 
 /// The kept fields of a document.
@@ -72,6 +87,7 @@ struct Entry {
     file: u32,
     line: u64,
     text: Range<u32>,
+    answer_at: Option<usize>,
     label: Option<Range<u32>>,
     bytes: u64,
     rows: Range<usize>,
@@ -98,6 +114,7 @@ impl Batch {
             path: &self.paths[entry.file as usize],
             line: entry.line,
             text: text(&entry.text),
+            answer_at: entry.answer_at,
             label: entry.label.as_ref().map(text),
             kept: Kept { arena: &self.arena, ranges: &self.kept[index * kept..(index + 1) * kept] },
             bytes: entry.bytes,
@@ -149,6 +166,8 @@ pub(super) struct Row<'a> {
     pub(super) kind: RowKind,
     pub(super) line: u64,
     pub(super) text: &'a [u8],
+    /// Of a pair, where the answer begins in the text.
+    pub(super) answer_at: Option<usize>,
     pub(super) label: Option<&'a [u8]>,
     pub(super) kept: &'a [&'a [u8]],
     /// Bytes that close it.
@@ -229,6 +248,7 @@ impl<'a> Intake<'a> {
                         kind: RowKind::Record,
                         line: document.line,
                         text: &document.text,
+                        answer_at: None,
                         label: document.label.as_deref(),
                         kept: &kept,
                         closing: document.closing,
@@ -304,7 +324,7 @@ impl<'a> Intake<'a> {
             return self.skip(line, Reason::NoLabel);
         }
         if let Some((split, part)) = &self.spec.part
-            && split.part_of(text, label) != *part
+            && split.part_of(row.answer_at.map_or(text, |at| &text[..at - 1]), label) != *part
         {
             return ControlFlow::Continue(());
         }
@@ -315,6 +335,7 @@ impl<'a> Intake<'a> {
             file: self.file,
             line: row.line,
             text: self.batch.push(text),
+            answer_at: row.answer_at,
             label: label.map(|label| self.batch.push(label)),
             bytes: row.text.len() as u64 + row.closing,
             rows: self.batch.row_lines.len()..self.batch.row_lines.len() + row.lines.len(),

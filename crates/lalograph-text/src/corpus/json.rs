@@ -16,7 +16,12 @@ use super::{source, table};
 pub(super) fn read(lines: &mut dyn BufRead, intake: &mut Intake<'_>) -> ControlFlow<()> {
     let spec = intake.spec();
     let default = ["text".to_owned()];
-    let text: &[String] = if spec.text.is_empty() { &default } else { &spec.text };
+    let pair: Vec<String> = spec.pair.iter().flat_map(|(p, a)| [p.clone(), a.clone()]).collect();
+    let text: &[String] = match (&pair[..], &spec.text[..]) {
+        ([], []) => &default,
+        ([], text) => text,
+        (pair, _) => pair,
+    };
     let paths: Vec<Vec<&str>> = text
         .iter()
         .chain(&spec.label)
@@ -54,10 +59,25 @@ pub(super) fn read(lines: &mut dyn BufRead, intake: &mut Intake<'_>) -> ControlF
             None => {
                 let fields: Vec<&[u8]> =
                     values.iter().map(|value| value.as_deref().unwrap_or_default().as_bytes()).collect();
+                let mut answer_at = None;
+                let text_of_row = match &spec.pair {
+                    Some(names) => match table::join_pair(names, [fields[0], fields[1]], &mut joined) {
+                        Ok(at) => {
+                            answer_at = Some(at);
+                            &joined
+                        }
+                        Err(reason) => {
+                            intake.skip(Some(number), reason)?;
+                            continue;
+                        }
+                    },
+                    None => table::join(fields[..text.len()].iter().copied(), &mut joined),
+                };
                 intake.take(Row {
                     kind: RowKind::Record,
                     line: number,
-                    text: table::join(fields[..text.len()].iter().copied(), &mut joined),
+                    text: text_of_row,
+                    answer_at,
                     label: label.map(|at| fields[at]),
                     kept: &fields[keep_from..group_at],
                     closing: 1,

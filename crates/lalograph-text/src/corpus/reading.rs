@@ -36,7 +36,7 @@ pub enum Reason {
     /// A record without a field that was asked for.
     #[error("no field `{0}`")]
     NoField(String),
-    /// A row without a value in the column of the group or of its order.
+    /// A row without a value in the column of the group, of its order, of the prompt or of the answer.
     #[error("no value in `{0}`")]
     NoValue(String),
     /// A group of rows with different labels.

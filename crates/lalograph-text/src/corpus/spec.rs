@@ -86,6 +86,8 @@ pub struct CorpusSpec {
     pub division: Option<Division>,
     /// Columns or field paths that hold the text, joined by line ends; none means `text`.
     pub text: Vec<String>,
+    /// The columns or field paths of prompts and of answers, instead of `text`.
+    pub pair: Option<(String, String)>,
     /// The column or field path that holds the class.
     pub label: Option<String>,
     /// Whether the folder just below the one that was named is the class.

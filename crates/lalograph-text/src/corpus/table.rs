@@ -38,6 +38,10 @@ impl Columns {
             })
         };
         let text = match spec.text.as_slice() {
+            _ if spec.pair.is_some() => {
+                let columns = spec.pair.iter().flat_map(|(prompt, answer)| [prompt, answer]);
+                columns.map(column).collect::<Result<_, _>>()?
+            }
             // One column that seems to be several is a table with another delimiter.
             [] if names.len() == 1 && !names[0].contains([';', '\t', '|']) => vec![0],
             [] => vec![column(&"text".to_owned())?],
@@ -226,14 +230,29 @@ pub(super) fn read(
         };
         let flow = if record.ends.len() == columns.width {
             let kept: Vec<&[u8]> = columns.keep.iter().map(|&index| record.field(index)).collect();
-            let text = match columns.text.as_slice() {
-                [only] => record.field(*only),
-                several => join(several.iter().map(|&index| record.field(index)), &mut joined),
+            let mut answer_at = None;
+            let text = match (&spec.pair, columns.text.as_slice()) {
+                (Some(names), &[prompt, answer]) => {
+                    let fields = [record.field(prompt), record.field(answer)];
+                    match join_pair(names, fields, &mut joined) {
+                        Ok(at) => answer_at = Some(at),
+                        Err(reason) => {
+                            if intake.skip(line, reason).is_break() {
+                                return Ok(ControlFlow::Break(()));
+                            }
+                            continue;
+                        }
+                    }
+                    &joined
+                }
+                (_, [only]) => record.field(*only),
+                (_, several) => join(several.iter().map(|&index| record.field(index)), &mut joined),
             };
             intake.take(Row {
                 kind: RowKind::Record,
                 line: record.line,
                 text,
+                answer_at,
                 // Without a label column the folder may give the class.
                 label: columns.label.map(|index| record.field(index)),
                 kept: &kept,
@@ -251,6 +270,24 @@ pub(super) fn read(
             return Ok(flow);
         }
     }
+}
+
+/// A prompt and an answer as one text, a line each; gives where the answer begins, or why the pair is left out.
+pub(super) fn join_pair(
+    (prompt, answer): &(String, String),
+    fields: [&[u8]; 2],
+    joined: &mut Vec<u8>,
+) -> Result<usize, Reason> {
+    for (field, name) in fields.into_iter().zip([prompt, answer]) {
+        if field.trim_ascii().is_empty() {
+            return Err(Reason::NoValue(name.clone()));
+        }
+    }
+    joined.clear();
+    joined.extend_from_slice(fields[0]);
+    joined.push(b'\n');
+    joined.extend_from_slice(fields[1]);
+    Ok(fields[0].len() + 1)
 }
 
 /// Several fields as one text, a line each; empty ones leave nothing.

@@ -5,7 +5,7 @@ use std::collections::HashMap;
 use serde::{Deserialize, Serialize};
 
 use super::build::UNLISTED_WORDS;
-use super::{Counted, Method, Token, Vocabulary};
+use super::{Counted, Method, Reserved, Token, Vocabulary};
 use crate::error::TextError;
 use crate::spelling::Rest;
 use crate::tally::Sample;
@@ -64,7 +64,7 @@ impl Vocabulary {
 
     fn without(&self, other: &Self, listed: usize) -> OneSided {
         let mut own: Vec<&Token> =
-            self.tokens.iter().filter(|token| other.lookup.get(&token.bytes).is_none()).collect();
+            self.spelt().filter(|token| other.lookup.get(&token.bytes).is_none()).collect();
         own.sort_by(|a, b| b.count.cmp(&a.count).then_with(|| a.bytes.cmp(&b.bytes)));
         OneSided {
             tokens: own.len() as u64,
@@ -106,7 +106,7 @@ impl Vocabulary {
     pub fn merged(&self, other: &Self) -> Result<Self, TextError> {
         self.check_alike(other)?;
         let mut counts: HashMap<&[u8], u64> = HashMap::new();
-        for token in self.tokens.iter().chain(&other.tokens) {
+        for token in self.spelt().chain(other.spelt()) {
             *counts.entry(&token.bytes).or_default() += token.count;
         }
         let mut tokens: Vec<Token> =
@@ -123,16 +123,17 @@ impl Vocabulary {
     pub fn extended(&self, other: &Self, add: usize, minimum_count: u64) -> Result<Self, TextError> {
         self.check_alike(other)?;
         let mut tokens: Vec<Token> = self.tokens.clone();
-        for token in &other.tokens {
+        for token in other.spelt() {
             match self.lookup.get(&token.bytes) {
-                Some(index) => tokens[(index - super::Reserved::COUNT) as usize].count += token.count,
+                Some(index) => tokens[(index - Reserved::COUNT) as usize].count += token.count,
                 None if tokens.len() - self.tokens.len() < add && token.count >= minimum_count => {
                     tokens.push(token.clone());
                 }
                 None => {}
             }
         }
-        self.with_tokens(other, tokens)
+        let larger = self.with_tokens(other, tokens)?;
+        larger.marked(self.turns).map_err(TextError::BadVocabulary)
     }
 
     fn with_tokens(&self, other: &Self, tokens: Vec<Token>) -> Result<Self, TextError> {

@@ -208,7 +208,7 @@ impl<'v> Decoder<'v> {
     /// An index outside the vocabulary.
     pub fn push(&mut self, index: u32, out: &mut String) -> Result<(), TextError> {
         let token = self.vocabulary.token(index)?;
-        if matches!(index, Reserved::PADDING | Reserved::START | Reserved::END) {
+        if self.vocabulary.is_silent(index) {
             return Ok(());
         }
         self.push_bytes(token, out);

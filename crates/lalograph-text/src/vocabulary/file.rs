@@ -6,7 +6,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
 
 use super::build::{UNLISTED_WORDS, byte_pair_method, unigram_method};
-use super::{Counted, Method, Reserved, Token, Vocabulary};
+use super::{Counted, Method, Reserved, Token, Turns, Vocabulary};
 use crate::byte_pair::Pair;
 use crate::cleaning::Cleaning;
 use crate::error::TextError;
@@ -26,6 +26,8 @@ struct VocabularyFile<'t> {
     cleaning: Cleaning,
     reserved: Reserved,
     counted: Counted,
+    #[serde(default)]
+    turns: Option<Turns>,
     #[serde(borrow)]
     tokens: Vec<&'t RawValue>,
     #[serde(borrow, default)]
@@ -80,11 +82,15 @@ impl Vocabulary {
     pub fn to_json(&self) -> Result<String, TextError> {
         let mut out = format!(
             "{{\n  \"format\": \"{FORMAT}\",\n  \"version\": {VERSION},\n  \"unit\": {},\n  \"cleaning\": {},\n  \
-             \"reserved\": {},\n  \"counted\": {},\n  \"tokens\": [",
+             \"reserved\": {},\n  \"counted\": {},\n  {}\"tokens\": [",
             json(&self.unit)?,
             json(&self.cleaning)?,
             json(&self.reserved)?,
             json(&self.counted)?,
+            match &self.turns {
+                Some(turns) => format!("\"turns\": {},\n  ", json(turns)?),
+                None => String::new(),
+            },
         );
         let scores = match &self.method {
             Method::Unigram { scores, .. } => scores.as_slice(),
@@ -192,12 +198,13 @@ impl Vocabulary {
             )));
         }
         let rest = Rest { words: file.unlisted, spacing: file.spacing };
-        Self::assemble(file.unit, file.cleaning, file.reserved, file.counted, tokens, method, rest).map_err(
-            |(position, what)| match position.and_then(|position| values.get(position)) {
+        let (counted, turns) = (file.counted, file.turns);
+        Self::assemble(file.unit, file.cleaning, file.reserved, counted, tokens, method, rest)
+            .map_err(|(position, what)| match position.and_then(|position| values.get(position)) {
                 Some(value) => at(value, what),
                 None => bad(what),
-            },
-        )
+            })
+            .and_then(|vocabulary| vocabulary.marked(turns).map_err(bad))
     }
 }
 

@@ -4,6 +4,7 @@ mod build;
 mod combine;
 mod encoder;
 mod file;
+mod turns;
 
 use std::borrow::Cow;
 
@@ -14,6 +15,7 @@ use serde::{Deserialize, Serialize};
 pub use build::{VocabularyBuilder, VocabularySpec};
 pub use combine::{Comparison, OneSided};
 pub use encoder::{Decoder, Encoder};
+pub use turns::Turns;
 
 use crate::byte_pair::{Merges, Pair};
 use crate::cleaning::Cleaning;
@@ -177,6 +179,7 @@ pub struct Vocabulary {
     tokens: Vec<Token>,
     method: Method,
     lookup: Lookup,
+    turns: Option<Turns>,
     rest: Rest,
     costs: LazyCosts,
 }
@@ -227,7 +230,8 @@ impl Vocabulary {
         }
         rest.words.retain(|(word, _)| lookup.get(word.as_bytes()).is_none());
         let costs = LazyCosts::default();
-        Ok(Self { unit, cleaning, reserved, counted, tokens, method, lookup, rest, costs })
+        let turns = None;
+        Ok(Self { unit, cleaning, reserved, counted, tokens, method, lookup, turns, rest, costs })
     }
 
     /// Token indices in all, the reserved ones included.
@@ -296,6 +300,12 @@ impl Vocabulary {
     /// Whether the index represents a part of a character.
     pub fn is_fragment(&self, index: u32) -> bool {
         self.token(index).is_ok_and(|bytes| std::str::from_utf8(bytes).is_err())
+    }
+
+    /// Whether the index prints nothing: it marks a place in a text.
+    pub fn is_silent(&self, index: u32) -> bool {
+        matches!(index, Reserved::PADDING | Reserved::START | Reserved::END)
+            || self.turns.is_some_and(|turns| turns.has(index))
     }
 
     /// Something that cuts texts; it remembers how, so one for many texts is quick.
@@ -371,7 +381,7 @@ impl Vocabulary {
         }
         let mut out = Vec::new();
         for &index in indices {
-            if !matches!(index, Reserved::PADDING | Reserved::START | Reserved::END) {
+            if !self.is_silent(index) {
                 out.extend_from_slice(self.token(index)?);
             }
         }
@@ -383,7 +393,7 @@ impl Vocabulary {
         self.costs.get(|| {
             // A word without an index will be like those that had none: they count as often as they came, and others once. On manuals in
             // English this costs less for every size of the vocabulary than either all of them once or all by their counts.
-            let listed = self.tokens.iter().map(|token| (&*token.bytes, 1));
+            let listed = self.spelt().map(|token| (&*token.bytes, 1));
             let unlisted = self.rest.words.iter().map(|(word, count)| (word.as_bytes(), *count));
             Costs { spelling: SpellingModel::new(listed.chain(unlisted)), spacing: self.rest.spacing.costs() }
         })

@@ -7,7 +7,7 @@ use lalograph_storage::{Disk, Existing, WholeFile};
 use lalograph_text::corpus::Reason;
 use lalograph_text::store::StorePlace;
 use lalograph_text::survey::{SurveySpec, survey};
-use lalograph_text::tokens::{EncodedCorpus, HeldOut, SplitKind, TokenSequence, encode_corpus};
+use lalograph_text::tokens::{EncodedCorpus, HeldOut, Learnt, SplitKind, TokenSequence, encode_corpus};
 use lalograph_text::vocabulary::VocabularySpec;
 use lalograph_text::{Corpus, CorpusSpec, Division, Reserved, TextError, Vocabulary, VocabularyBuilder};
 
@@ -113,7 +113,7 @@ fn vocabulary(texts: &[&str]) -> Vocabulary {
 /// The corpus in its parts, these shares of it held out.
 fn encoded(corpus: &Corpus, words: &Vocabulary, validation: f64, test: f64) -> EncodedCorpus {
     let held_out = HeldOut::Share { seed: 1, share: validation, test };
-    encode_corpus(corpus, words, &held_out, None, None, 2, &mut |_| true).unwrap()
+    encode_corpus(corpus, words, &held_out, Learnt::Text, None, 2, &mut |_| true).unwrap()
 }
 
 #[test]
@@ -155,7 +155,8 @@ fn a_test_part_is_held_out_beside_the_validation_part_in_memory_and_in_stores() 
         path: place.clone(),
         file: Box::new(WholeFile::create(&Disk, place, Existing::Keep).unwrap()),
     });
-    let stored = encode_corpus(&corpus, &words, &held_out, None, Some(stores), 2, &mut |_| true).unwrap();
+    let stored =
+        encode_corpus(&corpus, &words, &held_out, Learnt::Text, Some(stores), 2, &mut |_| true).unwrap();
     let kept = encoded(&corpus, &words, 0.2, 0.3);
     let alone = encoded(&corpus, &words, 0.2, 0.0);
     for encoded in [&stored, &kept] {
@@ -221,7 +222,7 @@ fn spelling_and_white_space_are_counted_for_every_document() {
     let corpus = Corpus::find(&folder.spec(Division::Line)).unwrap();
     let words = vocabulary(&["entry of the hive , and 17 more"]);
     let encode = |threads| {
-        encode_corpus(&corpus, &words, &HeldOut::Nothing, None, None, threads, &mut |_| true)
+        encode_corpus(&corpus, &words, &HeldOut::Nothing, Learnt::Text, None, threads, &mut |_| true)
             .unwrap()
             .training
     };
@@ -251,8 +252,9 @@ fn spelling_and_white_space_are_counted_for_every_document() {
     let mut bytes = VocabularyBuilder::new(&spec);
     bytes.add("bees");
     let bytes = bytes.finish(1).unwrap();
-    let plain =
-        encode_corpus(&corpus, &bytes, &HeldOut::Nothing, None, None, 2, &mut |_| true).unwrap().training;
+    let plain = encode_corpus(&corpus, &bytes, &HeldOut::Nothing, Learnt::Text, None, 2, &mut |_| true)
+        .unwrap()
+        .training;
     assert_eq!(
         (plain.totals.spelling_bits, plain.totals.spacing_bits, plain.totals.bytes),
         (0.0, 0.0, lines.len() as u64)

@@ -77,6 +77,17 @@ pub(crate) struct ReadingArgs {
     pub(crate) left_out: Option<PathBuf>,
 }
 
+/// Prompts and answers.
+#[derive(Debug, Default, Args)]
+pub(crate) struct PairArgs {
+    /// Column or field path of the prompts of prompt-and-answer pairs, with --answer (default: documents are no pairs).
+    #[arg(long, value_name = "COLUMN", requires = "answer", conflicts_with_all = ["text", "group"], help_heading = "Corpus")]
+    pub(crate) prompt: Option<String>,
+    /// Column or field path of the answers.
+    #[arg(long, value_name = "COLUMN", requires = "prompt", help_heading = "Corpus")]
+    pub(crate) answer: Option<String>,
+}
+
 /// One part of a split.
 #[derive(Debug, Default, Args)]
 pub(crate) struct PartArgs {

@@ -33,6 +33,11 @@ pub(crate) const NAMED_OTHERWISE: [(&str, &str); 11] = [
     ("no-head", "corpus.head"),
 ];
 
+/// Commands whose options lie over the plan of a trained model: there, the default of an option of training is what that model was trained with.
+const BY_BASE: [&[&str]; 1] = [&["tune"]];
+/// Sections that are the base's there.
+const OF_BASE: [&str; 4] = ["training", "optimiser", "samples", "checkpoints"];
+
 /// The same commands, every option with its default in its help.
 pub(super) fn explained(command: Command) -> Command {
     with_defaults(command, &[], &sections())
@@ -68,15 +73,51 @@ pub(crate) fn setting_of(flag: &str, sections: &[Section]) -> Option<String> {
 }
 
 fn with_defaults(command: Command, path: &[&str], sections: &[Section]) -> Command {
-    let by_plan = BY_PLAN.contains(&path);
+    let by_base = BY_BASE.contains(&path);
+    let by_plan = by_base || BY_PLAN.contains(&path);
     let of_classifiers = (path == ["classify"]).then(sections_of_classifiers);
     let sections = of_classifiers.as_deref().unwrap_or(sections);
-    let command = command.mut_args(|arg| with_default(arg, by_plan, sections));
+    let command = command.mut_args(|arg| {
+        let own = arg.get_long().and_then(default_of_tuning).filter(|_| by_base);
+        match (own, arg.get_long().filter(|_| by_base).and_then(|flag| setting_of(flag, sections))) {
+            (Some(own), _) => stating(arg, own),
+            (None, Some(setting)) if is_of_base(&setting) => stating(arg, "as the base was trained"),
+            _ => with_default(arg, by_plan, sections),
+        }
+    });
     let names: Vec<String> = command.get_subcommands().map(|inner| inner.get_name().to_owned()).collect();
     names.iter().fold(command, |command, name| {
         let path: Vec<&str> = path.iter().copied().chain([name.as_str()]).collect();
         command.mut_subcommand(name, |inner| with_defaults(inner, &path, sections))
     })
+}
+
+/// The default of an option of tuning that differs from what its base was trained with.
+fn default_of_tuning(flag: &str) -> Option<&'static str> {
+    match flag {
+        "epochs" => Some("3"),
+        "learning-rate" => Some("half of the base's"),
+        "steps" => Some("by epochs"),
+        "warmup-steps" => Some("200, or a quarter of the steps if fewer than 800"),
+        "from" => Some("as the base was trained; with --prompt, two prompts of the validation text"),
+        _ => None,
+    }
+}
+
+fn is_of_base(setting: &str) -> bool {
+    setting.split_once('.').is_some_and(|(section, _)| OF_BASE.contains(&section))
+}
+
+/// An option whose help ends with this default.
+fn stating(arg: Arg, default: &str) -> Arg {
+    let help = arg.get_help().map(ToString::to_string).unwrap_or_default();
+    // The default that the same option has in a new run gives way.
+    let help = match (help.find(" (default: "), help.rfind(')')) {
+        (Some(from), Some(to)) if to > from => format!("{}{}", &help[..from], &help[to + 1..]),
+        _ => help,
+    };
+    let help = help.strip_suffix('.').unwrap_or(&help);
+    arg.help(StyledStr::from(format!("{help} (default: {default})"))).hide_default_value(true)
 }
 
 /// An option with its default at the end of its help, unless its help states it already.
@@ -128,7 +169,10 @@ mod tests {
     use crate::cli::definition;
 
     /// Options of the commands that make plans and are no settings, each with its reason.
-    const NO_SETTINGS: [(&str, &str); 27] = [
+    const NO_SETTINGS: [(&str, &str); 30] = [
+        ("freeze", "sets rates of `groups`"),
+        ("unit", "refused by `tune`"),
+        ("cleaning", "refused by `tune`"),
         ("plan", "the plan itself"),
         ("set", "any setting"),
         ("name", "of the folder of a run, not of what it does"),
@@ -179,7 +223,7 @@ mod tests {
     fn every_option_of_training_is_a_setting_of_the_plan_by_its_name() {
         let (root, sections) = (definition(), sections());
         let mut used = BTreeSet::new();
-        for path in [&["train"][..], &["classify", "train"], &["plan", "cost"], &["gauge"]] {
+        for path in [&["train"][..], &["tune"], &["classify", "train"], &["plan", "cost"], &["gauge"]] {
             for arg in find(&root, path).get_arguments().filter(|arg| arg.get_long().is_some()) {
                 let flag = arg.get_long().unwrap();
                 let excused = NO_SETTINGS.iter().any(|(name, _)| *name == flag);

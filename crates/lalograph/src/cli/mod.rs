@@ -2,6 +2,7 @@
 
 mod choice;
 mod classify;
+mod converse;
 mod corpus;
 mod embed;
 mod help;
@@ -10,6 +11,7 @@ mod plan;
 mod refusal;
 mod runs;
 mod survey;
+mod tune;
 mod vocab;
 
 use std::path::PathBuf;
@@ -20,18 +22,23 @@ pub(crate) use classify::{
     AimChoice, ClassifyCommand, ClassifyExplainArgs, ClassifyPredictArgs, ClassifyScoreArgs,
     ClassifyTrainArgs,
 };
-pub(crate) use corpus::{CleaningArgs, CorpusArgs, FormChoice, PartArgs, ReadingArgs, TokenArgs, YesNo};
+pub(crate) use converse::ConverseArgs;
+pub(crate) use corpus::{
+    CleaningArgs, CorpusArgs, FormChoice, PairArgs, PartArgs, ReadingArgs, TokenArgs, YesNo,
+};
 pub(crate) use embed::{
     DirectionChoice, EmbedCommand, EmbedImportArgs, EmbedJudgeArgs, EmbedMapArgs, EmbedNearArgs,
     EmbedRelateArgs, EmbedTrainArgs, LayoutChoice, MethodChoice, WeighChoice,
 };
 pub(crate) use model::{
-    FlowArgs, ModelArgs, NextArgs, PassageChoice, SampleArgs, ScoreArgs, StateChoice, StepArgs, TrainArgs,
+    FlowArgs, ModelArgs, NextArgs, PassageChoice, SampleArgs, SamplesArgs, ScoreArgs, StateChoice, StepArgs,
+    TrainArgs, TrainingArgs,
 };
 pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs};
 pub(crate) use refusal::refusal;
 pub(crate) use runs::{CompareArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand, ShowArgs};
 pub(crate) use survey::{SplitArgs, SurveyArgs};
+pub(crate) use tune::{DecodingArgs, TuneArgs, TuneCommand, TuneCompareArgs};
 pub(crate) use vocab::{
     TokenOrder, VocabBuildArgs, VocabCommand, VocabCompareArgs, VocabCoverageArgs, VocabDecodeArgs,
     VocabEncodeArgs, VocabExtendArgs, VocabMergeArgs, VocabShowArgs,
@@ -128,12 +135,16 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: ClassifyCommand,
     },
+    /// Continue from a trained model on another corpus, or on prompts and answers.
+    Tune(Box<TuneArgs>),
     /// Continue an interrupted run exactly where it stopped, or give a finished run more steps.
     Resume(ResumeArgs),
     /// Write text with a trained model.
     Sample(SampleArgs),
     /// Show the distribution of the next token after a text.
     Next(NextArgs),
+    /// Talk with a model, or let two voices talk with each other.
+    Converse(ConverseArgs),
     /// Score a text with trained models: perplexity, bits per byte, surprise by token.
     Score(ScoreArgs),
     /// Measure how far back in time the gradient of a model reaches, by layer.
@@ -187,6 +198,9 @@ pub(crate) struct DemoArgs {
     /// Use a smaller corpus and model: under twenty seconds, with worse samples.
     #[arg(long)]
     pub(crate) quick: bool,
+    /// Write prompt-and-answer pairs too: pairs.csv, with their exact figures in pairs.truth.json.
+    #[arg(long)]
+    pub(crate) pairs: bool,
     /// Write the corpus and stop.
     #[arg(long, conflicts_with_all = ["quick", "threads"])]
     pub(crate) corpus_only: bool,

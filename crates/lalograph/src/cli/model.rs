@@ -74,6 +74,17 @@ pub(crate) struct TrainArgs {
     #[command(flatten)]
     pub(crate) model: ModelArgs,
 
+    /// Training.
+    #[command(flatten)]
+    pub(crate) training: TrainingArgs,
+    /// Samples.
+    #[command(flatten)]
+    pub(crate) samples: SamplesArgs,
+}
+
+/// How a language model is trained.
+#[derive(Debug, Args)]
+pub(crate) struct TrainingArgs {
     /// Random seed of initial weights, dropout, split and samples.
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) seed: Option<u64>,
@@ -135,7 +146,11 @@ pub(crate) struct TrainArgs {
     /// Write a checkpoint every N steps too (default: every 5 minutes and at the end only).
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) checkpoints_every: Option<u64>,
+}
 
+/// Samples during training.
+#[derive(Debug, Args)]
+pub(crate) struct SamplesArgs {
     /// Sampling temperatures, one sample for each.
     #[arg(long, value_name = "T,T,...", value_delimiter = ',', help_heading = "Samples")]
     pub(crate) temperatures: Option<Vec<f64>>,

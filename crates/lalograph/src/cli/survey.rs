@@ -6,7 +6,7 @@ use clap::Args;
 use lalograph_text::partition::Amount;
 use regex::Regex;
 
-use super::corpus::{CleaningArgs, CorpusArgs};
+use super::corpus::{CleaningArgs, CorpusArgs, PairArgs};
 
 /// `survey`.
 #[derive(Debug, Args)]
@@ -17,6 +17,9 @@ pub(crate) struct SurveyArgs {
     /// The corpus.
     #[command(flatten)]
     pub(crate) corpus: CorpusArgs,
+    /// Prompts and answers.
+    #[command(flatten)]
+    pub(crate) pair: PairArgs,
     /// Cleaning before counting (default: none).
     #[command(flatten)]
     pub(crate) cleaning: CleaningArgs,
@@ -68,6 +71,9 @@ pub(crate) struct SplitArgs {
     /// The corpus.
     #[command(flatten)]
     pub(crate) corpus: CorpusArgs,
+    /// Prompts and answers.
+    #[command(flatten)]
+    pub(crate) pair: PairArgs,
     /// Share of documents in the validation part, 0 to 0.9.
     #[arg(long, value_name = "SHARE", default_value_t = 0.1, value_parser = parse_share)]
     pub(crate) validation_share: f64,

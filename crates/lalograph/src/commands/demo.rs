@@ -3,7 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use lalograph_demo::{
-    CORPUS_FILES, CorpusPlan, CorpusTruth, analogies_file, similarity_file, thornmere, write_corpus,
+    CORPUS_FILES, CorpusPlan, CorpusTruth, analogies_file, pairs_file, pairs_grammar, similarity_file,
+    thornmere, write_corpus,
 };
 use lalograph_lab::run::records::{MetricsRecord, read_lines};
 use lalograph_lab::run::shelf;
@@ -38,8 +39,21 @@ use crate::output::training::Output;
 use crate::output::wrap::indented;
 
 /// Files that a demo writes besides its corpus and its run.
-const OWN_FILES: [&str; 5] =
-    ["similarity.tsv", "analogies.txt", "vocabulary.json", "vectors.safetensors", "vectors.txt"];
+const OWN_FILES: [&str; 7] = [
+    "similarity.tsv",
+    "analogies.txt",
+    PAIRS,
+    PAIRS_TRUTH,
+    "vocabulary.json",
+    "vectors.safetensors",
+    "vectors.txt",
+];
+/// Prompts and answers, if they are asked for, and their true figures.
+const PAIRS: &str = "pairs.csv";
+const PAIRS_TRUTH: &str = "pairs.truth.json";
+/// Bytes of diaries for each pair, and the least and most pairs.
+const BYTES_PER_PAIR: u64 = 50;
+const PAIR_COUNTS: (u64, u64) = (2_000, 50_000);
 /// The folder of its runs, and the name of its run there.
 const RUNS: &str = "runs";
 const RUN: &str = "demo";
@@ -63,6 +77,9 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     let (diaries, truth) = write_diaries(&corpus, &folder, screen)?;
     for (name, text) in [("similarity.tsv", similarity_file()), ("analogies.txt", analogies_file())] {
         set.write(&folder.join(name), text.as_bytes())?;
+    }
+    if args.pairs {
+        write_pairs(corpus.bytes, args.seed, (&mut set, &folder), screen)?;
     }
     if args.corpus_only {
         return Ok(set.finish()?);
@@ -102,6 +119,28 @@ pub(crate) fn run(args: &DemoArgs, screen: &Screen) -> Result<(), Failure> {
     draw(&run, &records, &prepared, &truth)?;
     screen.line(&format!("\n{}", report(&run, &vocabulary, &prepared, &outcome, &truth, screen)))?;
     refuse_interrupted(&run, &outcome)
+}
+
+/// Writes prompts and answers, as many as suit so many bytes of diaries.
+fn write_pairs(
+    bytes: u64,
+    seed: u64,
+    (set, folder): (&mut FileSet, &Path),
+    screen: &Screen,
+) -> Result<(), Failure> {
+    let grammar = pairs_grammar().map_err(Failure::work)?;
+    let pairs = (bytes / BYTES_PER_PAIR).clamp(PAIR_COUNTS.0, PAIR_COUNTS.1);
+    let (table, truth) = pairs_file(&grammar, seed, pairs);
+    set.write(&folder.join(PAIRS), table.as_bytes())?;
+    let json = serde_json::to_string_pretty(&truth).map_err(Failure::work)?;
+    set.write(&folder.join(PAIRS_TRUTH), json.as_bytes())?;
+    screen.note(&format!(
+        "{} prompts and answers in {}; lowest possible perplexity of the answers {:.3}",
+        count(truth.pairs),
+        folder.join(PAIRS).display(),
+        truth.answer_perplexity_floor
+    ));
+    Ok(())
 }
 
 /// Begins a demo in the folder that was asked for, or in the first of the usual name that is free, is empty, or holds one that was never

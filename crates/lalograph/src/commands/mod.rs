@@ -1,6 +1,7 @@
 //! One file a command.
 
 mod classify;
+mod converse;
 mod costs;
 #[cfg(test)]
 mod crash;
@@ -25,6 +26,7 @@ mod survey;
 mod train;
 mod training;
 mod training_text;
+mod tune;
 mod vocab;
 
 use crate::cli::{Cli, Command};
@@ -40,7 +42,9 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
         Command::Vocab { command } => vocab::run(&command, screen),
         Command::Embed { command } => embed::run(&command, screen),
         Command::Plan { command } => plan::run(&command, screen),
+        Command::Converse(args) => converse::run(&args, screen),
         Command::Train(args) => train::run(&args, screen),
+        Command::Tune(args) => tune::run(&args, screen),
         Command::Classify { command } => classify::run(&command, screen),
         Command::Resume(args) => resume::run(&args, screen),
         Command::Runs { command } => runs::run(&command, screen),

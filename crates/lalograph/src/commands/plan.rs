@@ -177,8 +177,7 @@ fn text_of(args: &PlanCostArgs, screen: &Screen) -> Result<Option<LanguageTask>,
     }
     refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
     let threads = threads(args.plan.threads);
-    let prepared =
-        reading(None, Existing::Keep, screen, |observer| prepare(plan, threads, None, None, observer))?;
+    let prepared = reading(None, Existing::Keep, screen, |observer| prepare(plan, threads, None, observer))?;
     Ok(Some(prepared))
 }
 

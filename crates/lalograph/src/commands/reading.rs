@@ -12,7 +12,7 @@ use lalograph_text::corpus::{ReadObserver, Skipped};
 use lalograph_text::{Cleaning, CleaningStep, Corpus, CorpusSpec, Reading};
 use serde::Serialize;
 
-use crate::cli::{CleaningArgs, CorpusArgs, FormChoice, ReadingArgs, YesNo};
+use crate::cli::{CleaningArgs, CorpusArgs, FormChoice, PairArgs, ReadingArgs, YesNo};
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -44,6 +44,11 @@ pub(crate) fn lay_over(args: &ReadingArgs, plan: &mut CorpusPlan) {
     plan.longest_bytes = args.longest_bytes.unwrap_or(plan.longest_bytes);
     plan.expansion = args.expansion.unwrap_or(plan.expansion);
     plan.strict |= args.strict;
+}
+
+/// A corpus section with the columns of prompts and answers.
+pub(crate) fn paired(args: &PairArgs) -> CorpusPlan {
+    CorpusPlan { prompt: args.prompt.clone(), answer: args.answer.clone(), ..CorpusPlan::default() }
 }
 
 /// Refuses flags that no file of the corpus has a use for.

@@ -15,8 +15,7 @@ use super::input::threads;
 use super::lookup::find_run;
 use super::settings::check_room;
 use super::training::{
-    OutcomeLine, carry_out, carry_out_classifier, now, reading, reading_documents, render_start, say_end,
-    say_outcome,
+    carry_out, carry_out_classifier, now, reading, reading_documents, render_start, say_outcome,
 };
 use super::training_text::{base, tokens_of};
 use crate::cli::ResumeArgs;
@@ -127,13 +126,5 @@ fn resume_classifier(
     }
     let running = continued(args, resumable, &prepared, prepared.steps(), screen)?;
     let (run, outcome) = carry_out_classifier(&prepared, running, (threads, args.minutes), output, screen)?;
-    match output {
-        Output::Json => {
-            screen.json(&OutcomeLine::new(&run, prepared.parameters() as u64, None, &outcome))?;
-        }
-        Output::Words => {
-            screen.line(&classify::render_outcome(&run, &prepared, &outcome, threads, screen)?)?
-        }
-    }
-    say_end(&run, &outcome, args.minutes, screen)
+    classify::say_outcome(&run, &prepared, &outcome, (threads, args.minutes), output, screen)
 }

@@ -4,13 +4,13 @@ use std::path::{Path, PathBuf};
 
 use lalograph_lab::artefact::texts::read_vocabulary;
 use lalograph_lab::measure::cost::cost;
-use lalograph_lab::plan::{LossAt, TrainingPlan, WindowKind};
+use lalograph_lab::plan::{LossAt, Texts, TrainingPlan, WindowKind};
 use lalograph_lab::{LabError, Plan};
 use lalograph_net::heads::softmax::Softmax;
 use lalograph_net::{Cell, LanguageModel, LanguageModelShape};
 use lalograph_text::{Reserved, Unit};
 
-use crate::cli::{ModelArgs, PlanArgs, StepArgs};
+use crate::cli::{ModelArgs, PlanArgs, SamplesArgs, StepArgs, TrainingArgs};
 use crate::failure::Failure;
 use crate::output::number::{bytes, count};
 use crate::room;
@@ -119,6 +119,50 @@ pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) -> 
     lay(&step.batch, &mut plan.training.batch);
     lay(&step.window, &mut plan.training.window);
     Ok(())
+}
+
+/// Lays the flags of training and samples over a plan, but for the size of a step.
+pub(super) fn lay_training(args: &TrainingArgs, samples: &SamplesArgs, plan: &mut Plan) {
+    if args.steps.is_some() {
+        plan.training.steps = args.steps;
+    } else if args.epochs.is_some() {
+        plan.training.steps = None;
+    }
+    lay(&args.seed, &mut plan.training.seed);
+    lay(&args.epochs, &mut plan.training.epochs);
+    lay(&args.windows, &mut plan.training.windows);
+    plan.training.stride = args.stride.or(plan.training.stride);
+    lay(&args.loss_at, &mut plan.training.loss_at);
+    plan.training.warmup_steps = args.warmup_steps.or(plan.training.warmup_steps);
+    lay(&args.validate_share, &mut plan.training.validate_share);
+    lay(&args.learning_rate, &mut plan.training.learning_rate);
+    lay(&args.clip_norm, &mut plan.training.clip_norm);
+    lay(&args.dropout, &mut plan.training.dropout);
+    lay(&args.flow_every, &mut plan.training.flow_every);
+    lay(&args.optimiser, &mut plan.optimiser.rule);
+    lay(&args.schedule, &mut plan.training.schedule);
+    lay_spans(
+        (args.validate_every, args.validate_every_epochs),
+        (&mut plan.training.validate_every, &mut plan.training.validate_every_epochs),
+    );
+    lay(&args.patience, &mut plan.training.patience);
+    lay(&args.checkpoints_every, &mut plan.checkpoints.every);
+    lay(&samples.temperatures, &mut plan.samples.temperatures);
+    lay_spans(
+        (samples.samples_every, samples.samples_every_epochs),
+        (&mut plan.samples.every, &mut plan.samples.every_epochs),
+    );
+    lay(&samples.samples_tokens, &mut plan.samples.tokens);
+    if !samples.from.is_empty() {
+        plan.samples.from = Texts(samples.from.clone());
+    }
+}
+
+/// Lays the flags of something that is repeated by steps, by epochs or by both over the plan. The flag of one alone turns the other off.
+pub(super) fn lay_spans((steps, epochs): (Option<u64>, Option<f64>), plan: (&mut u64, &mut f64)) {
+    if steps.is_some() || epochs.is_some() {
+        (*plan.0, *plan.1) = (steps.unwrap_or(0), epochs.unwrap_or(0.0));
+    }
 }
 
 /// Lays the files of first weights and the width of the token vectors over a plan.

@@ -5,7 +5,6 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 
 use lalograph_lab::artefact::texts::read_split;
-use lalograph_lab::plan::CorpusPlan;
 use lalograph_storage::{Existing, FileSet, WholeFile};
 use lalograph_text::partition::{SplitSpec, apply, make};
 use lalograph_text::split::PartCount;
@@ -14,7 +13,7 @@ use serde::Serialize;
 use serde_json::{Map, Value};
 
 use super::input::threads;
-use super::reading::{find_corpus, watched};
+use super::reading::{find_corpus, paired, watched};
 use crate::cli::SplitArgs;
 use crate::failure::Failure;
 use crate::files;
@@ -28,7 +27,7 @@ use crate::output::wrap::indented;
 pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
     let existing = Existing::replaced_if(args.force);
-    let corpus = find_corpus(&args.corpus, &CorpusPlan::default(), &args.keep)?;
+    let corpus = find_corpus(&args.corpus, &paired(&args.pair), &args.keep)?;
     if !args.set_aside.is_empty() && args.corpus.reading.label.is_none() && !args.corpus.reading.folder_labels
     {
         return Err(Failure::Usage("--set-aside needs labels: give --label or --folder-labels".into()));

@@ -3,14 +3,13 @@
 use std::ops::ControlFlow;
 use std::path::Path;
 
-use lalograph_lab::plan::CorpusPlan;
 use lalograph_storage::{Existing, Folder};
 use lalograph_text::survey::{Survey, SurveySpec, count, survey};
 use lalograph_text::{Cleaning, Corpus};
 use similar::{ChangeTag, TextDiff};
 
 use super::input::threads;
-use super::reading::{cleaning, find_corpus, watched};
+use super::reading::{cleaning, find_corpus, paired, watched};
 use crate::cli::SurveyArgs;
 use crate::failure::Failure;
 use crate::files;
@@ -28,7 +27,7 @@ pub(crate) fn run(args: &SurveyArgs, screen: &Screen) -> Result<(), Failure> {
     if args.show_cleaning.is_none() {
         interrupt::listen();
     }
-    let corpus = find_corpus(&args.corpus, &CorpusPlan::default(), &[])?;
+    let corpus = find_corpus(&args.corpus, &paired(&args.pair), &[])?;
     let cleaning = cleaning(&args.cleaning)?;
     if let Some(documents) = args.show_cleaning {
         return show_cleaning(&corpus, &cleaning, documents, screen);

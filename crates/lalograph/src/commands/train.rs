@@ -3,14 +3,13 @@
 use std::path::Path;
 
 use jiff::ZonedDateTime;
-use lalograph_lab::plan::Texts;
 use lalograph_lab::run::shelf;
 use lalograph_lab::{LabError, LanguageTask, Plan, Running};
 use lalograph_storage::Existing;
 
 use super::input::threads;
 use super::reading::{found, lay_over, refuse_idle};
-use super::settings::{check_room, lay, lay_model, read_plan};
+use super::settings::{check_room, lay, lay_model, lay_training, read_plan};
 use super::training::{carry_out, now, read, render_start, say_outcome};
 use super::vocab::vocabularies::apply_token_args;
 use crate::cli::TrainArgs;
@@ -40,8 +39,8 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
         screen.line(&render_start(&prepared, screen))?;
     }
     let running = begin(&prepared, &args.runs, &name, existing)?;
-    let (run, outcome) = carry_out(&prepared, running, (count, args.minutes), output, screen)?;
-    say_outcome(&run, &prepared, &outcome, args.minutes, output, screen)
+    let (run, outcome) = carry_out(&prepared, running, (count, args.training.minutes), output, screen)?;
+    say_outcome(&run, &prepared, &outcome, args.training.minutes, output, screen)
 }
 
 /// The name of a new run: the given one, or a free one. Refuses a corpus that cannot be read again, and a name that is taken.
@@ -97,51 +96,12 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
         plan.vocabulary.file.clone_from(&args.vocabulary_file);
     }
     apply_token_args(&args.tokens, &mut plan.vocabulary)?;
-    lay_model(&args.model, &args.step, &mut plan)?;
-    if args.steps.is_some() {
-        plan.training.steps = args.steps;
-    } else if args.epochs.is_some() {
-        plan.training.steps = None;
-    }
+    lay_model(&args.model, &args.training.step, &mut plan)?;
     lay(&args.validation_share, &mut plan.corpus.validation_share);
-    lay(&args.seed, &mut plan.training.seed);
-    lay(&args.epochs, &mut plan.training.epochs);
-    lay(&args.windows, &mut plan.training.windows);
-    plan.training.stride = args.stride.or(plan.training.stride);
-    lay(&args.loss_at, &mut plan.training.loss_at);
-    plan.training.warmup_steps = args.warmup_steps.or(plan.training.warmup_steps);
-    lay(&args.validate_share, &mut plan.training.validate_share);
-    lay(&args.learning_rate, &mut plan.training.learning_rate);
-    lay(&args.clip_norm, &mut plan.training.clip_norm);
-    lay(&args.dropout, &mut plan.training.dropout);
-    lay(&args.flow_every, &mut plan.training.flow_every);
-    lay(&args.optimiser, &mut plan.optimiser.rule);
-    lay(&args.schedule, &mut plan.training.schedule);
-    lay_spans(
-        (args.validate_every, args.validate_every_epochs),
-        (&mut plan.training.validate_every, &mut plan.training.validate_every_epochs),
-    );
-    lay(&args.temperatures, &mut plan.samples.temperatures);
-    lay_spans(
-        (args.samples_every, args.samples_every_epochs),
-        (&mut plan.samples.every, &mut plan.samples.every_epochs),
-    );
-    lay(&args.samples_tokens, &mut plan.samples.tokens);
     lay(&args.test_share, &mut plan.corpus.test_share);
-    lay(&args.patience, &mut plan.training.patience);
-    lay(&args.checkpoints_every, &mut plan.checkpoints.every);
-    if !args.from.is_empty() {
-        plan.samples.from = Texts(args.from.clone());
-    }
+    lay_training(&args.training, &args.samples, &mut plan);
     plan.check()?;
     Ok(plan)
-}
-
-/// Lays the flags of something that is repeated by steps, by epochs or by both over the plan. The flag of one alone turns the other off.
-pub(super) fn lay_spans((steps, epochs): (Option<u64>, Option<f64>), plan: (&mut u64, &mut f64)) {
-    if steps.is_some() || epochs.is_some() {
-        (*plan.0, *plan.1) = (steps.unwrap_or(0), epochs.unwrap_or(0.0));
-    }
 }
 
 /// A name that is one folder's, and no path.

@@ -6,6 +6,7 @@ use std::time::{Duration, Instant};
 
 use jiff::ZonedDateTime;
 use lalograph_lab::data::token_cache::TokenCache;
+use lalograph_lab::plan::LossOn;
 use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::records::Evaluation;
 use lalograph_lab::task::language::LanguageNote;
@@ -51,7 +52,7 @@ pub(super) fn read(
     let cache = runs.join(TOKENS);
     let storage = files::storage();
     let cache = left_out.is_none().then_some(TokenCache { storage: &*storage, path: &cache });
-    reading(left_out, existing, screen, |observer| prepare(plan, threads, cache, None, observer))
+    reading(left_out, existing, screen, |observer| prepare(plan, threads, cache, observer))
 }
 
 /// Shows how the corpus of a run is read.
@@ -309,8 +310,49 @@ pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
         ("model", format!("{}: {} parameters", describe(shape), count(model.layout().len() as u64))),
         ("steps", format!("{} of {}", count(*steps), describe_windows(&plan.training))),
     ];
+    rows.extend(tuned_rows(prepared));
     rows.extend(missing_vectors(prepared.vectors_found()));
     format!("{}\n{}", screen.heading("The run"), facts(screen, &rows))
+}
+
+/// The base of a tuned model, and what is added to it.
+fn tuned_rows(prepared: &LanguageTask) -> Vec<(&'static str, String)> {
+    let LanguageTask { plan, vocabulary, old, .. } = prepared;
+    let (Some(tune), Some(base), Some(known)) = (&plan.tune, &plan.start.model, prepared.base_tokens())
+    else {
+        return Vec::new();
+    };
+    let mut rows = vec![("base", base.display().to_string())];
+    if vocabulary.len() > known {
+        let added: Vec<String> = (known..vocabulary.len())
+            .take(MISSING_NAMED)
+            .filter_map(|index| vocabulary.shown(index as u32).ok())
+            .map(|token| visible(&token))
+            .collect();
+        let new = vocabulary.len() - known;
+        let marks = vocabulary.turns().filter(|turns| turns.prompt_end as usize >= known).map_or(0, |_| 2);
+        let more = if new > added.len() { ", ..." } else { "" };
+        let marked = if marks > 0 { " (2 of them mark the ends of prompts and answers)" } else { "" };
+        rows.push(("new tokens", format!("{}: {}{more}{marked}", count(new as u64), added.join(", "))));
+    }
+    if plan.corpus.prompt.is_some() {
+        let scored = count(prepared.corpus.training.scored_tokens() as u64);
+        let what = match tune.loss_on {
+            LossOn::Answers => "answers",
+            LossOn::All => "prompts and answers",
+        };
+        rows.push(("loss", format!("on {what}: {scored} training tokens")));
+    }
+    if let Some(old) = old {
+        let streams = lalograph_lab::data::old_streams(&plan.training, tune.keep_old);
+        let mixed = match streams {
+            0 => String::new(),
+            streams => format!("; {streams} of {} streams read its training text", plan.training.batch),
+        };
+        let tokens = count(old.validation.len() as u64);
+        rows.push(("old text", format!("{tokens} validation tokens of the base{mixed}")));
+    }
+    rows
 }
 
 /// Figures that the outcome of every task ends with.
@@ -351,7 +393,16 @@ fn render_outcome(
         found.figure("bits_per_byte").map_or_else(String::new, |bits| format!("{bits:.4}"))
     };
     if let Some(found) = &outcome.validation {
-        rows.push(("validation perplexity", perplexity(found.perplexity())));
+        let before = outcome
+            .base
+            .as_ref()
+            .map_or_else(String::new, |base| format!(" ({} before tuning)", perplexity(base.perplexity())));
+        rows.push(("validation perplexity", format!("{}{before}", perplexity(found.perplexity()))));
+        let old = |found: &Evaluation| found.figure("old_perplexity");
+        if let (Some(after), Some(before)) = (old(found), outcome.base.as_ref().and_then(old)) {
+            let figures = format!("{} ({} before tuning)", perplexity(after), perplexity(before));
+            rows.push(("old perplexity", format!("{figures}, validation text of the base")));
+        }
         if let Some(unigram) = prepared.facts.unigram_loss {
             rows.push(("unigram perplexity", format!("{} on the same text", perplexity(unigram.exp()))));
         }
@@ -393,6 +444,9 @@ pub(super) struct OutcomeLine<'a> {
     validation: Option<&'a Evaluation>,
     test: Option<&'a Evaluation>,
     unigram_validation_loss: Option<f64>,
+    /// Of a tuned model, the validation part before the first step.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    base: Option<&'a Evaluation>,
     hints: Vec<HintLine<'a>>,
 }
 
@@ -418,6 +472,7 @@ impl<'a> OutcomeLine<'a> {
             validation: outcome.validation.as_ref(),
             test: outcome.test.as_ref(),
             unigram_validation_loss,
+            base: outcome.base.as_ref(),
             hints: outcome.hints.iter().map(HintLine::new).collect(),
         }
     }

@@ -17,6 +17,7 @@ mod runs;
 mod terminal;
 mod text;
 mod training;
+mod tune;
 mod vectors;
 mod vocabularies;
 mod writing;

@@ -49,7 +49,7 @@ pub struct Unigram {
 impl Unigram {
     /// Over a vocabulary of `size` indices.
     pub fn new(size: usize, training: &TokenSequence) -> Self {
-        Self::of_counts(training.counts(size))
+        Self::of_counts(training.scored_counts(size))
     }
 
     /// From the counts in a vocabulary.
@@ -76,14 +76,14 @@ impl Predictor for Unigram {
     }
 }
 
-/// Mean loss per token of the unigram model.
+/// Mean loss of the unigram model over the tokens of a text that are scored.
 pub fn unigram_loss(vocabulary: &Vocabulary, training: &TokenSequence, judged: &TokenSequence) -> f64 {
     let unigram = Unigram::new(vocabulary.len(), training);
-    let counts = judged.counts(vocabulary.len());
+    let counts = judged.scored_counts(vocabulary.len());
     let of =
         |(count, probability): (u64, f64)| if count > 0 { -(count as f64) * probability.ln() } else { 0.0 };
     let sum: f64 = counts.into_iter().zip(unigram.probabilities).map(of).sum();
-    sum / judged.len() as f64
+    sum / judged.scored_tokens() as f64
 }
 
 #[cfg(test)]

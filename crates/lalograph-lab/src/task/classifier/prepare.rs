@@ -8,7 +8,7 @@ use lalograph_net::models::classifier::Classifier;
 use lalograph_text::corpus::{ReadObserver, Reading};
 use lalograph_text::partition::{Amount, SplitSpec, apply, make};
 use lalograph_text::split::PartCount;
-use lalograph_text::tokens::{EncodedCorpus, HeldOut, encode_corpus};
+use lalograph_text::tokens::{EncodedCorpus, HeldOut, Learnt, encode_corpus};
 use lalograph_text::{Corpus, Document, Part, Split, TextError, Vocabulary, VocabularyBuilder};
 
 use super::data::ClassifierData;
@@ -218,7 +218,8 @@ fn read_text(
     // The folder goes when the stores are open.
     let scratch = if is_large(corpus.bytes()) { Some(scratch_stores()?) } else { None };
     let (_folder, stores) = scratch.unzip();
-    let encoded = encode_corpus(corpus, &vocabulary, &held_out, Some(classes), stores, threads, reading)?;
+    let encoded =
+        encode_corpus(corpus, &vocabulary, &held_out, Learnt::Classes(classes), stores, threads, reading)?;
     let EncodedCorpus { training, validation, test, reading, text_hash, .. } = encoded;
     let longest = resolve_length(own, || lengths_of(&training));
     let totals = &validation.totals;

@@ -138,14 +138,17 @@ impl Duty<LanguageTask> for SamplesDuty<'_> {
                 if sample.ended == Ended::Stopped {
                     return Ok(None);
                 }
+                // An answer is below its prompt.
+                let answers = self.task.vocabulary.turns().is_some() && !seed_text.is_empty();
+                let text = if answers { format!("\n{}", sample.text) } else { sample.text.clone() };
                 notes.push(LanguageNote::Sample(SampleRecord {
                     step,
                     validation_perplexity: moment.validation.map(|validation| validation.perplexity()),
                     temperature,
                     seed_text: seed_text.clone(),
                     tokens: sample.tokens(),
-                    ended: sample.ended == Ended::Document,
-                    text: sample.text,
+                    ended: matches!(sample.ended, Ended::Document | Ended::Answer),
+                    text,
                 }));
             }
         }

@@ -19,7 +19,7 @@ use lalograph_net::weights::gradient::LaneGradient;
 use lalograph_net::weights::packed::{PackedWeights, Parameters};
 use lalograph_net::{LanguageModel, Network};
 use lalograph_text::corpus::ReadObserver;
-use lalograph_text::tokens::{HeldOut, encode_corpus};
+use lalograph_text::tokens::{HeldOut, Learnt, encode_corpus};
 use lalograph_text::{Corpus, Reading};
 
 use super::model::ModelFile;
@@ -123,7 +123,8 @@ pub fn flow_over(
     observer: &mut dyn ReadObserver,
     window: usize,
 ) -> Result<(FlowRecord, Reading), LabError> {
-    let encoded = encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, None, None, threads, observer)?;
+    let encoded =
+        encode_corpus(corpus, &file.vocabulary, &HeldOut::Nothing, Learnt::Text, None, threads, observer)?;
     let text = &encoded.training;
     let all = text.len() / window.max(1);
     let rows = all.min(ROWS);

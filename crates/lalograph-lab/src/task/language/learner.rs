@@ -6,6 +6,7 @@ use lalograph_net::{LanguageModel, Network};
 use lalograph_text::Vocabulary;
 use lalograph_text::tokens::EncodedCorpus;
 
+use super::base::{Base, OldText};
 use super::model::TASK;
 use crate::error::LabError;
 use crate::plan::Plan;
@@ -28,8 +29,12 @@ pub struct LanguageTask {
     pub seed_texts: Vec<String>,
     /// Facts about the text before training.
     pub facts: TextFacts,
+    /// Of a tuned model, the text of its base.
+    pub old: Option<OldText>,
     /// Origin of the initial weights.
     pub(super) start: Start,
+    /// The base of a tuned model.
+    pub(super) base: Option<Base>,
 }
 
 impl LanguageTask {
@@ -52,6 +57,7 @@ impl LanguageTask {
             documents: self.corpus.reading.documents,
             text_bytes: self.corpus.reading.bytes,
             text_hash: self.corpus.text_hash.clone(),
+            old_text_hash: self.old.as_ref().map(|old| old.text_hash.clone()),
             vocabulary_hash: self.vocabulary.hash()?,
             working_folder,
             vocabulary_size: self.vocabulary.len() as u64,
@@ -67,11 +73,20 @@ impl LanguageTask {
         self.start.found()
     }
 
+    /// Of a tuned model, the indices of its base's vocabulary; the others are new.
+    pub fn base_tokens(&self) -> Option<usize> {
+        self.base.as_ref().map(|base| base.vocabulary.len())
+    }
+
     /// The files of a new run besides plan and description, with their contents.
     ///
     /// # Errors
     /// Something has no written form.
-    pub fn run_files(&self) -> Result<[(&'static str, String); 1], LabError> {
-        Ok([("vocabulary.json", self.vocabulary.to_json()?)])
+    pub fn run_files(&self) -> Result<Vec<(&'static str, String)>, LabError> {
+        let mut files = vec![("vocabulary.json", self.vocabulary.to_json()?)];
+        if let Some(base) = &self.base {
+            files.extend(base.files()?);
+        }
+        Ok(files)
     }
 }

@@ -1,5 +1,6 @@
 //! Language models: predicting the next token.
 
+pub mod base;
 mod duties;
 pub(crate) mod evaluate;
 pub mod flow;
@@ -7,7 +8,9 @@ mod learner;
 pub mod model;
 pub mod prepare;
 pub(crate) mod seam;
+pub mod text;
 pub mod training_documents;
+pub(crate) mod tuned;
 
 pub use duties::LanguageNote;
 pub use learner::LanguageTask;

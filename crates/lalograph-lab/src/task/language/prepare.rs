@@ -1,31 +1,35 @@
 //! From a plan to everything that training needs: the corpus as tokens, the vocabulary, the model's layout.
 
-use std::io::ErrorKind;
+use std::ops::Range;
 use std::path::Path;
 
+use lalograph_net::models::language::TokenWindow;
 use lalograph_net::numbers::chance::stream;
 use lalograph_net::{LanguageModel, Network};
-use lalograph_text::few::FewDocuments;
-use lalograph_text::tokens::{EncodedCorpus, HeldOut, TokenSequence, encode_corpus};
-use lalograph_text::{Corpus, Part, Reserved, Vocabulary, VocabularyBuilder};
+use lalograph_text::tokens::{EncodedCorpus, TokenSequence};
+use lalograph_text::{Reserved, Vocabulary};
 use rand::seq::SliceRandom;
 
+use super::base::{Base, OldText};
 use super::learner::LanguageTask;
-use crate::artefact::texts::{read_split, read_vocabulary};
+use super::text::{Given, read_text};
+use crate::artefact::texts::read_vocabulary;
+use crate::data::mixed::MixedWindows;
 use crate::data::overlap::seen_share;
 use crate::data::source::Windows;
-use crate::data::token_cache::{CacheEntry, TokenCache};
+use crate::data::token_cache::TokenCache;
 use crate::data::windows::TrainingWindows;
 use crate::error::LabError;
 use crate::measure::baseline::unigram_loss;
 use crate::plan::{Plan, PlanError};
 use crate::run::description::TextFacts;
 use crate::run::folder::RunFolder;
-use crate::task::events::{Pass, PreparationEvent, PreparationObserver, ReadingOf};
+use crate::task::events::PreparationObserver;
+use crate::task::growth::Growth;
 use crate::task::start::Start;
 
 /// Reads the corpus with `threads` threads and lays the model out. In `cache` encoded corpora are kept; what was encoded before and has
-/// not changed since is taken from there. With a `vocabulary`, that is used and none is counted.
+/// not changed since is taken from there.
 ///
 /// # Errors
 /// An unusable plan, corpus or vocabulary; text too short for one batch; a stop.
@@ -33,10 +37,27 @@ pub fn prepare(
     plan: Plan,
     threads: usize,
     cache: Option<TokenCache<'_>>,
-    vocabulary: Option<Vocabulary>,
     observer: &mut dyn PreparationObserver,
 ) -> Result<LanguageTask, LabError> {
-    let task = lay_out(plan, threads, cache, vocabulary, observer)?;
+    let task = lay_out(plan, threads, cache, Given::Nothing, None, observer)?;
+    task.start.check()?;
+    Ok(task)
+}
+
+/// The same for a model that continues from a base, with the base's vocabulary and the tokens that the plan adds.
+///
+/// # Errors
+/// As for [`prepare`]; a base that does not fit the plan; old text that cannot be read.
+pub fn prepare_tuned(
+    plan: Plan,
+    base: Base,
+    threads: usize,
+    cache: Option<TokenCache<'_>>,
+    observer: &mut dyn PreparationObserver,
+) -> Result<LanguageTask, LabError> {
+    let old = base.old_text(&plan, None, threads, cache, observer)?;
+    let given = Given::Base(base.vocabulary.clone());
+    let task = lay_out(plan, threads, cache, given, Some((base, old)), observer)?;
     task.start.check()?;
     Ok(task)
 }
@@ -46,20 +67,30 @@ fn lay_out(
     mut plan: Plan,
     threads: usize,
     cache: Option<TokenCache<'_>>,
-    vocabulary: Option<Vocabulary>,
+    given: Given,
+    base: Option<(Base, Option<OldText>)>,
     observer: &mut dyn PreparationObserver,
 ) -> Result<LanguageTask, LabError> {
     plan.check()?;
     let share = plan.corpus.validation_share;
-    let (vocabulary, corpus) = read_text(&plan, threads, cache, vocabulary, observer)?;
+    let (vocabulary, corpus) = read_text(&plan, threads, cache, given, observer)?;
     plan.vocabulary.unit = vocabulary.unit();
     plan.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
     plan.vocabulary.reserved.clone_from(vocabulary.reserved());
     if share > 0.0 && plan.corpus.split.is_none() && corpus.validation.is_empty() {
         return Err(LabError::NoValidation { documents: corpus.reading.documents, share });
     }
+    let (base, old) = base.unzip();
+    let old = old.flatten();
+    let model = LanguageModel::new(plan.shape(vocabulary.len()))?;
+    let start = Start::read(&plan.start, &vocabulary, model.layout())?.grown_by(growth(
+        &plan,
+        base.as_ref(),
+        &vocabulary,
+        &corpus.training,
+    ));
     let (rows, window) = (plan.training.batch, plan.training.window);
-    let windows = TrainingWindows::new(&corpus.training, &plan.training).count() as u64;
+    let windows = windows_of(&plan, &corpus.training, old.as_ref()).count() as u64;
     if corpus.training.len() < rows * window || windows == 0 {
         return Err(LabError::TooShort {
             tokens: corpus.training.len(),
@@ -68,8 +99,6 @@ fn lay_out(
             needed: rows * window,
         });
     }
-    let model = LanguageModel::new(plan.shape(vocabulary.len()))?;
-    let start = Start::read(&plan.start, &vocabulary, model.layout())?;
     let steps = plan.training.steps.unwrap_or(plan.training.epochs * windows);
     let EncodedCorpus { training, validation, test, .. } = &corpus;
     let held_out = !validation.is_empty();
@@ -88,7 +117,7 @@ fn lay_out(
     };
     let mut seed_texts = plan.samples.from.0.clone();
     let mut encoder = vocabulary.encoder();
-    for seed_text in &seed_texts {
+    for seed_text in seed_texts.iter().filter(|_| vocabulary.turns().is_none()) {
         let mut indices = Vec::new();
         encoder.encode_into(seed_text, &mut indices);
         if !indices.is_empty() && indices.iter().all(|&index| index == Reserved::UNKNOWN) {
@@ -99,51 +128,32 @@ fn lay_out(
     seed_texts.extend(drawn_seeds(&plan, &vocabulary, validation)?);
     training.check()?;
     validation.check()?;
-    Ok(LanguageTask { plan, vocabulary, corpus, model, steps, seed_texts, facts, start })
+    Ok(LanguageTask { plan, vocabulary, corpus, model, steps, seed_texts, facts, old, start, base })
 }
 
-/// The held-out parts of a corpus.
-pub(super) fn held_out(plan: &Plan) -> Result<HeldOut, LabError> {
-    Ok(match &plan.corpus.split {
-        Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
-        None => {
-            let share = plan.corpus.validation_share;
-            HeldOut::Share { seed: plan.training.seed, share, test: plan.corpus.test_share }
-        }
-    })
-}
-
-/// Reads a plan's corpus with `threads` threads: the vocabulary, and the tokens in their parts. See [`prepare`] for `cache` and `vocabulary`.
-///
-/// # Errors
-/// As for [`prepare`].
-pub fn read_text(
+/// The tokens that a tuned model has and its base has not.
+fn growth(
     plan: &Plan,
-    threads: usize,
-    cache: Option<TokenCache<'_>>,
-    vocabulary: Option<Vocabulary>,
-    observer: &mut dyn PreparationObserver,
-) -> Result<(Vocabulary, EncodedCorpus), LabError> {
-    let mut go_on = || observer.event(&PreparationEvent::Finding).is_continue();
-    let corpus = Corpus::find_while(&plan.corpus.spec(), &mut go_on)?;
-    let held_out = held_out(plan)?;
-    let mut entry = cache.map(|cache| CacheEntry::of(cache, plan, &corpus)).transpose()?;
-    // A strict reading is to happen, not to be remembered.
-    let kept = match entry.as_ref().filter(|_| !plan.corpus.strict).map(CacheEntry::load) {
-        None | Some(Ok(None)) => None,
-        Some(Ok(kept)) => kept,
-        Some(Err(error)) => {
-            let _ = observer.event(&PreparationEvent::NotReused(&error));
-            None
-        }
-    };
-    match kept {
-        Some(kept) => {
-            let folder = entry.as_ref().map(CacheEntry::path).unwrap_or(Path::new(""));
-            let _ = observer.event(&PreparationEvent::Reused(folder));
-            Ok(kept)
-        }
-        None => encode(plan, &corpus, &held_out, vocabulary, entry.as_mut(), threads, observer),
+    base: Option<&Base>,
+    vocabulary: &Vocabulary,
+    training: &TokenSequence,
+) -> Option<Growth> {
+    let sizes = (base?.vocabulary.len(), vocabulary.len());
+    let marks = vocabulary.turns().map(|turns| [turns.prompt_end, turns.answer_end]);
+    let vectors = plan.tune.as_ref()?.new_vectors;
+    (sizes.0 < sizes.1).then(|| Growth::of(training, sizes, marks.as_slice().as_flattened(), vectors))
+}
+
+/// The windows that a plan makes of its text.
+pub(super) fn windows_of<'t>(
+    plan: &Plan,
+    training: &'t TokenSequence,
+    old: Option<&'t OldText>,
+) -> Box<dyn Windows<TokenWindow> + 't> {
+    let keep_old = plan.tune.as_ref().map_or(0.0, |tune| tune.keep_old);
+    match old.filter(|_| keep_old > 0.0) {
+        Some(old) => Box::new(MixedWindows::new(training, &old.training, &plan.training, keep_old)),
+        None => Box::new(TrainingWindows::new(training, &plan.training)),
     }
 }
 
@@ -170,11 +180,22 @@ pub fn prepare_again(
     if let Some(base) = base {
         there.start_paths_at(base);
     }
-    let mut prepared = lay_out(there, threads, cache, Some(vocabulary), observer)?;
+    let based = match &plan.tune {
+        Some(_) => {
+            let of_run = Base::of_run(run)?;
+            let old = of_run.old_text(plan, base, threads, cache, observer)?;
+            Some((of_run, old))
+        }
+        None => None,
+    };
+    let mut prepared = lay_out(there, threads, cache, Given::Whole(vocabulary), based, observer)?;
     // The paths as given: a model file does not reveal where it was trained.
     prepared.plan.paths_mut().zip(plan.clone().paths_mut()).for_each(|(path, given)| path.clone_from(given));
     if prepared.corpus.text_hash != description.text_hash {
         return Err(changed("corpus"));
+    }
+    if prepared.old.as_ref().map(|old| &old.text_hash) != description.old_text_hash.as_ref() {
+        return Err(changed("old text"));
     }
     if prepared.vocabulary.hash()? != description.vocabulary_hash {
         return Err(changed("vocabulary"));
@@ -188,86 +209,30 @@ fn drawn_seeds(plan: &Plan, vocabulary: &Vocabulary, text: &TokenSequence) -> Re
     if wanted == 0 {
         return Ok(Vec::new());
     }
-    let known = |start: usize| (start..start + tokens).all(|at| text.index(at) != Reserved::UNKNOWN);
-    let mut starts: Vec<usize> = text
-        .bounds()
-        .filter(|range| range.len() > tokens && known(range.start))
-        .map(|range| range.start)
-        .collect();
-    if starts.is_empty() {
+    // Of a pair the prompt is the seed text, whatever its length.
+    let seed = |document: Range<usize>| match vocabulary.turns() {
+        Some(turns) => {
+            let end = document.clone().find(|&at| text.index(at) == turns.prompt_end)?;
+            Some(document.start..end)
+        }
+        None => (document.len() > tokens).then(|| document.start..document.start + tokens),
+    };
+    let known = |seed: &Range<usize>| seed.clone().all(|at| text.index(at) != Reserved::UNKNOWN);
+    let mut seeds: Vec<Range<usize>> = text.bounds().filter_map(seed).filter(known).collect();
+    if seeds.is_empty() {
         let key = "samples.drawn_seeds";
         let must = "0 if no validation document is longer than the seed texts";
         return Err(PlanError::Range { key, value: wanted.to_string(), must }.into());
     }
-    starts.shuffle(&mut stream(plan.training.seed, "seed texts", &[]));
-    let texts = starts.into_iter().take(wanted).map(|start| {
+    seeds.shuffle(&mut stream(plan.training.seed, "seed texts", &[]));
+    let texts = seeds.into_iter().take(wanted).map(|seed| {
         let mut decoder = vocabulary.decoder();
         let mut text_out = String::new();
-        for at in start..start + tokens {
+        for at in seed {
             decoder.push(text.index(at), &mut text_out)?;
         }
         decoder.finish(&mut text_out);
         Ok(text_out)
     });
     texts.collect()
-}
-
-/// Reads the corpus: once for the vocabulary, unless the plan names one, and once for the tokens.
-fn encode(
-    plan: &Plan,
-    corpus: &Corpus,
-    held_out: &HeldOut,
-    given: Option<Vocabulary>,
-    mut entry: Option<&mut CacheEntry<'_>>,
-    threads: usize,
-    observer: &mut dyn PreparationObserver,
-) -> Result<(Vocabulary, EncodedCorpus), LabError> {
-    let mut reading = ReadingOf { pass: Pass::Counting, total_bytes: corpus.bytes(), observer };
-    let vocabulary = match (given, &plan.vocabulary.file) {
-        (Some(vocabulary), _) => vocabulary,
-        (None, Some(path)) => read_vocabulary(path)?,
-        (None, None) => count_vocabulary(plan, corpus, held_out, threads, &mut reading)?,
-    };
-    reading.pass = Pass::Encoding;
-    let stores = match entry.as_mut().map(|entry| entry.places()).transpose() {
-        // A folder that may not be written is no hindrance: then nothing is kept.
-        Err(LabError::Io { source, .. })
-            if matches!(source.kind(), ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem) =>
-        {
-            entry = None;
-            None
-        }
-        stores => stores?,
-    };
-    let encoded = encode_corpus(corpus, &vocabulary, held_out, None, stores, threads, &mut reading);
-    match (entry, &encoded) {
-        (Some(entry), Ok(encoded)) => entry.keep(&vocabulary, encoded)?,
-        (Some(entry), Err(_)) => entry.discard(),
-        (None, _) => {}
-    }
-    Ok((vocabulary, encoded?))
-}
-
-/// Counts the training part only, so that validation text shows how much of unseen text is unknown.
-fn count_vocabulary(
-    plan: &Plan,
-    corpus: &Corpus,
-    held_out: &HeldOut,
-    threads: usize,
-    reading: &mut ReadingOf<'_>,
-) -> Result<Vocabulary, LabError> {
-    let (spec, split) = (plan.vocabulary.spec(), held_out.split());
-    let (mut builder, read) = VocabularyBuilder::count(&spec, corpus, threads, reading, |document| {
-        split.part_of(document.text, document.label) == Part::Training
-    })?;
-    if !held_out.parts_by_document(read.documents) {
-        // Too few documents to be parted whole: the beginning of their text is what is learnt from.
-        builder = VocabularyBuilder::new(&spec);
-        if let HeldOut::Share { share, test, .. } = held_out {
-            let few = FewDocuments::read(corpus, reading)?;
-            let [training, ..] = few.parts(*share, *test);
-            training.iter().for_each(|piece| builder.add(piece.text));
-        }
-    }
-    Ok(builder.finish(threads)?)
 }

@@ -2,15 +2,18 @@
 
 use lalograph_net::heads::sampled::SharedSample;
 use lalograph_net::models::language::TokenWindow;
+use lalograph_net::weights::first_values::first_values;
 use lalograph_net::{LanguageModel, Network};
+use lalograph_text::tokens::TokenSequence;
 
 use super::duties::{FlowDuty, LanguageNote, SamplesDuty};
 use super::evaluate::HeldOutText;
 use super::learner::LanguageTask;
 use super::model::{TASK, language_assets};
+use super::prepare::windows_of;
+use super::tuned::TunedText;
 use crate::artefact::container::Assets;
 use crate::data::source::Windows;
-use crate::data::windows::TrainingWindows;
 use crate::error::LabError;
 use crate::measure::forecast::{self, Forecast};
 use crate::plan::Plan;
@@ -49,7 +52,7 @@ impl Task for LanguageTask {
     }
 
     fn windows(&self) -> Box<dyn Windows<TokenWindow> + '_> {
-        Box::new(TrainingWindows::new(&self.corpus.training, &self.plan.training))
+        windows_of(&self.plan, &self.corpus.training, self.old.as_ref())
     }
 
     fn shared(&self) -> SharedSample<f32> {
@@ -61,8 +64,19 @@ impl Task for LanguageTask {
     }
 
     fn validation(&self) -> Option<Box<dyn Evaluator<LanguageModel> + '_>> {
-        let text = self.corpus.validation.beginning(self.plan.training.validate_share);
-        HeldOutText::boxed(&self.plan, &self.model, text)
+        let share = self.plan.training.validate_share;
+        let boxed = |text: &TokenSequence| HeldOutText::boxed(&self.plan, &self.model, text.beginning(share));
+        let new = boxed(&self.corpus.validation)?;
+        let Some(tune) = &self.plan.tune else { return Some(new) };
+        let old = self.old.as_ref().filter(|_| tune.measure_old).and_then(|old| boxed(&old.validation));
+        let mut base = first_values(self.model.layout(), self.plan.training.seed);
+        // A base that is gone is an error where weights start from it: a run that continues was started.
+        let known = self.start.fill(self.model.layout(), &mut base, &self.vocabulary).is_ok();
+        Some(Box::new(TunedText { new, old, base: known.then_some(base) }))
+    }
+
+    fn validates_first(&self) -> bool {
+        self.plan.tune.is_some()
     }
 
     fn test(&self) -> Option<Box<dyn Evaluator<LanguageModel> + '_>> {

@@ -7,7 +7,7 @@ use lalograph_text::corpus::Document;
 use lalograph_text::tokens::SplitKind;
 use lalograph_text::{Corpus, Part, TextError};
 
-use super::prepare::held_out;
+use super::text::held_out;
 use crate::error::LabError;
 use crate::measure::documents::ReadDocument;
 use crate::plan::Plan;
@@ -16,7 +16,7 @@ use crate::plan::Plan;
 /// Of a text whose end is held out (`split`), the last training document is given whole. `go_on` stops the work by returning `false`.
 ///
 /// # Errors
-/// As for [`super::prepare::read_text`]; a stop.
+/// As for [`super::text::read_text`]; a stop.
 pub fn training_documents(
     plan: &Plan,
     split: SplitKind,
@@ -26,7 +26,7 @@ pub fn training_documents(
     let corpus = Corpus::find_while(&plan.corpus.spec(), go_on)?;
     let parts = held_out(plan)?.split();
     let is_training = |document: &Document<'_>| {
-        split == SplitKind::Tail || parts.part_of(document.text, document.label) == Part::Training
+        split == SplitKind::Tail || parts.part_of(document.parted_by(), document.label) == Part::Training
     };
     let (mut found, mut number) = (BTreeMap::new(), 0);
     let missing = Cell::new(numbers.len());

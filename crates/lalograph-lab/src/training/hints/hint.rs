@@ -167,6 +167,41 @@ pub enum Hint {
         /// Validation accuracy at the end.
         accuracy: f64,
     },
+    /// A tuned model predicts the text of its base worse than before.
+    Forgetting {
+        /// The step whose weights are kept.
+        step: u64,
+        /// Perplexity of the old text under the base.
+        old_before: f64,
+        /// Perplexity of the old text at that step.
+        old_after: f64,
+        /// Perplexity of the new text under the base.
+        new_before: f64,
+        /// Perplexity of the new text at that step.
+        new_after: f64,
+        /// Whether old text is mixed in.
+        keeps_old: bool,
+    },
+    /// Tuning made too few or too small steps to change anything.
+    HardlyTuned {
+        /// Steps made.
+        step: u64,
+        /// Distance of the weights from those of the base, over the norm of those.
+        moved: f64,
+        /// Validation perplexity of the base.
+        before: f64,
+        /// The lowest validation perplexity since.
+        after: f64,
+    },
+    /// No step of tuning was better than the base.
+    BaseIsBetter {
+        /// Steps made.
+        step: u64,
+        /// Validation perplexity of the base.
+        base: f64,
+        /// The lowest validation perplexity since.
+        tuned: f64,
+    },
     /// The run ended before any hint is possible.
     TooShort {
         /// Steps made.
@@ -219,6 +254,9 @@ impl Hint {
             Self::CutDocuments { .. } => "cut_documents",
             Self::FewValidationDocuments { .. } => "few_validation_documents",
             Self::StillImproving { .. } => "still_improving",
+            Self::Forgetting { .. } => "forgetting",
+            Self::HardlyTuned { .. } => "hardly_tuned",
+            Self::BaseIsBetter { .. } => "base_is_better",
             Self::TooShort { .. } => "too_short",
         }
     }
@@ -439,6 +477,27 @@ impl Display for Hint {
                 fall * 100.0,
                 before * 100.0,
                 accuracy * 100.0
+            ),
+            Self::Forgetting { step, old_before, old_after, new_before, new_after, keeps_old } => write!(
+                formatter,
+                "forgetting: at step {step} perplexity of the old text is {} ({} before tuning), while that of the new text is {} ({} before); {}, \
+                 lower the learning rate, or freeze layers (`groups.layer_rates`)",
+                Figure(old_after),
+                Figure(old_before),
+                Figure(new_after),
+                Figure(new_before),
+                if keeps_old { "raise `tune.keep_old`" } else { "mix old text in (`tune.keep_old`)" }
+            ),
+            Self::HardlyTuned { step, moved, before, after } => write!(
+                formatter,
+                "hardly changed: after {step} steps the weights have moved by {:.2} % of their norm, and validation perplexity is {after:.3} ({before:.3} before \
+                 tuning); train for more epochs or with a higher learning rate",
+                moved * 100.0
+            ),
+            Self::BaseIsBetter { step, base, tuned } => write!(
+                formatter,
+                "the base is better: in {step} steps validation perplexity did not fall below that of the base ({base:.3}; lowest since: {tuned:.3}), so the \
+                 weights of the base are kept; lower the learning rate, or give more text",
             ),
             Self::TooShort { step, epochs, still_falling: Some(fall) } => write!(
                 formatter,

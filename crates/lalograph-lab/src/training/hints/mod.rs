@@ -3,6 +3,7 @@
 mod classifier;
 mod curves;
 mod hint;
+mod tuned;
 
 pub use curves::{Evidence, Stage};
 pub use hint::{Cause, Hint, Text};
@@ -42,10 +43,13 @@ pub fn hints(evidence: &Evidence<'_>) -> Vec<Hint> {
     let exploding = exploding(evidence, &curves);
     // Exploding gradients are cause enough: there is no hint about the learning rate then.
     let worse = worse_than_unigram(evidence, &curves, exploding.is_none()).filter(|_| rate.is_none());
-    let short = too_short(evidence, &curves).filter(|_| rate.is_none() && worse.is_none());
+    // A tuned model is measured against its base, and few steps may be enough.
+    let is_tuned = evidence.plan.tune.is_some();
+    let short = too_short(evidence, &curves).filter(|_| rate.is_none() && worse.is_none() && !is_tuned);
     let fitted = overfitting(&curves).or_else(|| gap(evidence, &curves));
     let learning = [fitted, vanishing(evidence), exploding, rate, worse, short];
-    text.into_iter().chain(learning).flatten().collect()
+    let tuned = if is_tuned { tuned::hints(evidence) } else { Vec::new() };
+    text.into_iter().chain(learning).flatten().chain(tuned).collect()
 }
 
 fn overfitting(curves: &Curves) -> Option<Hint> {

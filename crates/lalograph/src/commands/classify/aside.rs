@@ -1,5 +1,6 @@
 //! Predictions for the documents that were set aside.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use lalograph_lab::measure::decisions::most_probable;
@@ -7,6 +8,7 @@ use lalograph_lab::{ClassifierReader, PreparedClassifier, ReadyClassifier, RunFo
 use lalograph_storage::Existing;
 use lalograph_text::corpus::Batch;
 use lalograph_text::{CorpusSpec, Part, TextError};
+use serde::Serialize;
 
 use super::model::{ReadBatch, unreadable};
 use crate::commands::reading::{found, watched};
@@ -14,13 +16,21 @@ use crate::failure::Failure;
 use crate::output::number::{count, counted};
 use crate::output::screen::Screen;
 
+/// Predicted classes of the documents that were set aside.
+#[derive(Debug, Serialize)]
+pub(super) struct SetAside {
+    documents: u64,
+    /// Documents by predicted class; those of classes that none has are absent.
+    predicted: BTreeMap<String, u64>,
+}
+
 /// Predicts the documents that the plan sets aside; none if it sets no label aside.
 pub(super) fn predicted_aside(
     run: &RunFolder,
     prepared: &PreparedClassifier,
     threads: usize,
     screen: &Screen,
-) -> Result<Option<(&'static str, String)>, Failure> {
+) -> Result<Option<SetAside>, Failure> {
     let data = prepared.data();
     if data.plan.classifier.as_ref().is_none_or(|own| own.set_aside.is_empty()) {
         return Ok(None);
@@ -48,18 +58,20 @@ pub(super) fn predicted_aside(
             (None, read) => read.map(|(reading, _)| (by_class, reading)).map_err(Failure::from),
         }
     })?;
-    let classes: Vec<String> = model
-        .classes
-        .iter()
-        .zip(&by_class)
-        .filter(|(_, documents)| **documents > 0)
-        .map(|(class, &documents)| format!("{class} {}", count(documents)))
-        .collect();
+    let documents = by_class.iter().sum();
+    let predicted = model.classes.into_iter().zip(by_class).filter(|&(_, documents)| documents > 0).collect();
+    Ok(Some(SetAside { documents, predicted }))
+}
+
+/// They in a row of the outcome.
+pub(super) fn aside_row(aside: &SetAside, run: &RunFolder) -> (&'static str, String) {
+    let classes: Vec<String> =
+        aside.predicted.iter().map(|(class, &documents)| format!("{class} {}", count(documents))).collect();
     let what = format!(
         "{}, predicted: {}; `classify predict` with --split {} --part set-aside lists them",
-        counted(by_class.iter().sum(), "document", "documents"),
+        counted(aside.documents, "document", "documents"),
         classes.join(", "),
         run.split().display()
     );
-    Ok(Some(("set aside", what)))
+    ("set aside", what)
 }

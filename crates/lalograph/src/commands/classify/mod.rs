@@ -14,7 +14,7 @@ mod train;
 
 pub(super) use cost::show_classifier_cost;
 pub(super) use paired::{SameDocuments, on_same_documents};
-pub(super) use train::{check, describe_classifier, render_outcome, render_start};
+pub(super) use train::{check, describe_classifier, render_start, say_outcome};
 
 use crate::cli::ClassifyCommand;
 use crate::failure::Failure;

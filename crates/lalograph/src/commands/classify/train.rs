@@ -1,6 +1,7 @@
 //! `classify train`: a plan from flags and files, then the run.
 
 use std::path::Path;
+use std::time::Duration;
 
 use lalograph_lab::measure::decisions::wilson;
 use lalograph_lab::plan::{DocumentLength, NetworkKind, TermChoice, VocabularyPlan};
@@ -13,15 +14,16 @@ use lalograph_lab::{
 };
 use lalograph_net::models::classifier::{Body, ClassifierInput, ClassifierShape};
 use lalograph_storage::Existing;
+use serde::Serialize;
 
-use super::aside::predicted_aside;
+use super::aside::{SetAside, aside_row, predicted_aside};
 use super::figures::share_of;
 use super::linear::{linear_features, linear_rows, output_of, solved_rows};
 use crate::cli::ClassifyTrainArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::{found, lay_over, refuse_idle};
-use crate::commands::settings::{cell_name, lay, lay_vectors, plan_text};
-use crate::commands::train::{lay_spans, name_of_new_run};
+use crate::commands::settings::{cell_name, lay, lay_spans, lay_vectors, plan_text};
+use crate::commands::train::name_of_new_run;
 use crate::commands::training::{
     OutcomeLine, carry_out_classifier, end_rows, missing_vectors, now, reading_documents, say_end,
 };
@@ -49,13 +51,40 @@ pub(crate) fn run(args: &ClassifyTrainArgs, screen: &Screen) -> Result<(), Failu
     let output = if args.json { Output::Json } else { Output::Words };
     let running = begin(&prepared, &args.runs, &name, existing, output, screen)?;
     let (run, outcome) = carry_out_classifier(&prepared, running, (threads, args.minutes), output, screen)?;
+    say_outcome(&run, &prepared, &outcome, (threads, args.minutes), output, screen)
+}
+
+/// The last line of `classify train --json`.
+#[derive(Serialize)]
+struct ClassifierOutcomeLine<'a> {
+    #[serde(flatten)]
+    run: OutcomeLine<'a>,
+    set_aside: Option<SetAside>,
+}
+
+/// Predicts what was set aside, if the run is finished, and prints how it ended.
+pub(crate) fn say_outcome(
+    run: &RunFolder,
+    prepared: &PreparedClassifier,
+    outcome: &TrainingOutcome,
+    (threads, minutes): (usize, Option<Duration>),
+    output: Output,
+    screen: &Screen,
+) -> Result<(), Failure> {
+    let set_aside = match outcome.status {
+        RunStatus::Finished => predicted_aside(run, prepared, threads, screen)?,
+        _ => None,
+    };
     match output {
         Output::Json => {
-            screen.json(&OutcomeLine::new(&run, prepared.parameters() as u64, None, &outcome))?;
+            let line = OutcomeLine::new(run, prepared.parameters() as u64, None, outcome);
+            screen.json(&ClassifierOutcomeLine { run: line, set_aside })?;
         }
-        Output::Words => screen.line(&render_outcome(&run, &prepared, &outcome, threads, screen)?)?,
+        Output::Words => {
+            screen.line(&render_outcome(run, prepared, outcome, set_aside.as_ref(), screen))?;
+        }
     }
-    say_end(&run, &outcome, args.minutes, screen)
+    say_end(run, outcome, minutes, screen)
 }
 
 /// Prints the header, and makes the folder of the run.
@@ -420,13 +449,13 @@ fn describe(shape: &ClassifierShape) -> String {
 }
 
 /// The outcome of a run.
-pub(crate) fn render_outcome(
+fn render_outcome(
     run: &RunFolder,
     prepared: &PreparedClassifier,
     outcome: &TrainingOutcome,
-    threads: usize,
+    set_aside: Option<&SetAside>,
     screen: &Screen,
-) -> Result<String, Failure> {
+) -> String {
     let mut rows = Vec::new();
     let facts_of = prepared.data().facts.classes.unwrap_or_default();
     let accuracy_of = |found: &Evaluation, documents: u64| {
@@ -468,9 +497,7 @@ pub(crate) fn render_outcome(
         }
         PreparedClassifier::Linear(task) => rows.extend(solved_rows(run, task, outcome)),
     }
-    if outcome.status == RunStatus::Finished {
-        rows.extend(predicted_aside(run, prepared, threads, screen)?);
-    }
+    rows.extend(set_aside.map(|aside| aside_row(aside, run)));
     rows.push(("next", format!("lalograph classify score {}", run.path().display())));
-    Ok(format!("{}\n{}", screen.heading("Trained"), facts(screen, &rows)))
+    format!("{}\n{}", screen.heading("Trained"), facts(screen, &rows))
 }

@@ -4,7 +4,7 @@ use std::time::Instant;
 
 use lalograph_lab::artefact::vectors::VectorFile;
 use lalograph_lab::data::token_cache::TokenCache;
-use lalograph_lab::{LabError, Plan, read_text};
+use lalograph_lab::{Given, LabError, Plan, read_text};
 use lalograph_storage::Existing;
 use lalograph_text::Vocabulary;
 use lalograph_text::tokens::TokenSequence;
@@ -236,7 +236,7 @@ fn read(
     let storage = files::storage();
     let cache = left_out.is_none().then_some(TokenCache { storage: &*storage, path: &cache });
     let (vocabulary, encoded) = reading_text(left_out, existing, screen, |observer| {
-        read_text(&plan, threads(args.threads), cache, None, observer)
+        read_text(&plan, threads(args.threads), cache, Given::Nothing, observer)
     })?;
     Ok((vocabulary, encoded.training))
 }

@@ -96,6 +96,8 @@ pub(super) struct Asked<'a> {
     pub(super) args: &'a SampleArgs,
     pub(super) screen: &'a Screen,
     pub(super) seed_text: &'a str,
+    /// The seed text as it is shown before every sample.
+    pub(super) shown: &'a str,
     pub(super) stop: &'a Stop,
 }
 
@@ -129,7 +131,7 @@ impl Asked<'_> {
     pub(super) fn stream(&self, generator: &mut Generator, decoding: &Decoding) -> Result<Written, Failure> {
         let screen = self.screen;
         // Shown with the first piece: a seed text that the model cannot read is an error and nothing else.
-        let mut seed_text = self.seed_text_shown();
+        let mut seed_text = self.shown;
         let mut failed = None;
         let mut random = self.random(decoding, 1);
         let sample = generator.write(&self.request(decoding), &mut random, |piece| {
@@ -172,14 +174,10 @@ impl Asked<'_> {
         Ok(())
     }
 
-    pub(super) fn seed_text_shown(&self) -> &str {
-        if self.args.without_seed_text { "" } else { self.seed_text }
-    }
-
     /// A sample under its head.
-    pub(super) fn shown(&self, written: &Written) -> String {
+    pub(super) fn under_head(&self, written: &Written) -> String {
         let head = self.screen.styled(ASH.style(), &written.how);
-        format!("{head}\n{}{}", self.seed_text_shown(), written.sample.text)
+        format!("{head}\n{}{}", self.shown, written.sample.text)
     }
 
     /// All samples for people: those of several ways of choosing beside each other, unless they go to a file.
@@ -188,7 +186,7 @@ impl Asked<'_> {
         ways.dedup();
         if self.args.output.is_some() {
             let headed = written.len() > 1;
-            let plain = |sample: &Written| format!("{}{}\n", self.seed_text_shown(), sample.sample.text);
+            let plain = |sample: &Written| format!("{}{}\n", self.shown, sample.sample.text);
             let one = |sample: &Written| match headed {
                 true => format!("{}\n{}", sample.how, plain(sample)),
                 false => plain(sample),
@@ -197,8 +195,8 @@ impl Asked<'_> {
         }
         if ways.len() < 2 {
             return match written {
-                [sample] => format!("{}{}\n", self.seed_text_shown(), sample.sample.text),
-                _ => written.iter().map(|sample| format!("{}\n\n", self.shown(sample))).collect(),
+                [sample] => format!("{}{}\n", self.shown, sample.sample.text),
+                _ => written.iter().map(|sample| format!("{}\n\n", self.under_head(sample))).collect(),
             };
         }
         let mut numbers: Vec<u64> = written.iter().map(|sample| sample.number).collect();
@@ -208,9 +206,7 @@ impl Asked<'_> {
             let of: Vec<(String, String)> = written
                 .iter()
                 .filter(|sample| sample.number == number)
-                .map(|sample| {
-                    (sample.how.clone(), format!("{}{}", self.seed_text_shown(), sample.sample.text))
-                })
+                .map(|sample| (sample.how.clone(), format!("{}{}", self.shown, sample.sample.text)))
                 .collect();
             format!("{}\n\n", beside(self.screen, &of))
         };
@@ -243,7 +239,7 @@ impl Asked<'_> {
             seed_text: self.seed_text,
             text: &sample.text,
             tokens: sample.tokens(),
-            ended: sample.ended == Ended::Document,
+            ended: matches!(sample.ended, Ended::Document | Ended::Answer),
             ended_by: sample.ended,
             log_probability: sample.log_probability(),
             token_log_probabilities: &sample.log_probabilities,

@@ -59,7 +59,13 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     let mut generator = Generator::new(Arc::clone(&ready));
     say_unknown_words(&generator.unknown_tokens(seed_text), screen);
     let stop = Stop { sentence: args.until_sentence, line: args.until_line, texts: args.until.clone() };
-    let asked = Asked { args, screen, seed_text, stop: &stop };
+    // An answer is shown below its prompt.
+    let is_prompt = file.vocabulary.turns().is_some() && !seed_text.is_empty();
+    let shown = match args.without_seed_text {
+        true => String::new(),
+        false => format!("{seed_text}{}", if is_prompt { "\n" } else { "" }),
+    };
+    let asked = Asked { args, screen, seed_text, shown: &shown, stop: &stop };
     if args.measure {
         return measure::run(&asked, file, &mut generator);
     }
@@ -86,7 +92,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
         for decoding in &decodings {
             asked.draw(&mut generator, decoding, args.count.unwrap_or(1), |sample| {
                 if streamed {
-                    screen.print(&format!("{}\n\n", asked.shown(&sample)))?;
+                    screen.print(&format!("{}\n\n", asked.under_head(&sample)))?;
                 }
                 written.push(sample);
                 Ok(())

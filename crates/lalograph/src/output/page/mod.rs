@@ -1,5 +1,6 @@
 //! Pages: HTML files that need nothing besides themselves.
 
+mod answers;
 mod comparison;
 mod decisions;
 mod explanation;
@@ -9,6 +10,7 @@ mod report;
 mod samples;
 mod surprise;
 
+pub(crate) use answers::{AnsweredPair, AnswersPage, answers_page};
 pub(crate) use comparison::{Rows as ComparisonRows, comparison_page};
 pub(crate) use decisions::{DecisionsPage, DocumentOnPage, decisions_page};
 pub(crate) use explanation::{ExplainedDocument, ExplainedToken, explanation_page};

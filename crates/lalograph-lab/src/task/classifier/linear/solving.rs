@@ -201,6 +201,7 @@ impl Solving<'_> {
         let seconds = self.seconds();
         let tokens = self.iterations * self.task.data.training.steps();
         Ok(TrainingOutcome {
+            base: None,
             status,
             steps: self.iterations,
             stopped_early: false,

@@ -1,0 +1,140 @@
+//! The transcript of a conversation: JSON Lines, written whole after every turn.
+
+use std::path::{Path, PathBuf};
+
+use lalograph_lab::LabError;
+use lalograph_lab::writing::generator::Ended;
+use lalograph_storage::Existing;
+use serde::{Deserialize, Serialize};
+
+use super::PERSON;
+use super::orders::Settings;
+use super::voice::Turn;
+use crate::cli::ConverseArgs;
+use crate::failure::Failure;
+use crate::files;
+
+/// A line of a transcript.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub(super) struct Line {
+    /// `turn`, or `forget` where everything before was forgotten.
+    kind: String,
+    /// Who spoke: `you`, or the name of a voice.
+    speaker: String,
+    /// What was said.
+    pub(super) text: String,
+    /// Tokens drawn, for a model.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    tokens: Option<u64>,
+    /// Why a model's turn ended.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    ended_by: Option<Ended>,
+    /// The settings of the turn.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub(super) settings: Option<Settings>,
+}
+
+impl Line {
+    pub(super) fn of_person(text: &str, settings: &Settings) -> Self {
+        let settings = Some(*settings);
+        Self { text: text.to_owned(), settings, ..Self::new("turn", PERSON) }
+    }
+
+    pub(super) fn of_model(name: &str, turn: &Turn, settings: &Settings) -> Self {
+        Self {
+            text: turn.text.clone(),
+            tokens: Some(turn.tokens),
+            ended_by: Some(turn.ended),
+            settings: Some(*settings),
+            ..Self::new("turn", name)
+        }
+    }
+
+    pub(super) fn forgotten() -> Self {
+        Self { text: ":forget".into(), ..Self::new("forget", PERSON) }
+    }
+
+    fn new(kind: &str, speaker: &str) -> Self {
+        Self {
+            kind: kind.into(),
+            speaker: speaker.into(),
+            text: String::new(),
+            tokens: None,
+            ended_by: None,
+            settings: None,
+        }
+    }
+}
+
+/// The lines so far, and their file.
+pub(super) struct Transcript {
+    path: Option<PathBuf>,
+    lines: Vec<Line>,
+}
+
+impl Transcript {
+    /// Begins a transcript; a file that is there is an error before anything is said.
+    pub(super) fn begin(args: &ConverseArgs) -> Result<Self, Failure> {
+        if let Some(path) = args.transcript.as_ref().filter(|path| !args.force && path.exists()) {
+            return Err(LabError::Exists(path.clone()).into());
+        }
+        let transcript = Self { path: args.transcript.clone(), lines: Vec::new() };
+        transcript.write()?;
+        Ok(transcript)
+    }
+
+    pub(super) fn path(&self) -> Option<&Path> {
+        self.path.as_deref()
+    }
+
+    pub(super) fn add(&mut self, line: Line) -> Result<(), Failure> {
+        self.lines.push(line);
+        self.write()
+    }
+
+    /// Takes the model's last turn out, which is taken again.
+    pub(super) fn take_back(&mut self) -> Result<(), Failure> {
+        if self.lines.last().is_some_and(|line| line.speaker != PERSON) {
+            self.lines.pop();
+        }
+        self.write()
+    }
+
+    fn write(&self) -> Result<(), Failure> {
+        match &self.path {
+            Some(path) => files::write(path, self.text()?.as_bytes(), Existing::Replace),
+            None => Ok(()),
+        }
+    }
+
+    /// Writes a copy to a new file.
+    pub(super) fn save_as(&self, path: &Path) -> Result<(), Failure> {
+        files::write(path, self.text()?.as_bytes(), Existing::Keep)
+    }
+
+    fn text(&self) -> Result<String, Failure> {
+        let lines = self.lines.iter().map(|line| serde_json::to_string(line).map(|line| line + "\n"));
+        lines.collect::<Result<String, _>>().map_err(Failure::work)
+    }
+}
+
+/// The lines of the person in a transcript.
+pub(super) fn person_lines(path: &Path) -> Result<Vec<Line>, Failure> {
+    let text = std::fs::read_to_string(path).map_err(LabError::at(path))?;
+    let mut lines = Vec::new();
+    for (number, line) in text.lines().enumerate().filter(|(_, line)| !line.trim().is_empty()) {
+        let line: Line = serde_json::from_str(line).map_err(|error| {
+            let what = error.to_string();
+            let what = what.split(" at line ").next().unwrap_or(&what).to_owned();
+            Failure::with_remedy(
+                format!("{}, line {}: no line of a transcript: {what}", path.display(), number + 1),
+                "give a file that `lalograph converse --transcript` wrote",
+            )
+        })?;
+        if line.speaker == PERSON {
+            lines.push(line);
+        }
+    }
+    Ok(lines)
+}

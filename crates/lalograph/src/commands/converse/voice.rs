@@ -1,0 +1,134 @@
+//! One voice of a conversation: a model and its state.
+
+use std::path::Path;
+use std::sync::Arc;
+
+use lalograph_lab::ReadyModel;
+use lalograph_lab::writing::conversation::{Conversation, Mark};
+use lalograph_lab::writing::generator::{Ended, Request, Stop};
+use lalograph_net::numbers::chance::stream;
+use lalograph_text::Reserved;
+
+use super::orders::Settings;
+use crate::commands::lookup::{last_part, load_model};
+use crate::failure::Failure;
+
+/// A model that talks.
+pub(super) struct Voice {
+    /// Its name.
+    pub(super) name: String,
+    ready: Arc<ReadyModel>,
+    conversation: Conversation,
+    /// The state before the last turn, what was read then, and how often the turn was taken.
+    before: Option<(Mark, String, u64)>,
+}
+
+/// A turn that was taken.
+pub(super) struct Turn {
+    pub(super) text: String,
+    pub(super) tokens: u64,
+    pub(super) ended: Ended,
+    /// Words that the model was told and does not know.
+    pub(super) unknown: Vec<String>,
+}
+
+impl Voice {
+    pub(super) fn new(path: &Path) -> Result<Self, Failure> {
+        let ready = Arc::new(ReadyModel::new(load_model(path)?));
+        let name = last_part(path).trim_end_matches(".safetensors").to_owned();
+        Ok(Self { name, conversation: Conversation::new(Arc::clone(&ready)), ready, before: None })
+    }
+
+    /// Another voice of the same model.
+    pub(super) fn twin(&self) -> Self {
+        let ready = Arc::clone(&self.ready);
+        Self {
+            name: self.name.clone(),
+            conversation: Conversation::new(Arc::clone(&ready)),
+            ready,
+            before: None,
+        }
+    }
+
+    /// Whether it was trained on prompts and answers.
+    fn answers(&self) -> bool {
+        self.ready.vocabulary().turns().is_some()
+    }
+
+    pub(super) fn what_it_does(&self) -> String {
+        let what = if self.answers() { "answers every line" } else { "continues the text after every line" };
+        format!("{} {what}", self.name)
+    }
+
+    pub(super) fn indices(&self) -> usize {
+        self.ready.vocabulary().len()
+    }
+
+    /// Forgets what was said.
+    pub(super) fn forget(&mut self) {
+        self.conversation.restart();
+        self.before = None;
+    }
+
+    /// Reads a text and answers it, or continues it.
+    pub(super) fn answer(
+        &mut self,
+        text: &str,
+        settings: &Settings,
+        turn: u64,
+        each: impl FnMut(&str) -> bool,
+    ) -> Result<Turn, Failure> {
+        self.before = Some((self.conversation.mark(), text.to_owned(), 0));
+        self.take(settings, turn, each)
+    }
+
+    /// Takes the last turn again, with other draws.
+    pub(super) fn again(
+        &mut self,
+        settings: &Settings,
+        turn: u64,
+        each: impl FnMut(&str) -> bool,
+    ) -> Result<Turn, Failure> {
+        if let Some((mark, _, times)) = &mut self.before {
+            self.conversation.return_to(mark);
+            *times += 1;
+        }
+        self.take(settings, turn, each)
+    }
+
+    fn take(
+        &mut self,
+        settings: &Settings,
+        turn: u64,
+        each: impl FnMut(&str) -> bool,
+    ) -> Result<Turn, Failure> {
+        let Some((_, text, times)) = &self.before else {
+            return Err(Failure::work("there is no turn to take again"));
+        };
+        let known = |(token, index): (String, u32)| (index == Reserved::UNKNOWN).then_some(token);
+        let unknown: Vec<String> =
+            self.ready.vocabulary().encode(text).into_iter().filter_map(known).collect();
+        let all_unknown = !unknown.is_empty() && unknown.len() == self.ready.vocabulary().encode(text).len();
+        // A model that continues texts can make nothing of words that it does not know.
+        let seed_text = if all_unknown && !self.answers() { "" } else { text.as_str() };
+        let stop = Stop { sentence: !self.answers(), ..Stop::default() };
+        let decoding = settings.decoding();
+        let request =
+            Request { seed_text, decoding: &decoding, tokens: settings.tokens, past_end: false, stop: &stop };
+        let mut random = stream(settings.seed, "conversation", &[turn, *times]);
+        let mut started = false;
+        let mut each = each;
+        let sample = self.conversation.write(&request, &mut random, |piece| {
+            // The space between what was said and what follows is not said.
+            let piece = if started { piece } else { piece.trim_start() };
+            started |= !piece.is_empty();
+            piece.is_empty() || each(piece)
+        })?;
+        Ok(Turn {
+            text: sample.text.trim_start().to_owned(),
+            tokens: sample.tokens(),
+            ended: sample.ended,
+            unknown,
+        })
+    }
+}
