@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+pub use crate::corpus::Pair;
 use crate::spelling::Remainder;
 use crate::vocabulary::{Encoder, Turns};
 
@@ -14,15 +15,6 @@ pub struct PairRule {
     pub longest_answer: Option<usize>,
     /// Whether prompts are learnt too.
     pub loss_on_prompts: bool,
-}
-
-/// A prompt and its answer as texts.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Pair<'a> {
-    /// The prompt.
-    pub prompt: &'a str,
-    /// The answer.
-    pub answer: &'a str,
 }
 
 /// Pairs of which something was cut off.

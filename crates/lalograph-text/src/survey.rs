@@ -3,6 +3,9 @@
 //! Everything is counted in one pass, and memory does not grow with the corpus: words that do not fit, and the hashes by which duplicates are
 //! found, wait in temporary files.
 
+mod lengths;
+mod pairs;
+
 use std::collections::{BTreeMap, HashMap};
 
 use regex::Regex;
@@ -17,6 +20,11 @@ use crate::near::{NearFinder, Signature, Signer};
 use crate::scratch::{Sorter, place_bytes, place_from};
 use crate::tally::{MostFrequent, Tally};
 use crate::words::each_word;
+
+use lengths::lengths;
+pub use lengths::{Lengths, length_keeping};
+pub use pairs::PairSurvey;
+use pairs::{Empty, PairCounting};
 
 /// The start of one of the first documents.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -38,24 +46,6 @@ pub struct DocumentPlace {
     pub path: String,
     /// Its first line there, from 1.
     pub line: u64,
-}
-
-/// Document lengths, in words and punctuation marks.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Lengths {
-    /// The shortest.
-    pub minimum_words: u64,
-    /// Half of the documents are no longer than this.
-    pub median_words: u64,
-    /// 90 of 100 documents are no longer than this.
-    pub percentile_90_words: u64,
-    /// 95 of 100 documents are no longer than this.
-    pub percentile_95_words: u64,
-    /// 99 of 100 documents are no longer than this.
-    pub percentile_99_words: u64,
-    /// The longest.
-    pub maximum_words: u64,
 }
 
 /// A point of the curve of counts over ranks.
@@ -264,6 +254,8 @@ pub struct Survey {
     pub duplicates: Duplicates,
     /// Documents that are nearly equal, if they were looked for.
     pub near_duplicates: Option<NearDuplicates>,
+    /// Prompts and answers, if documents are pairs.
+    pub pairs: Option<PairSurvey>,
     /// The first documents.
     pub first_rows: Vec<FirstRow>,
 }
@@ -297,6 +289,7 @@ struct Counting {
     other: HashMap<char, u64>,
     lengths: HashMap<u64, u64>,
     matching_documents: u64,
+    pairs: PairCounting,
     signer: Signer,
 }
 
@@ -308,6 +301,7 @@ impl Counting {
             other: HashMap::new(),
             lengths: HashMap::new(),
             matching_documents: 0,
+            pairs: PairCounting::default(),
             signer: Signer::default(),
         }
     }
@@ -358,6 +352,16 @@ fn look(spec: &SurveySpec, counting: &mut Counting, batch: &Batch) -> Found {
         *counting.lengths.entry(words).or_default() += 1;
         found.words += words;
         let first = spec.pattern.as_ref().map(|pattern| pattern.find(&text));
+        if let Some(pair) = document.pair() {
+            let count = |text: &str| {
+                let mut words = 0;
+                each_word(&spec.cleaning.apply(text), |_| words += 1);
+                words
+            };
+            let matches = |pattern: &Regex| pattern.is_match(&spec.cleaning.apply(pair.answer));
+            let answer_matches = spec.pattern.as_ref().is_some_and(matches);
+            counting.pairs.add((count(pair.prompt), count(pair.answer)), answer_matches);
+        }
         if let Some(label) = document.label {
             if !found.classes.contains_key(label) {
                 found.classes.insert(label.to_owned(), ClassCount::default());
@@ -418,6 +422,8 @@ pub fn survey(
     threads: usize,
     observer: &mut dyn ReadObserver,
 ) -> Result<(Survey, Reading), TextError> {
+    let mut empty = Empty::new(corpus.spec(), observer);
+    let (mut pairs, mut prompts) = (PairCounting::default(), Sorter::new());
     let mut first_rows = Vec::new();
     let mut hashes: Sorter<28> = Sorter::new();
     let mut near = spec.near.map(NearFinder::new).transpose().map_err(TextError::Scratch)?;
@@ -427,7 +433,7 @@ pub fn survey(
     let mut words = 0;
     let (reading, counted) = corpus.process(
         threads,
-        observer,
+        &mut empty,
         Counting::new,
         |counting, batch| look(spec, counting, batch),
         |batch, found| {
@@ -455,6 +461,11 @@ pub fn survey(
                 record[..16].copy_from_slice(hash);
                 record[16..].copy_from_slice(&place_bytes(document.file, document.line));
                 hashes.push(record).map_err(TextError::Scratch)?;
+                if let Some(pair) = document.pair() {
+                    let hash = blake3::hash(pair.prompt.as_bytes());
+                    let hash = hash.as_bytes().first_chunk().copied().unwrap_or_default();
+                    prompts.push(hash).map_err(TextError::Scratch)?;
+                }
                 if let (Some(near), Some(signature)) = (&mut near, signatures.next()) {
                     near.add(&document, signature).map_err(TextError::Scratch)?;
                 }
@@ -481,6 +492,7 @@ pub fn survey(
             *characters.entry(c).or_default() += count;
         }
         matching_documents += counting.matching_documents;
+        pairs.merge(counting.pairs);
         tallies.push(counting.tally);
     }
     let table = WordTable::from(tallies, spec.most_frequent).map_err(TextError::Scratch)?;
@@ -522,6 +534,10 @@ pub fn survey(
         duplicates: duplicates(hashes, spec.examples, place)?,
         near_duplicates: match near {
             Some(finder) => Some(near_duplicates(finder, spec, place)?),
+            None => None,
+        },
+        pairs: match &corpus.spec().pair {
+            Some(_) => Some(pairs.finish(prompts, &empty, spec.pattern.is_some())?),
             None => None,
         },
         first_rows,
@@ -701,29 +717,4 @@ fn near_duplicates(
         }
     }
     Ok(found)
-}
-
-/// The smallest length that at least `share` of the documents do not exceed.
-pub fn length_keeping(length_counts: &BTreeMap<u64, u64>, share: f64) -> u64 {
-    let total: u64 = length_counts.values().sum();
-    let wanted = (share * total as f64).ceil() as u64;
-    let mut seen = 0;
-    for (&length, &count) in length_counts {
-        seen += count;
-        if seen >= wanted {
-            return length;
-        }
-    }
-    length_counts.keys().next_back().copied().unwrap_or(0)
-}
-
-fn lengths(counts: &BTreeMap<u64, u64>) -> Lengths {
-    Lengths {
-        minimum_words: counts.keys().next().copied().unwrap_or(0),
-        median_words: length_keeping(counts, 0.5),
-        percentile_90_words: length_keeping(counts, 0.9),
-        percentile_95_words: length_keeping(counts, 0.95),
-        percentile_99_words: length_keeping(counts, 0.99),
-        maximum_words: counts.keys().next_back().copied().unwrap_or(0),
-    }
 }

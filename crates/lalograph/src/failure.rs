@@ -132,7 +132,7 @@ impl From<LabError> for Failure {
             LabError::Decoding { .. } | LabError::Order { .. } => return Self::Usage(error.to_string()),
             LabError::Temperature(value) => {
                 return Self::Usage(format!(
-                    "a temperature must be above 0, and {value} is not; for the most probable token each time, use greedy decoding"
+                    "a temperature must be above 0, and {value} is not; for the most probable token each time, use greedy decoding (`sample --greedy`)"
                 ));
             }
             LabError::Shape(_) => return Self::Usage(error.to_string()),

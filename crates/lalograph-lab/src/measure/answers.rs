@@ -50,6 +50,9 @@ pub struct Wanted {
 pub struct Answer {
     /// The text.
     pub text: String,
+    /// Its tokens, its end included.
+    #[serde(skip)]
+    pub indices: Vec<u32>,
     /// Whether it has the words of the wanted answer and no others.
     pub exact: bool,
     /// Harmonic mean of precision and recall of its words against those of the wanted answer.
@@ -128,6 +131,7 @@ pub fn answers(
             token_f1: token_f1(&own, &theirs),
             repeated_share: distinct_share(&[&indices], REPEATED).map(|share| 1.0 - share),
             text,
+            indices,
             wanted_loss,
             wanted_tokens,
             wanted_bits,
@@ -154,7 +158,7 @@ fn expected(ready: &ReadyModel, conversation: &mut Conversation, wanted: &Wanted
     (loss, indices.len() as u64, loss / LN_2 + remainder.bits())
 }
 
-/// The model's own answer, and its tokens without the end.
+/// The model's own answer, and its tokens.
 fn written(
     generator: &mut Generator,
     wanted: &Wanted,
@@ -250,6 +254,7 @@ mod tests {
     fn figures_are_means_over_pairs_and_sums_over_tokens_and_bytes() {
         let answer = |loss: f64, tokens, exact, f1, repeated| Answer {
             text: String::new(),
+            indices: Vec::new(),
             exact,
             token_f1: f1,
             repeated_share: repeated,

@@ -1,5 +1,6 @@
 //! Tuned models: what they take from their base, what they learn from pairs, and what they forget.
 
+use std::hash::{DefaultHasher, Hasher};
 use std::io::Write;
 use std::ops::ControlFlow;
 use std::path::Path;
@@ -301,25 +302,19 @@ fn stopped_anywhere_it_ends_as_if_it_had_not_been() {
     }
 }
 
-/// The model, the losses and figures, and the samples of a run.
-fn left(run: &RunFolder) -> (blake_of::Hash, Vec<(u64, f64, Option<f64>)>, String) {
+/// Step, loss and old perplexity of a line of metrics.
+type Figures = (u64, f64, Option<f64>);
+
+/// The model by its hash, the losses and figures, and the samples of a run.
+fn left(run: &RunFolder) -> (u64, Vec<Figures>, String) {
     let metrics: Vec<MetricsRecord> = read_lines(&run.metrics()).unwrap();
     let figures =
         metrics.iter().map(|record| (record.step(), record.loss(), record.figure("old_perplexity")));
     let samples = std::fs::read_to_string(run.records("samples")).unwrap();
-    (blake_of::hash(&std::fs::read(run.model()).unwrap()), figures.collect(), samples)
-}
-
-/// A short name for many bytes, so that a failure can be read.
-mod blake_of {
-    pub(super) type Hash = u64;
-
-    pub(super) fn hash(bytes: &[u8]) -> Hash {
-        use std::hash::{DefaultHasher, Hasher};
-        let mut hash = DefaultHasher::new();
-        hash.write(bytes);
-        hash.finish()
-    }
+    // A hash, so that a failure can be read.
+    let mut hash = DefaultHasher::new();
+    hash.write(&std::fs::read(run.model()).unwrap());
+    (hash.finish(), figures.collect(), samples)
 }
 
 #[test]

@@ -7,7 +7,6 @@ use std::sync::Arc;
 use super::groups::{GroupRow, Groups, Place};
 use super::reading::{Guess, Reason, Skipped};
 use super::spec::CorpusSpec;
-use crate::pairs::Pair;
 
 /// One document of a batch.
 #[derive(Debug, Clone, Copy)]
@@ -32,6 +31,15 @@ pub struct Document<'a> {
     pub bytes: u64,
     /// Of a group of rows, the line of each row; empty for other documents.
     pub row_lines: &'a [u64],
+}
+
+/// A prompt and its answer as texts.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Pair<'a> {
+    /// The prompt.
+    pub prompt: &'a str,
+    /// The answer.
+    pub answer: &'a str,
 }
 
 impl<'a> Document<'a> {

@@ -22,7 +22,7 @@ mod source;
 pub(crate) mod spec;
 mod table;
 
-pub use batch::{Batch, Document, Kept};
+pub use batch::{Batch, Document, Kept, Pair};
 pub(crate) use pipeline::joined;
 pub use reader::Corpus;
 pub use reading::{Guess, ReadObserver, Reading, Reason, Skipped};

@@ -53,6 +53,16 @@ pub enum Reason {
     Unreadable(String),
 }
 
+impl Reason {
+    /// The column without a value, if that is the reason.
+    pub fn without_value(&self) -> Option<&str> {
+        match self {
+            Self::NoValue(column) => Some(column),
+            _ => None,
+        }
+    }
+}
+
 /// Something that was left out.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Skipped {

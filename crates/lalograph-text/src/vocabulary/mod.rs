@@ -15,7 +15,6 @@ use serde::{Deserialize, Serialize};
 pub use build::{VocabularyBuilder, VocabularySpec};
 pub use combine::{Comparison, OneSided};
 pub use encoder::{Decoder, Encoder};
-pub use turns::Turns;
 
 use crate::byte_pair::{Merges, Pair};
 use crate::cleaning::Cleaning;
@@ -78,6 +77,16 @@ impl Reserved {
             _ => None,
         }
     }
+}
+
+/// Indices of the tokens that mark the ends of prompts and answers. No text has them.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Turns {
+    /// Read after a prompt: the answer follows.
+    pub prompt_end: u32,
+    /// Predicted after an answer.
+    pub answer_end: u32,
 }
 
 /// Text that a vocabulary was counted on.

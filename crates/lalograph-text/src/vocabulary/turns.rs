@@ -1,24 +1,12 @@
 //! The tokens that mark where a prompt and where an answer ends.
 
-use serde::{Deserialize, Serialize};
-
 use super::build::unigram_method;
-use super::{Lookup, Method, Reserved, Token, Vocabulary};
+use super::{Lookup, Method, Reserved, Token, Turns, Vocabulary};
 use crate::error::TextError;
 use crate::packed::pack;
 
 /// Spellings of the two tokens, as people see them.
 const SPELLINGS: [&str; 2] = ["\u{2039}prompt end\u{203a}", "\u{2039}answer end\u{203a}"];
-
-/// Indices of the tokens that mark the ends of prompts and answers. No text has them.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-pub struct Turns {
-    /// Read after a prompt: the answer follows.
-    pub prompt_end: u32,
-    /// Predicted after an answer.
-    pub answer_end: u32,
-}
 
 impl Turns {
     /// Whether an index is one of them.

@@ -149,6 +149,12 @@ pub(crate) struct TuneCompareArgs {
     /// Show N pairs with all answers.
     #[arg(long, value_name = "N", default_value_t = 5)]
     pub(crate) examples: usize,
+    /// Report how much of the answers is copied from the training text of each model.
+    #[arg(long)]
+    pub(crate) copying: bool,
+    /// Minimum length of a copied sequence, in tokens (default: 10).
+    #[arg(long, value_name = "N", requires = "copying", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) copied_run: Option<u16>,
     /// Number of threads (default: all processors). Results do not depend on it.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) threads: Option<u16>,

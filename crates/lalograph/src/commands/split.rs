@@ -80,7 +80,7 @@ pub(crate) fn run(args: &SplitArgs, screen: &Screen) -> Result<(), Failure> {
     if args.json {
         return screen.json(&SplitLine::new(&split, &set_aside, written));
     }
-    screen.line(&render((&split, &set_aside), &args.corpus.paths, &written, screen))
+    screen.line(&render((&split, &set_aside), &use_of(args), &written, screen))
 }
 
 /// Documents named one by one.
@@ -268,9 +268,20 @@ impl<'s> SetAsideLine<'s> {
 /// Classes that the table has columns for.
 const CLASS_COLUMNS: usize = 6;
 
+/// The command that a split of this corpus is for.
+fn use_of(args: &SplitArgs) -> String {
+    let path = args.corpus.paths.first().map(|path| path.display().to_string()).unwrap_or_default();
+    match (&args.pair.prompt, &args.pair.answer) {
+        (Some(prompt), Some(answer)) => {
+            format!("lalograph tune MODEL {path} --prompt {prompt} --answer {answer}")
+        }
+        _ => format!("lalograph train {path}"),
+    }
+}
+
 fn render(
     (split, set_aside): (&Split, &SetAside),
-    paths: &[PathBuf],
+    used_by: &str,
     written: &[String],
     screen: &Screen,
 ) -> String {
@@ -321,8 +332,7 @@ fn render(
     if let Some(file) = written.first() {
         lines.push(format!("  written to {}", written.join(", ")));
         if file.ends_with(".json") {
-            let path = paths.first().map(|path| path.display().to_string()).unwrap_or_default();
-            lines.push(format!("  to use it: lalograph train {path} ... --split {file}"));
+            lines.push(format!("  to use it: {used_by} ... --split {file}"));
         }
     }
     lines.join("\n")

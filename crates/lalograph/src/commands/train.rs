@@ -27,6 +27,17 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
             "this is the plan of a classifier; use `lalograph classify train --plan`".into(),
         ));
     }
+    if plan.tune.is_some() {
+        return Err(Failure::Usage(
+            "this is the plan of a tuned model; use `lalograph tune MODEL PATH` with its settings as options"
+                .into(),
+        ));
+    }
+    if plan.corpus.prompt.is_some() {
+        return Err(Failure::Usage(
+            "prompts and answers are for `lalograph tune`, which continues from a model; train one on text first".into(),
+        ));
+    }
     let existing = Existing::replaced_if(args.force);
     let name = name_of_new_run(&plan, args.name.as_deref(), &args.runs, existing)?;
     interrupt::listen();

@@ -1,6 +1,8 @@
 //! A survey as text.
 
-use lalograph_text::survey::{CharacterKind, DocumentPlace, PlainCounts, Survey, length_keeping};
+use lalograph_text::survey::{
+    CharacterKind, DocumentPlace, Lengths, PairSurvey, PlainCounts, Survey, length_keeping,
+};
 
 use crate::output::number::{bytes, count, counted, percent, visible};
 use crate::output::palette::{ASH, BRICK, HONEY};
@@ -25,6 +27,9 @@ pub(crate) fn render(survey: &Survey, screen: &Screen) -> String {
     };
     if !survey.classes.is_empty() {
         section("Classes", classes(survey, screen));
+    }
+    if let Some(found) = &survey.pairs {
+        section("Prompts and answers", pairs(found, survey, screen));
     }
     section("Lengths of documents, in words and punctuation marks", histogram(survey, screen));
     if !survey.most_frequent.is_empty() {
@@ -70,6 +75,44 @@ pub(crate) fn render(survey: &Survey, screen: &Screen) -> String {
         section("First documents", rows.join("\n"));
     }
     parts.join("\n")
+}
+
+/// Lengths of prompts and answers, and what is empty, repeated or matched.
+fn pairs(found: &PairSurvey, survey: &Survey, screen: &Screen) -> String {
+    let lengths = |lengths: &Lengths| {
+        format!(
+            "shortest {}, median {}, 95 % up to {}, longest {}",
+            count(lengths.minimum_words),
+            count(lengths.median_words),
+            count(lengths.percentile_95_words),
+            count(lengths.maximum_words)
+        )
+    };
+    let mut rows = vec![
+        ("prompts", lengths(&found.prompts)),
+        ("answers", lengths(&found.answers)),
+        (
+            "empty",
+            format!(
+                "{} without a prompt, {} without an answer; left out",
+                counted(found.empty_prompts, "pair", "pairs"),
+                count(found.empty_answers)
+            ),
+        ),
+        (
+            "repeated",
+            format!(
+                "{} of the pairs have the prompt of an earlier pair ({})",
+                count(found.repeated_prompts),
+                percent(found.repeated_prompts, survey.documents)
+            ),
+        ),
+    ];
+    if let Some(matching) = found.matching_answers {
+        let share = percent(matching, survey.documents);
+        rows.push(("matching", format!("{} answers match the pattern ({share})", count(matching))));
+    }
+    facts(screen, &rows)
 }
 
 fn place(at: &DocumentPlace, screen: &Screen) -> String {

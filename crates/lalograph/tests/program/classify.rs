@@ -607,8 +607,7 @@ fn documents_that_are_set_aside_are_predicted_at_the_end_and_mail_is_read() {
     let workshop = workshop_with_demo();
     let out = workshop.run(&format!("{SMALL} --name aside --epochs 2 --set-aside restless")).ok();
     assert!(out.contains("set aside") && out.contains("--part set-aside"), "{out}");
-    let lines =
-        workshop.run(&format!("{SMALL} --name json --epochs 2 --set-aside restless --json --quiet")).ok();
+    let lines = workshop.run(&format!("{SMALL} --name json --epochs 2 --set-aside restless --json")).ok();
     let aside = &json(lines.lines().last().unwrap())["set_aside"];
     let documents = aside["documents"].as_u64().unwrap();
     let predicted: u64 = aside["predicted"].as_object().unwrap().values().map(|n| n.as_u64().unwrap()).sum();

@@ -24,7 +24,7 @@ const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window
 const SORT: &str = "--network pooled --embedding 4 --batch 4 --checkpoints-every 2 --quiet";
 
 /// Every command that writes anything; `{small}` represents the settings of a small run, `{sort}` those of a small classifier.
-const COMMANDS: [(&str, After); 30] = [
+const COMMANDS: [(&str, After); 32] = [
     ("train letters.txt --name three --steps 8 {small}", Resume("runs/three")),
     ("train letters.txt --name two --force --steps 8 {small}", Resume("runs/two")),
     (
@@ -34,6 +34,14 @@ const COMMANDS: [(&str, After); 30] = [
     ("resume one --steps 12 --quiet", Again),
     ("resume one --restart --quiet", Again),
     ("resume one --epochs 1 --quiet", Again),
+    (
+        "tune one letters.txt --document line --new-tokens 2 --keep-old 0.5 --name tuned --steps 8 --batch 2 --window 8 --samples-tokens 5 --validate-every 3 --checkpoints-every 2 --quiet",
+        Resume("runs/tuned"),
+    ),
+    (
+        "tune compare one two --pairs rows.csv --prompt class --answer text --tokens 5 --page page.html --quiet",
+        Again,
+    ),
     ("runs remove two", Again),
     ("runs report one --output report", Again),
     ("runs compare one two --output compared", Again),

@@ -81,7 +81,7 @@ fn wrong_uses_of_tuning_are_refused_and_leave_nothing() {
         .run("classify train made/diaries.csv --label outcome --network pooled --epochs 1 --name outcome --quiet")
         .ok();
     let before = files_below(&workshop.path("runs"));
-    let cases: [(&str, i32, &[&str]); 16] = [
+    let cases: [(&str, i32, &[&str]); 18] = [
         ("tune", 2, &["MODEL"]),
         ("tune base", 2, &["PATH"]),
         ("tune nowhere made/diaries", 1, &["nowhere"]),
@@ -98,6 +98,12 @@ fn wrong_uses_of_tuning_are_refused_and_leave_nothing() {
         ("tune base blank.csv --prompt prompt --answer answer", 1, &["no text"]),
         ("tune base one.csv --prompt prompt --answer answer --validation-share 0", 1, &["training tokens"]),
         ("tune base made/diaries --document line --new-tokens many", 2, &["many"]),
+        ("train --plan runs/pairs/plan.toml", 2, &["tuned model"]),
+        (
+            "train made/pairs.csv --set corpus.prompt=prompt --set corpus.answer=answer",
+            2,
+            &["lalograph tune"],
+        ),
     ];
     for (words, status, said) in cases {
         workshop.run(words).fails(status, said);
@@ -109,7 +115,16 @@ fn wrong_uses_of_tuning_are_refused_and_leave_nothing() {
 fn pairs_are_surveyed_split_by_prompt_and_answered() {
     let workshop = workshop();
     let out = workshop.run("survey made/pairs.csv --prompt prompt --answer answer --quiet").ok();
-    assert!(out.contains("2,000 in 1 file"), "{out}");
+    assert!(out.contains("2,000 in 1 file") && out.contains("Prompts and answers"), "{out}");
+    workshop.write("gaps.csv", "prompt,answer\nwhere?,\n,here\nwhere?,here\nwhere?,there it is\n");
+    let words = [
+        "survey", "gaps.csv", "--prompt", "prompt", "--answer", "answer", "--match", "there", "--json",
+        "--quiet",
+    ];
+    let found = &json(&workshop.run_words(&words).ok())["pairs"];
+    assert_eq!((&found["empty_prompts"], &found["empty_answers"]), (&1.into(), &1.into()), "{found}");
+    assert_eq!((&found["repeated_prompts"], &found["matching_answers"]), (&1.into(), &1.into()), "{found}");
+    assert_eq!(found["answers"]["maximum_words"], 3);
     workshop
         .run("split made/pairs.csv --prompt prompt --answer answer --keep prompt --files parts --output pairs.split.json --quiet")
         .ok();
@@ -138,7 +153,7 @@ fn pairs_are_surveyed_split_by_prompt_and_answered() {
     assert_eq!(workshop.run(&format!("{compare} --json --quiet --threads 1")).ok(), lines);
     let words = workshop.run(&format!("{compare} --page page.html --examples 2 --quiet")).ok();
     assert!(words.contains("off topic") && words.contains("wanted"), "{words}");
-    assert_eq!(workshop.read("page.html").matches("<tr><td>").count(), 60 + 2);
+    assert_eq!(workshop.read("page.html").matches("<tr><td>").count(), 60 + 9);
     workshop.run(&format!("{compare} --page page.html")).fails(1, &["page.html", "exists"]);
     for how in ["--temperature 0.7 --top-k 5", "--beam 3"] {
         workshop.run(&format!("tune compare pairs --pairs made/pairs.csv --first 4 {how} --quiet")).ok();

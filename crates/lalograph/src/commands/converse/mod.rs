@@ -18,9 +18,6 @@ use crate::interrupt;
 use crate::output::palette::ASH;
 use crate::output::screen::Screen;
 
-/// Name of the person.
-const PERSON: &str = "you";
-
 /// Runs the command.
 pub(crate) fn run(args: &ConverseArgs, screen: &Screen) -> Result<(), Failure> {
     let settings = Settings::of(args);
@@ -39,7 +36,7 @@ fn with_a_person(
     screen: &Screen,
 ) -> Result<(), Failure> {
     let mut voice = Voice::new(&args.model)?;
-    settings.check(&voice)?;
+    settings.check(voice.indices())?;
     let mut replayed: VecDeque<Line> = match &args.replay {
         Some(path) => person_lines(path)?.into(),
         None => VecDeque::new(),
@@ -71,7 +68,7 @@ fn with_a_person(
                 None => break,
             },
         };
-        let again = match order(&text, &mut settings, &voice) {
+        let again = match order(&text, &mut settings, voice.indices()) {
             Order::Say => {
                 transcript.add(Line::of_person(&text, &settings))?;
                 turn += 1;
@@ -136,8 +133,8 @@ fn two_voices(
         _ => return Err(Failure::Usage("--names needs two different names, such as Ann,Ben".into())),
     };
     let others = settings.with_temperature(args.with_temperature.or(args.decoding.temperature));
-    settings.check(&first)?;
-    others.check(&second)?;
+    settings.check(first.indices())?;
+    others.check(second.indices())?;
     interrupt::listen();
     let mut voices = [(first, settings), (second, others)];
     let mut said = args.from.clone();

@@ -5,7 +5,6 @@ use std::path::PathBuf;
 use lalograph_lab::writing::decoding::Decoding;
 use serde::{Deserialize, Serialize};
 
-use super::voice::Voice;
 use crate::cli::ConverseArgs;
 use crate::failure::Failure;
 
@@ -49,9 +48,9 @@ impl Settings {
         }
     }
 
-    /// Refuses settings that are impossible for a model.
-    pub(super) fn check(&self, voice: &Voice) -> Result<(), Failure> {
-        Ok(self.decoding().check(voice.indices())?)
+    /// Refuses settings that are impossible for a vocabulary of so many indices.
+    pub(super) fn check(&self, indices: usize) -> Result<(), Failure> {
+        Ok(self.decoding().check(indices)?)
     }
 
     fn shown(&self) -> String {
@@ -98,9 +97,9 @@ const HELP: &str = "\
 :save FILE        write the transcript to FILE
 :end              end, as Ctrl-D does";
 
-/// The meaning of a line: a command word changes the settings or asks for something, anything else is text.
-pub(super) fn order(line: &str, settings: &mut Settings, voice: &Voice) -> Order {
-    let check = |changed: &Settings| match changed.check(voice) {
+/// The meaning of a line to a model of so many indices: a command word changes the settings or asks for something, anything else is text.
+pub(super) fn order(line: &str, settings: &mut Settings, indices: usize) -> Order {
+    let check = |changed: &Settings| match changed.check(indices) {
         Ok(()) => None,
         Err(failure) => Some(failure.what()),
     };

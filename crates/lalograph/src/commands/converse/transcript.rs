@@ -7,12 +7,14 @@ use lalograph_lab::writing::generator::Ended;
 use lalograph_storage::Existing;
 use serde::{Deserialize, Serialize};
 
-use super::PERSON;
 use super::orders::Settings;
 use super::voice::Turn;
 use crate::cli::ConverseArgs;
 use crate::failure::Failure;
 use crate::files;
+
+/// Name of the person.
+const PERSON: &str = "you";
 
 /// A line of a transcript.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]

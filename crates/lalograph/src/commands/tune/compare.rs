@@ -9,6 +9,7 @@ use lalograph_lab::measure::answers::{
     Answer, AnswerFigures, Difference, Wanted, Writing, answers, difference,
 };
 use lalograph_lab::writing::beam::Beam;
+use lalograph_lab::writing::copying::{CopyingSettings, copying};
 use lalograph_lab::writing::decoding::Decoding;
 use lalograph_lab::{LabError, ReadyModel};
 use lalograph_storage::Existing;
@@ -20,6 +21,7 @@ use crate::cli::{DecodingArgs, TuneCompareArgs};
 use crate::commands::input::threads;
 use crate::commands::lookup::{last_part, load_model};
 use crate::commands::reading::{found, watched};
+use crate::commands::training_text::training_text;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -31,11 +33,16 @@ use crate::output::screen::Screen;
 use crate::output::table::{Column, table};
 use crate::output::wrap::indented;
 
+/// Tokens of a sequence that counts as copied, at least.
+const COPIED_RUN: u16 = 10;
+
 /// A model and its answers.
 struct Answered {
     name: String,
     answers: Vec<Answer>,
     figures: AnswerFigures,
+    /// Share of the tokens of its answers that are in copied sequences, if that was asked for.
+    copied_share: Option<f64>,
 }
 
 /// Runs the command.
@@ -56,7 +63,8 @@ pub(super) fn run(args: &TuneCompareArgs, screen: &Screen) -> Result<(), Failure
         let name = names_apart(&all, path);
         let answers = pool.install(|| answered(&ready, &wanted, &writing, &name, screen))?;
         let figures = AnswerFigures::of(&wanted, &answers);
-        all.push(Answered { name, answers, figures });
+        let copied_share = args.copying.then(|| copied(args, path, &answers, screen)).transpose()?;
+        all.push(Answered { name, answers, figures, copied_share });
     }
     let shown = Comparison { wanted: &wanted, all: &all, pattern: args.pattern.as_ref() };
     if args.json {
@@ -70,6 +78,18 @@ pub(super) fn run(args: &TuneCompareArgs, screen: &Screen) -> Result<(), Failure
         screen.note(&format!("written: {}", path.display()));
     }
     Ok(())
+}
+
+/// Share of the tokens of all answers that are copied from the training text of a model.
+fn copied(args: &TuneCompareArgs, model: &Path, answers: &[Answer], screen: &Screen) -> Result<f64, Failure> {
+    let text = training_text(model, screen)?;
+    let samples: Vec<&[u32]> = answers.iter().map(|answer| &answer.indices[..]).collect();
+    let run = args.copied_run.unwrap_or(COPIED_RUN).into();
+    let settings = CopyingSettings { run, ..CopyingSettings::default() };
+    let found = copying(&samples, &text.task.corpus.training, settings)?;
+    let tokens: usize = found.iter().map(|copying| copying.tokens).sum();
+    let copied: f64 = found.iter().map(|copying| copying.copied_share * copying.tokens as f64).sum();
+    Ok(copied / tokens.max(1) as f64)
 }
 
 /// The name of a model by its run or file, with a number if another has it.
@@ -211,6 +231,8 @@ struct ModelFigures<'p> {
     figures: AnswerFigures,
     #[serde(skip_serializing_if = "Option::is_none")]
     matches: Option<Matches>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    copied_share: Option<f64>,
     /// From the first model.
     #[serde(skip_serializing_if = "Option::is_none")]
     differences: Option<Differences>,
@@ -266,6 +288,7 @@ impl Comparison<'_> {
             model: &model.name,
             figures: model.figures,
             matches: self.matches(model),
+            copied_share: model.copied_share,
             differences: self.differences(number),
         });
         screen.json(&FiguresLine { kind: "figures", models: models.collect() })
@@ -286,12 +309,15 @@ impl Comparison<'_> {
             "model",
             "perplexity",
             "bits/byte",
-            "from the first (95 % interval)",
+            "bits/byte minus that of the first (95 %)",
             "exact",
             "token F1",
-            "from the first (95 % interval)",
+            "F1 minus that of the first (95 %)",
             "repeated",
         ];
+        if self.all.iter().any(|model| model.copied_share.is_some()) {
+            heads.push("copied");
+        }
         if self.pattern.is_some() {
             heads.extend(["matches, off topic", "matches, on topic"]);
         }
@@ -307,6 +333,7 @@ impl Comparison<'_> {
                 interval(differences.map(|found| found.token_f1)),
                 percent_of(figures.repeated_share),
             ];
+            row.extend(model.copied_share.map(percent_of));
             if let Some(matches) = self.matches(model) {
                 row.extend([share(matches.off_topic_share), share(matches.on_topic_share)]);
             }

@@ -24,16 +24,16 @@ pub(crate) struct AnsweredPair {
 
 /// The page.
 pub(crate) fn answers_page(shown: &AnswersPage) -> String {
-    let heads: Vec<&str> = shown.heads.iter().map(String::as_str).collect();
+    // Figures below each other, so that the table is as wide as there are models.
+    let heads: Vec<&str> = std::iter::once("").chain(shown.models.iter().map(String::as_str)).collect();
     let figures: Vec<(bool, Vec<Cell>)> = shown
-        .rows
+        .heads
         .iter()
-        .map(|row| {
-            let cells = row.iter().enumerate().map(|(at, cell)| match at {
-                0 => Cell::Words(cell.clone()),
-                _ => Cell::Number(cell.clone()),
-            });
-            (false, cells.collect())
+        .enumerate()
+        .skip(1)
+        .map(|(at, head)| {
+            let cells = shown.rows.iter().map(|row| Cell::Number(row[at].clone()));
+            (false, std::iter::once(Cell::Words(head.clone())).chain(cells).collect())
         })
         .collect();
     let names: String = shown.models.iter().map(|name| format!("<th>{}</th>", text(name))).collect();
