@@ -218,7 +218,11 @@ fn drawn_seeds(plan: &Plan, vocabulary: &Vocabulary, text: &TokenSequence) -> Re
         None => (document.len() > tokens).then(|| document.start..document.start + tokens),
     };
     let known = |seed: &Range<usize>| seed.clone().all(|at| text.index(at) != Reserved::UNKNOWN);
-    let mut seeds: Vec<Range<usize>> = text.bounds().filter_map(seed).filter(known).collect();
+    let mut seeds: Vec<Range<usize>> = text.bounds().filter_map(seed).collect();
+    // A prompt may be answered though it has unknown words.
+    if vocabulary.turns().is_none() || seeds.iter().any(known) {
+        seeds.retain(known);
+    }
     if seeds.is_empty() {
         let key = "samples.drawn_seeds";
         let must = "0 if no validation document is longer than the seed texts";

@@ -13,6 +13,7 @@ use transcript::{Line, Transcript, person_lines};
 use voice::{Turn, Voice};
 
 use crate::cli::ConverseArgs;
+use crate::commands::input::say_unknown_words;
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::palette::ASH;
@@ -172,10 +173,11 @@ fn spoken(piece: &str, args: &ConverseArgs, screen: &Screen) -> bool {
 
 /// Ends the line of a turn, or prints it as JSON.
 fn finish_turn(turn: &Turn, args: &ConverseArgs, screen: &Screen) -> Result<(), Failure> {
-    for word in &turn.unknown {
-        screen.note(&format!("not in the model's vocabulary: {word}"));
+    if !args.json {
+        screen.print("\n")?;
     }
-    if args.json { Ok(()) } else { screen.print("\n") }
+    say_unknown_words(&turn.unknown, screen);
+    Ok(())
 }
 
 /// How a conversation ends: an interruption is told with the place of the transcript.

@@ -57,7 +57,7 @@ impl Voice {
 
     pub(super) fn what_it_does(&self) -> String {
         let what = if self.answers() { "answers every line" } else { "continues the text after every line" };
-        format!("{} {what}", self.name)
+        format!("`{}` {what}", self.name)
     }
 
     pub(super) fn indices(&self) -> usize {

@@ -103,7 +103,12 @@ fn resolve(args: &TuneArgs, model: &Path, file: &ModelFile) -> Result<Plan, Fail
     lay(&args.training.step.batch, &mut plan.training.batch);
     lay(&args.training.step.window, &mut plan.training.window);
     lay_training(&args.training, &args.samples, &mut plan);
-    if plan.corpus.prompt.is_some() && args.samples.from.is_empty() && plan.samples.drawn_seeds == 0 {
+    let held_out = plan.corpus.validation_share > 0.0 || plan.corpus.split.is_some();
+    if plan.corpus.prompt.is_some()
+        && args.samples.from.is_empty()
+        && plan.samples.drawn_seeds == 0
+        && held_out
+    {
         // Samples show answers to prompts that were held out.
         plan.samples.from = Texts(Vec::new());
         plan.samples.drawn_seeds = SHOWN_PROMPTS;
