@@ -15,7 +15,8 @@ use lalograph_net::learning::optimiser::Rule;
 use lalograph_net::linear::Penalty;
 
 use super::choice::{choice, minutes};
-use super::corpus::{CorpusArgs, PartArgs, ReadingArgs, TokenArgs};
+use super::corpus::{CorpusArgs, PartArgs, ReadingArgs, SharesArgs, TokenArgs};
+use super::model::RunArgs;
 use super::survey::parse_resemblance;
 
 /// The commands for classifiers.
@@ -43,42 +44,21 @@ pub(crate) struct ClassifyTrainArgs {
     /// Plan file with a [classifier] section; flags override its settings.
     #[arg(long, value_name = "FILE")]
     pub(crate) plan: Option<PathBuf>,
-    /// Set any value of the plan; can be repeated.
-    #[arg(long = "set", value_name = "SECTION.KEY=VALUE")]
-    pub(crate) settings: Vec<String>,
-    /// Name of the run and of its folder (default: the name of the corpus and the time).
-    #[arg(long, value_name = "NAME")]
-    pub(crate) name: Option<String>,
-    /// Folder of the runs.
-    #[arg(long, value_name = "DIR", default_value = "runs")]
-    pub(crate) runs: PathBuf,
-    /// Replace an existing run of that name.
-    #[arg(long, requires = "name")]
-    pub(crate) force: bool,
-    /// Number of threads (default: all processors). Results do not depend on it.
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
-    pub(crate) threads: Option<u16>,
-    /// Print JSON Lines: metrics, checkpoints and hints during training, then the outcome.
-    #[arg(long)]
-    pub(crate) json: bool,
+    /// The run.
+    #[command(flatten)]
+    pub(crate) run: RunArgs,
 
     /// Options of reading files.
     #[command(flatten)]
     pub(crate) reading: ReadingArgs,
-    /// Share of documents in the validation part; every class has this share.
-    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
-    pub(crate) validation_share: Option<f64>,
-    /// Share of documents in the test part, which is scored once, at the end.
-    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
-    pub(crate) test_share: Option<f64>,
-    /// Use the parts of this split file instead of shares (default: none).
-    #[arg(long, value_name = "FILE", help_heading = "Corpus", conflicts_with_all = ["validation_share", "test_share", "near"])]
-    pub(crate) split: Option<PathBuf>,
+    /// Held-out parts.
+    #[command(flatten)]
+    pub(crate) shares: SharesArgs,
     /// Set documents with this label aside, in no part; can be repeated.
     #[arg(long, value_name = "LABEL", help_heading = "Corpus")]
     pub(crate) set_aside: Vec<String>,
     /// Keep near duplicates in one part: documents that share at least this part of their five-word sequences (default: off; 0.8 without a value).
-    #[arg(long, value_name = "SHARE", num_args = 0..=1, default_missing_value = "0.8", value_parser = parse_resemblance, require_equals = true, help_heading = "Corpus")]
+    #[arg(long, value_name = "SHARE", num_args = 0..=1, default_missing_value = "0.8", value_parser = parse_resemblance, require_equals = true, conflicts_with = "split", help_heading = "Corpus")]
     pub(crate) near: Option<f64>,
     /// Use this vocabulary instead of building one from the training documents (default: none).
     #[arg(

@@ -77,6 +77,20 @@ pub(crate) struct ReadingArgs {
     pub(crate) left_out: Option<PathBuf>,
 }
 
+/// The held-out parts of a corpus.
+#[derive(Debug, Default, Args)]
+pub(crate) struct SharesArgs {
+    /// Share of documents in the validation part; if they have classes, every class has this share.
+    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
+    pub(crate) validation_share: Option<f64>,
+    /// Share of documents in the test part, which is scored once, at the end.
+    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
+    pub(crate) test_share: Option<f64>,
+    /// Use the parts of this split file instead of shares (default: none).
+    #[arg(long, value_name = "FILE", help_heading = "Corpus", conflicts_with_all = ["validation_share", "test_share"])]
+    pub(crate) split: Option<PathBuf>,
+}
+
 /// Prompts and answers.
 #[derive(Debug, Default, Args)]
 pub(crate) struct PairArgs {

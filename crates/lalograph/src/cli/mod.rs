@@ -24,7 +24,7 @@ pub(crate) use classify::{
 };
 pub(crate) use converse::ConverseArgs;
 pub(crate) use corpus::{
-    CleaningArgs, CorpusArgs, FormChoice, PairArgs, PartArgs, ReadingArgs, TokenArgs, YesNo,
+    CleaningArgs, CorpusArgs, FormChoice, PairArgs, PartArgs, ReadingArgs, SharesArgs, TokenArgs, YesNo,
 };
 pub(crate) use embed::{
     DirectionChoice, EmbedCommand, EmbedImportArgs, EmbedJudgeArgs, EmbedMapArgs, EmbedNearArgs,

@@ -13,7 +13,7 @@ use lalograph_net::heads::softmax::Softmax;
 use lalograph_net::learning::optimiser::Rule;
 
 use super::choice::{choice, minutes};
-use super::corpus::{CorpusArgs, ReadingArgs, TokenArgs};
+use super::corpus::{CorpusArgs, ReadingArgs, SharesArgs, TokenArgs};
 
 /// `train`.
 #[derive(Debug, Args)]
@@ -27,37 +27,16 @@ pub(crate) struct TrainArgs {
     /// Plan file; flags override its settings.
     #[arg(long, value_name = "FILE")]
     pub(crate) plan: Option<PathBuf>,
-    /// Set any value of the plan; can be repeated.
-    #[arg(long = "set", value_name = "SECTION.KEY=VALUE")]
-    pub(crate) settings: Vec<String>,
-    /// Name of the run and of its folder (default: the name of the corpus and the time).
-    #[arg(long, value_name = "NAME")]
-    pub(crate) name: Option<String>,
-    /// Folder of the runs.
-    #[arg(long, value_name = "DIR", default_value = "runs")]
-    pub(crate) runs: PathBuf,
-    /// Replace an existing run of that name.
-    #[arg(long, requires = "name")]
-    pub(crate) force: bool,
-    /// Number of threads (default: all processors). Results do not depend on it.
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
-    pub(crate) threads: Option<u16>,
-    /// Print JSON Lines: metrics, samples, checkpoints and hints during training, then the outcome.
-    #[arg(long)]
-    pub(crate) json: bool,
+    /// The run.
+    #[command(flatten)]
+    pub(crate) run: RunArgs,
 
     /// Options of reading files.
     #[command(flatten)]
     pub(crate) reading: ReadingArgs,
-    /// Share of documents in the validation text.
-    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
-    pub(crate) validation_share: Option<f64>,
-    /// Share of documents in the test text, which is scored once, at the end.
-    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
-    pub(crate) test_share: Option<f64>,
-    /// Use the parts of this split file instead of shares (default: none).
-    #[arg(long, value_name = "FILE", help_heading = "Corpus", conflicts_with_all = ["validation_share", "test_share"])]
-    pub(crate) split: Option<PathBuf>,
+    /// Held-out parts.
+    #[command(flatten)]
+    pub(crate) shares: SharesArgs,
     /// Use this vocabulary instead of building one from the training text (default: none).
     #[arg(
         long,
@@ -80,6 +59,29 @@ pub(crate) struct TrainArgs {
     /// Samples.
     #[command(flatten)]
     pub(crate) samples: SamplesArgs,
+}
+
+/// The run of a training: its folder, its threads, its output.
+#[derive(Debug, Args)]
+pub(crate) struct RunArgs {
+    /// Set any value of the plan; can be repeated.
+    #[arg(long = "set", value_name = "SECTION.KEY=VALUE")]
+    pub(crate) settings: Vec<String>,
+    /// Name of the run and of its folder (default: the name of the corpus and the time).
+    #[arg(long, value_name = "NAME")]
+    pub(crate) name: Option<String>,
+    /// Folder of the runs.
+    #[arg(long, value_name = "DIR", default_value = "runs")]
+    pub(crate) runs: PathBuf,
+    /// Replace an existing run of that name.
+    #[arg(long, requires = "name")]
+    pub(crate) force: bool,
+    /// Number of threads (default: all processors). Results do not depend on it.
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
+    pub(crate) threads: Option<u16>,
+    /// Print JSON Lines: metrics, checkpoints, hints and samples during training, then the outcome.
+    #[arg(long)]
+    pub(crate) json: bool,
 }
 
 /// How a language model is trained.

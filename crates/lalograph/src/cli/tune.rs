@@ -7,8 +7,8 @@ use lalograph_lab::plan::{LossOn, NewVectors};
 use regex::Regex;
 
 use super::choice::choice;
-use super::corpus::{PairArgs, PartArgs, ReadingArgs};
-use super::model::{SamplesArgs, TrainingArgs};
+use super::corpus::{PairArgs, PartArgs, ReadingArgs, SharesArgs};
+use super::model::{RunArgs, SamplesArgs, TrainingArgs};
 
 /// `tune`.
 #[derive(Debug, Args)]
@@ -27,24 +27,9 @@ pub(crate) struct TuneArgs {
     /// Files, folders or patterns such as 'letters/*.txt' of the new text.
     #[arg(value_name = "PATH", required = true)]
     pub(crate) paths: Vec<PathBuf>,
-    /// Set any value of the plan; can be repeated.
-    #[arg(long = "set", value_name = "SECTION.KEY=VALUE")]
-    pub(crate) settings: Vec<String>,
-    /// Name of the run and of its folder (default: the name of the corpus and the time).
-    #[arg(long, value_name = "NAME")]
-    pub(crate) name: Option<String>,
-    /// Folder of the runs.
-    #[arg(long, value_name = "DIR", default_value = "runs")]
-    pub(crate) runs: PathBuf,
-    /// Replace an existing run of that name.
-    #[arg(long, requires = "name")]
-    pub(crate) force: bool,
-    /// Number of threads (default: all processors). Results do not depend on it.
-    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
-    pub(crate) threads: Option<u16>,
-    /// Print JSON Lines: metrics, samples, checkpoints and hints during training, then the outcome.
-    #[arg(long)]
-    pub(crate) json: bool,
+    /// The run.
+    #[command(flatten)]
+    pub(crate) run: RunArgs,
 
     /// Options of reading files.
     #[command(flatten)]
@@ -52,15 +37,9 @@ pub(crate) struct TuneArgs {
     /// Prompts and answers.
     #[command(flatten)]
     pub(crate) pair: PairArgs,
-    /// Share of documents in the validation text.
-    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
-    pub(crate) validation_share: Option<f64>,
-    /// Share of documents in the test text, which is scored once, at the end.
-    #[arg(long, value_name = "SHARE", help_heading = "Corpus")]
-    pub(crate) test_share: Option<f64>,
-    /// Use the parts of this split file instead of shares (default: none).
-    #[arg(long, value_name = "FILE", help_heading = "Corpus", conflicts_with_all = ["validation_share", "test_share"])]
-    pub(crate) split: Option<PathBuf>,
+    /// Held-out parts.
+    #[command(flatten)]
+    pub(crate) shares: SharesArgs,
 
     /// Add the N most frequent words (or characters) of the training text that the vocabulary does not have.
     #[arg(long, value_name = "N", help_heading = "Tuning")]

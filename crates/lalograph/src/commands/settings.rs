@@ -4,13 +4,13 @@ use std::path::{Path, PathBuf};
 
 use lalograph_lab::artefact::texts::read_vocabulary;
 use lalograph_lab::measure::cost::cost;
-use lalograph_lab::plan::{LossAt, Texts, TrainingPlan, WindowKind};
+use lalograph_lab::plan::{CorpusPlan, LossAt, Texts, TrainingPlan, WindowKind};
 use lalograph_lab::{LabError, Plan};
 use lalograph_net::heads::softmax::Softmax;
 use lalograph_net::{Cell, LanguageModel, LanguageModelShape};
 use lalograph_text::{Reserved, Unit};
 
-use crate::cli::{ModelArgs, PlanArgs, SamplesArgs, StepArgs, TrainingArgs};
+use crate::cli::{ModelArgs, PlanArgs, SamplesArgs, SharesArgs, StepArgs, TrainingArgs};
 use crate::failure::Failure;
 use crate::output::number::{bytes, count};
 use crate::room;
@@ -119,6 +119,13 @@ pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) -> 
     lay(&step.batch, &mut plan.training.batch);
     lay(&step.window, &mut plan.training.window);
     Ok(())
+}
+
+/// Lays the flags of held-out parts over a corpus.
+pub(super) fn lay_shares(args: &SharesArgs, corpus: &mut CorpusPlan) {
+    corpus.split = args.split.clone().or_else(|| corpus.split.take());
+    lay(&args.validation_share, &mut corpus.validation_share);
+    lay(&args.test_share, &mut corpus.test_share);
 }
 
 /// Lays the flags of training and samples over a plan, but for the size of a step.

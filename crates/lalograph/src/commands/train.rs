@@ -9,7 +9,7 @@ use lalograph_storage::Existing;
 
 use super::input::threads;
 use super::reading::{found, lay_over, refuse_idle};
-use super::settings::{check_room, lay, lay_model, lay_training, read_plan};
+use super::settings::{check_room, lay_model, lay_shares, lay_training, read_plan};
 use super::training::{carry_out, now, read, render_start, say_outcome};
 use super::vocab::vocabularies::apply_token_args;
 use crate::cli::TrainArgs;
@@ -38,18 +38,18 @@ pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
             "prompts and answers are for `lalograph tune`, which continues from a model; train one on text first".into(),
         ));
     }
-    let existing = Existing::replaced_if(args.force);
-    let name = name_of_new_run(&plan, args.name.as_deref(), &args.runs, existing)?;
+    let existing = Existing::replaced_if(args.run.force);
+    let name = name_of_new_run(&plan, args.run.name.as_deref(), &args.run.runs, existing)?;
     interrupt::listen();
     refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
-    let count = threads(args.threads);
-    let prepared = read(plan, &args.runs, count, args.reading.left_out.as_deref(), existing, screen)?;
+    let count = threads(args.run.threads);
+    let prepared = read(plan, &args.run.runs, count, args.reading.left_out.as_deref(), existing, screen)?;
     check_room(&prepared.plan, prepared.vocabulary.len())?;
-    let output = if args.json { Output::Json } else { Output::Words };
+    let output = if args.run.json { Output::Json } else { Output::Words };
     if output == Output::Words {
         screen.line(&render_start(&prepared, screen))?;
     }
-    let running = begin(&prepared, &args.runs, &name, existing)?;
+    let running = begin(&prepared, &args.run.runs, &name, existing)?;
     let (run, outcome) = carry_out(&prepared, running, (count, args.training.minutes), output, screen)?;
     say_outcome(&run, &prepared, &outcome, args.training.minutes, output, screen)
 }
@@ -95,21 +95,17 @@ pub(super) fn begin(
 
 /// Lays the flags over the plan file, and the plan file over the defaults.
 fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
-    let mut plan = read_plan(args.plan.as_deref(), &args.settings)?;
+    let mut plan = read_plan(args.plan.as_deref(), &args.run.settings)?;
     if !args.paths.is_empty() {
         plan.corpus.paths.clone_from(&args.paths);
     }
     lay_over(&args.reading, &mut plan.corpus);
-    if args.split.is_some() {
-        plan.corpus.split.clone_from(&args.split);
-    }
     if args.vocabulary_file.is_some() {
         plan.vocabulary.file.clone_from(&args.vocabulary_file);
     }
     apply_token_args(&args.tokens, &mut plan.vocabulary)?;
     lay_model(&args.model, &args.training.step, &mut plan)?;
-    lay(&args.validation_share, &mut plan.corpus.validation_share);
-    lay(&args.test_share, &mut plan.corpus.test_share);
+    lay_shares(&args.shares, &mut plan.corpus);
     lay_training(&args.training, &args.samples, &mut plan);
     plan.check()?;
     Ok(plan)

@@ -77,17 +77,19 @@ pub(crate) fn render(survey: &Survey, screen: &Screen) -> String {
     parts.join("\n")
 }
 
+/// Lengths in one line.
+fn lengths(lengths: &Lengths) -> String {
+    format!(
+        "shortest {}, median {}, 95 % up to {}, longest {}",
+        count(lengths.minimum_words),
+        count(lengths.median_words),
+        count(lengths.percentile_95_words),
+        count(lengths.maximum_words)
+    )
+}
+
 /// Lengths of prompts and answers, and what is empty, repeated or matched.
 fn pairs(found: &PairSurvey, survey: &Survey, screen: &Screen) -> String {
-    let lengths = |lengths: &Lengths| {
-        format!(
-            "shortest {}, median {}, 95 % up to {}, longest {}",
-            count(lengths.minimum_words),
-            count(lengths.median_words),
-            count(lengths.percentile_95_words),
-            count(lengths.maximum_words)
-        )
-    };
     let mut rows = vec![
         ("prompts", lengths(&found.prompts)),
         ("answers", lengths(&found.answers)),
@@ -132,7 +134,6 @@ pub(crate) fn render_plain(counts: &PlainCounts, screen: &Screen) -> String {
 
 /// The counts alone.
 pub(crate) fn render_counts(survey: &Survey, screen: &Screen) -> String {
-    let lengths = survey.lengths;
     let rows = [
         ("documents", format!("{} in {}", count(survey.documents), counted(survey.files, "file", "files"))),
         ("left out", count(survey.skipped)),
@@ -147,16 +148,7 @@ pub(crate) fn render_counts(survey: &Survey, screen: &Screen) -> String {
                 percent(survey.words_seen_once, survey.distinct_words)
             ),
         ),
-        (
-            "length",
-            format!(
-                "shortest {}, median {}, 95 % up to {}, longest {}",
-                count(lengths.minimum_words),
-                count(lengths.median_words),
-                count(lengths.percentile_95_words),
-                count(lengths.maximum_words)
-            ),
-        ),
+        ("length", lengths(&survey.lengths)),
     ];
     let rows: Vec<(&str, String)> =
         rows.into_iter().filter(|(name, _)| *name != "left out" || survey.skipped > 0).collect();

@@ -22,7 +22,7 @@ use super::linear::{linear_features, linear_rows, output_of, solved_rows};
 use crate::cli::ClassifyTrainArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::{found, lay_over, refuse_idle};
-use crate::commands::settings::{cell_name, lay, lay_spans, lay_vectors, plan_text};
+use crate::commands::settings::{cell_name, lay, lay_shares, lay_spans, lay_vectors, plan_text};
 use crate::commands::train::name_of_new_run;
 use crate::commands::training::{
     OutcomeLine, carry_out_classifier, end_rows, missing_vectors, now, reading_documents, say_end,
@@ -40,16 +40,16 @@ use crate::room;
 /// Runs the command.
 pub(crate) fn run(args: &ClassifyTrainArgs, screen: &Screen) -> Result<(), Failure> {
     let plan = resolve(args)?;
-    let existing = Existing::replaced_if(args.force);
-    let name = name_of_new_run(&plan, args.name.as_deref(), &args.runs, existing)?;
+    let existing = Existing::replaced_if(args.run.force);
+    let name = name_of_new_run(&plan, args.run.name.as_deref(), &args.run.runs, existing)?;
     interrupt::listen();
     refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
-    let threads = threads(args.threads);
+    let threads = threads(args.run.threads);
     let prepared = reading_documents(args.reading.left_out.as_deref(), existing, screen, |observer| {
         prepare_classifier(plan, threads, observer)
     })?;
-    let output = if args.json { Output::Json } else { Output::Words };
-    let running = begin(&prepared, &args.runs, &name, existing, output, screen)?;
+    let output = if args.run.json { Output::Json } else { Output::Words };
+    let running = begin(&prepared, &args.run.runs, &name, existing, output, screen)?;
     let (run, outcome) = carry_out_classifier(&prepared, running, (threads, args.minutes), output, screen)?;
     say_outcome(&run, &prepared, &outcome, (threads, args.minutes), output, screen)
 }
@@ -134,7 +134,7 @@ fn resolve(args: &ClassifyTrainArgs) -> Result<Plan, Failure> {
         Some(path) => plan_text(path)?,
         None => "[classifier]\n".to_owned(),
     };
-    let mut plan = Plan::from_toml(&text, &args.settings).map_err(|error| match &args.plan {
+    let mut plan = Plan::from_toml(&text, &args.run.settings).map_err(|error| match &args.plan {
         Some(path) => Failure::Usage(format!("{}: {error}", path.display())),
         None => Failure::Usage(error.to_string()),
     })?;
@@ -148,11 +148,7 @@ fn resolve(args: &ClassifyTrainArgs) -> Result<Plan, Failure> {
         plan.corpus.paths.clone_from(&args.paths);
     }
     lay_over(&args.reading, &mut plan.corpus);
-    if args.split.is_some() {
-        plan.corpus.split.clone_from(&args.split);
-    }
-    lay(&args.validation_share, &mut plan.corpus.validation_share);
-    lay(&args.test_share, &mut plan.corpus.test_share);
+    lay_shares(&args.shares, &mut plan.corpus);
     if args.vocabulary_file.is_some() {
         plan.vocabulary.file.clone_from(&args.vocabulary_file);
     }

@@ -12,7 +12,7 @@ use crate::cli::TuneArgs;
 use crate::commands::input::threads;
 use crate::commands::lookup::{load_model, model_path};
 use crate::commands::reading::{found, lay_over, refuse_idle};
-use crate::commands::settings::{check_room, lay, lay_training};
+use crate::commands::settings::{check_room, lay, lay_shares, lay_training};
 use crate::commands::train::{begin, name_of_new_run};
 use crate::commands::training::{TOKENS, carry_out, reading, render_start, say_outcome};
 use crate::failure::Failure;
@@ -34,24 +34,24 @@ const SHOWN_PROMPTS: usize = 2;
 pub(super) fn run(args: &TuneArgs, model: &Path, screen: &Screen) -> Result<(), Failure> {
     let file = load_model(model)?;
     let mut plan = resolve(args, model, &file)?;
-    let existing = Existing::replaced_if(args.force);
-    let name = name_of_new_run(&plan, args.name.as_deref(), &args.runs, existing)?;
+    let existing = Existing::replaced_if(args.run.force);
+    let name = name_of_new_run(&plan, args.run.name.as_deref(), &args.run.runs, existing)?;
     interrupt::listen();
     refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
     let base = base_of(&mut plan, file, screen)?;
-    let (count, cache) = (threads(args.threads), args.runs.join(TOKENS));
+    let (count, cache) = (threads(args.run.threads), args.run.runs.join(TOKENS));
     let storage = files::storage();
     let cache = Some(TokenCache { storage: &*storage, path: &cache });
     let prepared = reading(args.reading.left_out.as_deref(), existing, screen, |observer| {
         prepare_tuned(plan, base, count, cache, observer)
     })?;
     check_room(&prepared.plan, prepared.vocabulary.len())?;
-    let output = if args.json { Output::Json } else { Output::Words };
+    let output = if args.run.json { Output::Json } else { Output::Words };
     if output == Output::Words {
         screen.line(&render_start(&prepared, screen))?;
     }
     say_cuts(&prepared, screen);
-    let running = begin(&prepared, &args.runs, &name, existing)?;
+    let running = begin(&prepared, &args.run.runs, &name, existing)?;
     let limit = args.training.minutes;
     let (run, outcome) = carry_out(&prepared, running, (count, limit), output, screen)?;
     say_outcome(&run, &prepared, &outcome, limit, output, screen)
@@ -84,7 +84,7 @@ fn resolve(args: &TuneArgs, model: &Path, file: &ModelFile) -> Result<Plan, Fail
     plan.training.epochs = EPOCHS;
     plan.training.learning_rate *= RATE_SHARE;
     let fixed = (plan.model.clone(), plan.vocabulary.clone());
-    let mut plan = Plan::from_toml(&plan.to_toml().map_err(usage)?, &args.settings).map_err(usage)?;
+    let mut plan = Plan::from_toml(&plan.to_toml().map_err(usage)?, &args.run.settings).map_err(usage)?;
     if (&plan.model, &plan.vocabulary) != (&fixed.0, &fixed.1) {
         return Err(Failure::Usage(
             "a tuned model keeps the network and the vocabulary of its base, so [model] and [vocabulary] cannot be set".into(),
@@ -95,11 +95,7 @@ fn resolve(args: &TuneArgs, model: &Path, file: &ModelFile) -> Result<Plan, Fail
         (plan.corpus.prompt, plan.corpus.answer) = (args.pair.prompt.clone(), args.pair.answer.clone());
         plan.training.reset_at_documents = true;
     }
-    if args.split.is_some() {
-        plan.corpus.split.clone_from(&args.split);
-    }
-    lay(&args.validation_share, &mut plan.corpus.validation_share);
-    lay(&args.test_share, &mut plan.corpus.test_share);
+    lay_shares(&args.shares, &mut plan.corpus);
     lay(&args.training.step.batch, &mut plan.training.batch);
     lay(&args.training.step.window, &mut plan.training.window);
     lay_training(&args.training, &args.samples, &mut plan);
