@@ -103,7 +103,7 @@ impl AnswerFigures {
     }
 }
 
-/// The answers of a model to all prompts, in order. `progress` is told of every pair and stops the work by returning `false`; the result is then `None`.
+/// The answers of a model to all prompts, in order. `progress` hears of every pair and stops the work by returning `false`; the result is then `None`.
 ///
 /// # Errors
 /// A way of decoding that is impossible for the model.

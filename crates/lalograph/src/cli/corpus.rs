@@ -97,7 +97,7 @@ pub(crate) struct PairArgs {
     /// Column or field path of the prompts of prompt-and-answer pairs, with --answer (default: documents are no pairs).
     #[arg(long, value_name = "COLUMN", requires = "answer", conflicts_with_all = ["text", "group"], help_heading = "Corpus")]
     pub(crate) prompt: Option<String>,
-    /// Column or field path of the answers.
+    /// Column or field path of the answers, with --prompt (default: documents are no pairs).
     #[arg(long, value_name = "COLUMN", requires = "prompt", help_heading = "Corpus")]
     pub(crate) answer: Option<String>,
 }

@@ -46,6 +46,9 @@ fn a_model_is_tuned_on_another_corpus_and_says_what_it_forgot() {
     for words in ["base", "new tokens", "before tuning", "old perplexity", "old text"] {
         assert!(out.contains(words), "no `{words}` in {out}");
     }
+    let err = workshop.run(&format!("{tune} --name loud")).err;
+    let first = err.lines().find(|line| line.starts_with("step 0 ")).unwrap_or_else(|| panic!("{err}"));
+    assert!(first.contains("old perplexity"), "{first}");
     let lines = workshop.run(&format!("{tune} --keep-old 0.25 --name kept --json --quiet")).ok();
     let outcome = json(lines.lines().last().unwrap());
     let old = |evaluation: &Value| evaluation["figures"]["old_perplexity"].as_f64().unwrap();

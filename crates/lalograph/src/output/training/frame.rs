@@ -148,10 +148,15 @@ pub(super) fn validation_parts(
             format!("macro F1 {:.3}{}", last.macro_f1, change(|v| v.macro_f1, 3)),
         ];
     }
-    vec![
+    let mut parts = vec![
         format!("validation perplexity {}{}", perplexity(last.perplexity), change(|v| v.perplexity, 2)),
         format!("{:.3} bits/byte{}", last.bits_per_byte, change(|v| v.bits_per_byte, 3)),
-    ]
+    ];
+    parts.extend(last.old_perplexity.map(|old| {
+        let change = change(|v| v.old_perplexity.unwrap_or(f64::NAN), 2);
+        format!("old perplexity {}{change}", perplexity(old))
+    }));
+    parts
 }
 
 /// Parts beside each other, and below where there is no more room. The first is what the line is about.

@@ -39,6 +39,8 @@ pub(crate) struct Validation {
     pub(crate) loss: f64,
     pub(crate) perplexity: f64,
     pub(crate) bits_per_byte: f64,
+    /// Of a tuned model, perplexity of its base's text.
+    pub(crate) old_perplexity: Option<f64>,
     pub(crate) accuracy: f64,
     pub(crate) macro_f1: f64,
     pub(crate) best: bool,
@@ -176,6 +178,7 @@ impl State {
                     loss,
                     perplexity: loss.exp(),
                     bits_per_byte: figure("bits_per_byte"),
+                    old_perplexity: record.figure("old_perplexity"),
                     accuracy: figure("accuracy"),
                     macro_f1: figure("macro_f1"),
                     best,
