@@ -17,7 +17,7 @@ use crate::output::line::{Axis, drawable, line};
 use crate::output::loss_scale::LossScale;
 use crate::output::number;
 use crate::output::outline::outline_text;
-use crate::output::palette::{ASH, PLUM, TRAINING, VALIDATION};
+use crate::output::palette::{ASH, BRICK, PLUM, TRAINING, VALIDATION};
 
 /// Pixels of a PNG for each unit of its chart.
 const PIXELS: f32 = 1.5;
@@ -42,18 +42,24 @@ pub(crate) fn learning_curve(
 ) -> Option<Scene> {
     let mut training = Vec::new();
     let mut validation = Vec::new();
+    // Of a tuned model, the text of its base.
+    let mut old = Vec::new();
     for record in records {
         let step = record.step() as f64;
         match record {
             MetricsRecord::Training { .. } => {
                 training.extend(scale.of_training(record).map(|figure| (step, figure)));
             }
-            MetricsRecord::Validation { loss, .. } => validation.push((step, scale.figure(*loss))),
+            MetricsRecord::Validation { loss, .. } => {
+                validation.push((step, scale.figure(*loss)));
+                old.extend(record.figure("old_perplexity").map(|figure| (step, figure)));
+            }
             MetricsRecord::Test { .. } => {}
         }
     }
     let training = drawable(training, Axis::Logarithmic, Axis::Logarithmic);
     let validation = drawable(validation, Axis::Logarithmic, Axis::Logarithmic);
+    let old = drawable(old, Axis::Logarithmic, Axis::Logarithmic);
     let last_step = training.iter().chain(&validation).map(|point| point.0).fold(1.0, f64::max);
     let first_step = training.iter().chain(&validation).map(|point| point.0).fold(last_step, f64::min);
     let figure = scale.name();
@@ -61,7 +67,8 @@ pub(crate) fn learning_curve(
     let training = line(training, TRAINING, &name);
     let validation =
         line(validation, VALIDATION, &format!("validation {figure}")).map(|line| line.with_stroke_width(3.0));
-    let mut plots: Vec<Plot> = [training, validation].into_iter().flatten().map(Plot::Line).collect();
+    let old = line(old, BRICK, "perplexity of the old text");
+    let mut plots: Vec<Plot> = [training, validation, old].into_iter().flatten().map(Plot::Line).collect();
     if plots.is_empty() {
         return None;
     }

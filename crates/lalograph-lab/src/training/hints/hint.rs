@@ -1,6 +1,6 @@
 //! The hints and their sentences.
 
-use std::fmt::{self, Display};
+use std::fmt::{self, Display, Write};
 
 use serde::Serialize;
 
@@ -274,7 +274,18 @@ impl Display for Figure {
         } else {
             2
         };
-        write!(formatter, "{:.places$}", self.0)
+        let digits = format!("{:.places$}", self.0);
+        // Thousands apart, for people.
+        let whole = digits.find('.').unwrap_or(digits.len());
+        for (at, digit) in digits.char_indices() {
+            let left = whole.saturating_sub(at);
+            let separated = at > 0 && left > 0 && left % 3 == 0 && digits.as_bytes()[at - 1].is_ascii_digit();
+            if separated {
+                formatter.write_str(",")?;
+            }
+            formatter.write_char(digit)?;
+        }
+        Ok(())
     }
 }
 
@@ -510,5 +521,18 @@ impl Display for Hint {
                 "training too short: {step} steps, {epochs:.2} epochs; train for more epochs"
             ),
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::Figure;
+
+    #[test]
+    fn figures_have_three_digits_and_thousands_apart() {
+        let shown = |figure: f64| Figure(figure).to_string();
+        assert_eq!([shown(1.239), shown(12.39), shown(123.9)], ["1.24", "12.4", "124"]);
+        assert_eq!([shown(6800.4), shown(11_288.0), shown(1_234_567.0)], ["6,800", "11,288", "1,234,567"]);
+        assert_eq!([shown(f64::INFINITY), shown(f64::NAN)], ["inf", "NaN"]);
     }
 }

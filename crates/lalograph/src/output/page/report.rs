@@ -81,7 +81,12 @@ fn figures(history: &RunHistory) -> String {
     }
     for (name, value) in history.best_figures().into_iter().flat_map(Figures::iter) {
         if name != "perplexity" {
-            tiles.push((figure_of(value), format!("validation {}, best", name.replace('_', " "))));
+            let what = match name {
+                "old_perplexity" => "perplexity of the old text, at the same step".to_owned(),
+                "moved" => "distance from the base, over its norm".to_owned(),
+                _ => format!("validation {}, best", name.replace('_', " ")),
+            };
+            tiles.push((figure_of(value), what));
         }
     }
     if let Some(test) = &description.test {
