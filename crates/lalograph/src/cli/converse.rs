@@ -9,7 +9,7 @@ use super::tune::DecodingArgs;
 /// `converse`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph converse thornmere/runs/demo --temperature 0.7\n  lalograph converse thornmere/runs/demo --turns 4 --from 'Hesper walked to' --temperature 0.8 --transcript voices.jsonl\n  lalograph converse thornmere/runs/demo --with thornmere/runs/demo --turns 4 --with-temperature 1.2 --temperature 0.4 --names Ann,Ben"
+    after_help = "Examples:\n  lalograph converse thornmere/runs/demo --temperature 0.7\n  lalograph converse thornmere/runs/demo --turns 4 --from 'Hesper walked to' --temperature 0.8 --save voices.jsonl\n  lalograph converse thornmere/runs/demo --with thornmere/runs/demo --turns 4 --with-temperature 1.2 --temperature 0.4 --names Ann,Ben"
 )]
 pub(crate) struct ConverseArgs {
     /// Model file or run. A model of prompts and answers answers every line; any other continues the text.
@@ -51,14 +51,14 @@ pub(crate) struct ConverseArgs {
     /// Decoding.
     #[command(flatten)]
     pub(crate) decoding: DecodingArgs,
-    /// Keep the transcript in FILE, as JSON Lines; it is written after every turn (default: none).
+    /// Keep the dialogue in FILE, as JSON Lines; it is written after every turn (default: none).
     #[arg(long, value_name = "FILE")]
-    pub(crate) transcript: Option<PathBuf>,
-    /// Take the person's lines from this transcript, with the settings that they had (default: none).
+    pub(crate) save: Option<PathBuf>,
+    /// Take the person's lines from a file of --save, with the settings that they had (default: none).
     #[arg(long, value_name = "FILE", conflicts_with = "turns")]
     pub(crate) replay: Option<PathBuf>,
-    /// Replace an existing transcript.
-    #[arg(long, requires = "transcript")]
+    /// Replace an existing file of --save.
+    #[arg(long, requires = "save")]
     pub(crate) force: bool,
     /// Print JSON Lines: one line per turn.
     #[arg(long)]

@@ -180,7 +180,7 @@ fn pairs_are_surveyed_split_by_prompt_and_answered() {
 fn a_conversation_is_held_kept_and_replayed() {
     let workshop = workshop();
     let input = "Who won the football in Osterby?\n:temperature 0.9\n:again\n:nonsense\n\n:forget\nWhere does Foxgate stand?\n:save copy.jsonl\n";
-    let words = ["converse", "pairs", "--transcript", "talk.jsonl"];
+    let words = ["converse", "pairs", "--save", "talk.jsonl"];
     let done = workshop.run_with_input(&words, input);
     assert!(done.err.contains("no command :nonsense"), "{done:?}");
     let out = done.ok();
@@ -197,9 +197,9 @@ fn a_conversation_is_held_kept_and_replayed() {
     // The same lines get the same answers.
     let plain = "Where does Foxgate stand?\nWho won the football in Osterby?\n";
     let first = workshop
-        .run_with_input(&["converse", "pairs", "--temperature", "0.8", "--transcript", "a.jsonl"], plain)
+        .run_with_input(&["converse", "pairs", "--temperature", "0.8", "--save", "a.jsonl"], plain)
         .ok();
-    let again = workshop.run("converse pairs --replay a.jsonl --transcript b.jsonl").ok();
+    let again = workshop.run("converse pairs --replay a.jsonl --save b.jsonl").ok();
     assert_eq!(workshop.read("a.jsonl"), workshop.read("b.jsonl"));
     assert_eq!(again.lines().skip(1).step_by(2).collect::<Vec<_>>(), first.lines().collect::<Vec<_>>());
     workshop.write("no.jsonl", "{\"speaker\":3}\n");
@@ -226,7 +226,7 @@ fn two_voices_take_turns() {
 }
 
 #[test]
-fn in_a_terminal_lines_are_edited_and_control_d_or_control_c_keep_the_transcript() {
+fn in_a_terminal_lines_are_edited_and_control_d_or_control_c_keep_the_dialogue() {
     for (name, ending) in [("d", "\u{4}"), ("c", "\u{3}")] {
         let workshop = workshop();
         let master = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY).unwrap();
@@ -237,7 +237,7 @@ fn in_a_terminal_lines_are_edited_and_control_d_or_control_c_keep_the_transcript
         let open = || Stdio::from(File::options().read(true).write(true).open(path).unwrap());
         let mut child = workshop
             .command()
-            .args(["converse", "pairs", "--transcript", "talk.jsonl"])
+            .args(["converse", "pairs", "--save", "talk.jsonl"])
             .env("TERM", "xterm-256color")
             .stdin(open())
             .stdout(open())

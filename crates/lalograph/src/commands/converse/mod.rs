@@ -1,15 +1,15 @@
 //! `converse`: a conversation with a model, or of two voices with each other.
 
+mod dialogue;
 mod lines;
 mod orders;
-mod transcript;
 mod voice;
 
 use std::collections::VecDeque;
 
+use dialogue::{Dialogue, Line, person_lines};
 use lines::Lines;
 use orders::{Order, Settings, order};
-use transcript::{Line, Transcript, person_lines};
 use voice::{Turn, Voice};
 
 use crate::cli::ConverseArgs;
@@ -22,10 +22,10 @@ use crate::output::screen::Screen;
 /// Runs the command.
 pub(crate) fn run(args: &ConverseArgs, screen: &Screen) -> Result<(), Failure> {
     let settings = Settings::of(args);
-    let transcript = Transcript::begin(args)?;
+    let dialogue = Dialogue::begin(args)?;
     match args.turns {
-        Some(turns) => two_voices(args, turns, settings, transcript, screen),
-        None => with_a_person(args, settings, transcript, screen),
+        Some(turns) => two_voices(args, turns, settings, dialogue, screen),
+        None => with_a_person(args, settings, dialogue, screen),
     }
 }
 
@@ -33,7 +33,7 @@ pub(crate) fn run(args: &ConverseArgs, screen: &Screen) -> Result<(), Failure> {
 fn with_a_person(
     args: &ConverseArgs,
     mut settings: Settings,
-    mut transcript: Transcript,
+    mut dialogue: Dialogue,
     screen: &Screen,
 ) -> Result<(), Failure> {
     let mut voice = Voice::new(&args.model)?;
@@ -71,12 +71,12 @@ fn with_a_person(
         };
         let again = match order(&text, &mut settings, voice.indices()) {
             Order::Say => {
-                transcript.add(Line::of_person(&text, &settings))?;
+                dialogue.add(Line::of_person(&text, &settings))?;
                 turn += 1;
                 false
             }
             Order::Again if turn > 0 => {
-                transcript.take_back()?;
+                dialogue.take_back()?;
                 true
             }
             Order::Again => {
@@ -85,11 +85,11 @@ fn with_a_person(
             }
             Order::Forget => {
                 voice.forget();
-                transcript.add(Line::forgotten())?;
+                dialogue.add(Line::forgotten())?;
                 continue;
             }
             Order::Save(path) => {
-                match transcript.save_as(&path) {
+                match dialogue.save_as(&path) {
                     Ok(()) => screen.note(&format!("written: {}", path.display())),
                     Err(failure) => screen.error(&failure.what()),
                 }
@@ -107,12 +107,12 @@ fn with_a_person(
             voice.answer(&text, &settings, turn, |piece| spoken(piece, args, screen))
         }?;
         finish_turn(&said, args, screen)?;
-        transcript.add(Line::of_model(&voice.name, &said, &settings))?;
+        dialogue.add(Line::of_model(&voice.name, &said, &settings))?;
         if interrupt::asked() {
             break;
         }
     }
-    ended(&transcript)
+    ended(&dialogue)
 }
 
 /// Two voices that take turns.
@@ -120,7 +120,7 @@ fn two_voices(
     args: &ConverseArgs,
     turns: u64,
     settings: Settings,
-    mut transcript: Transcript,
+    mut dialogue: Dialogue,
     screen: &Screen,
 ) -> Result<(), Failure> {
     let first = Voice::new(&args.model)?;
@@ -140,7 +140,7 @@ fn two_voices(
     let mut voices = [(first, settings), (second, others)];
     let mut said = args.from.clone();
     if !said.is_empty() {
-        transcript.add(Line::of_person(&said, &voices[0].1))?;
+        dialogue.add(Line::of_person(&said, &voices[0].1))?;
         if !args.json {
             screen.line(&said)?;
         }
@@ -157,13 +157,13 @@ fn two_voices(
         if args.json {
             screen.json(&line)?;
         }
-        transcript.add(line)?;
+        dialogue.add(line)?;
         said = spoke.text;
         if interrupt::asked() {
             break;
         }
     }
-    ended(&transcript)
+    ended(&dialogue)
 }
 
 /// Prints a piece of a turn as it comes; `false` stops the turn.
@@ -180,10 +180,10 @@ fn finish_turn(turn: &Turn, args: &ConverseArgs, screen: &Screen) -> Result<(), 
     Ok(())
 }
 
-/// How a conversation ends: an interruption is told with the place of the transcript.
-fn ended(transcript: &Transcript) -> Result<(), Failure> {
+/// How a conversation ends: an interruption says where the dialogue is.
+fn ended(dialogue: &Dialogue) -> Result<(), Failure> {
     if interrupt::asked() {
-        let place = transcript.path().map(|path| format!("; transcript in {}", path.display()));
+        let place = dialogue.path().map(|path| format!("; dialogue in {}", path.display()));
         return Err(Failure::Interrupted(format!("stopped{}", place.unwrap_or_default())));
     }
     Ok(())

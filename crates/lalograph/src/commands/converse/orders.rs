@@ -76,7 +76,7 @@ pub(super) enum Order {
     Again,
     /// Forget what was said.
     Forget,
-    /// Write the transcript there.
+    /// Write the dialogue there.
     Save(PathBuf),
     /// Nothing but this to be said to the person.
     Said(String),
@@ -94,7 +94,7 @@ const HELP: &str = "\
 :settings         show the settings
 :again            take the last turn again
 :forget           forget what was said: the next line begins a text
-:save FILE        write the transcript to FILE
+:save FILE        write the dialogue to FILE
 :end              end, as Ctrl-D does";
 
 /// The meaning of a line to a model of so many indices: a command word changes the settings or asks for something, anything else is text.

@@ -1,4 +1,4 @@
-//! The transcript of a conversation: JSON Lines, written whole after every turn.
+//! The dialogue of a conversation: JSON Lines, written whole after every turn.
 
 use std::path::{Path, PathBuf};
 
@@ -16,7 +16,7 @@ use crate::files;
 /// Name of the person.
 const PERSON: &str = "you";
 
-/// A line of a transcript.
+/// A line of a dialogue.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Line {
@@ -70,20 +70,20 @@ impl Line {
 }
 
 /// The lines so far, and their file.
-pub(super) struct Transcript {
+pub(super) struct Dialogue {
     path: Option<PathBuf>,
     lines: Vec<Line>,
 }
 
-impl Transcript {
-    /// Begins a transcript; a file that is there is an error before anything is said.
+impl Dialogue {
+    /// Begins a dialogue; a file that is there is an error before anything is said.
     pub(super) fn begin(args: &ConverseArgs) -> Result<Self, Failure> {
-        if let Some(path) = args.transcript.as_ref().filter(|path| !args.force && path.exists()) {
+        if let Some(path) = args.save.as_ref().filter(|path| !args.force && path.exists()) {
             return Err(LabError::Exists(path.clone()).into());
         }
-        let transcript = Self { path: args.transcript.clone(), lines: Vec::new() };
-        transcript.write()?;
-        Ok(transcript)
+        let dialogue = Self { path: args.save.clone(), lines: Vec::new() };
+        dialogue.write()?;
+        Ok(dialogue)
     }
 
     pub(super) fn path(&self) -> Option<&Path> {
@@ -121,7 +121,7 @@ impl Transcript {
     }
 }
 
-/// The lines of the person in a transcript.
+/// The lines of the person in a dialogue.
 pub(super) fn person_lines(path: &Path) -> Result<Vec<Line>, Failure> {
     let text = std::fs::read_to_string(path).map_err(LabError::at(path))?;
     let mut lines = Vec::new();
@@ -130,8 +130,8 @@ pub(super) fn person_lines(path: &Path) -> Result<Vec<Line>, Failure> {
             let what = error.to_string();
             let what = what.split(" at line ").next().unwrap_or(&what).to_owned();
             Failure::with_remedy(
-                format!("{}, line {}: no line of a transcript: {what}", path.display(), number + 1),
-                "give a file that `lalograph converse --transcript` wrote",
+                format!("{}, line {}: no line of a dialogue: {what}", path.display(), number + 1),
+                "give a file that `lalograph converse --save` wrote",
             )
         })?;
         if line.speaker == PERSON {
