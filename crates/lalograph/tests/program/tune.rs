@@ -202,6 +202,9 @@ fn a_conversation_is_held_kept_and_replayed() {
     let again = workshop.run("converse pairs --replay a.jsonl --save b.jsonl").ok();
     assert_eq!(workshop.read("a.jsonl"), workshop.read("b.jsonl"));
     assert_eq!(again.lines().skip(1).step_by(2).collect::<Vec<_>>(), first.lines().collect::<Vec<_>>());
+    let lines = workshop.run_with_input(&["converse", "pairs", "--json", "--quiet"], plain).ok();
+    let said: Vec<Value> = lines.lines().map(json).collect();
+    assert!(said.len() == 2 && said.iter().all(|line| line["speaker"] == "pairs"), "{lines}");
     workshop.write("no.jsonl", "{\"speaker\":3}\n");
     workshop.run("converse pairs --replay no.jsonl").fails(1, &["no.jsonl, line 1"]);
     workshop.run_with_input(&["converse", "pairs"], "\u{fffd}\n").ok();

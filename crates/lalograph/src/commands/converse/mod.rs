@@ -106,8 +106,9 @@ fn with_a_person(
         } else {
             voice.answer(&text, &settings, turn, |piece| spoken(piece, args, screen))
         }?;
-        finish_turn(&said, args, screen)?;
-        dialogue.add(Line::of_model(&voice.name, &said, &settings))?;
+        let line = Line::of_model(&voice.name, &said, &settings);
+        finish_turn(&said, &line, args, screen)?;
+        dialogue.add(line)?;
         if interrupt::asked() {
             break;
         }
@@ -152,11 +153,8 @@ fn two_voices(
             screen.print(&format!("{} ", screen.styled(ASH.style(), &format!("{}:", names[number]))))?;
         }
         let spoke = voice.answer(&said, settings, turn, |piece| spoken(piece, args, screen))?;
-        finish_turn(&spoke, args, screen)?;
         let line = Line::of_model(&names[number], &spoke, settings);
-        if args.json {
-            screen.json(&line)?;
-        }
+        finish_turn(&spoke, &line, args, screen)?;
         dialogue.add(line)?;
         said = spoke.text;
         if interrupt::asked() {
@@ -172,8 +170,10 @@ fn spoken(piece: &str, args: &ConverseArgs, screen: &Screen) -> bool {
 }
 
 /// Ends the line of a turn, or prints it as JSON.
-fn finish_turn(turn: &Turn, args: &ConverseArgs, screen: &Screen) -> Result<(), Failure> {
-    if !args.json {
+fn finish_turn(turn: &Turn, line: &Line, args: &ConverseArgs, screen: &Screen) -> Result<(), Failure> {
+    if args.json {
+        screen.json(line)?;
+    } else {
         screen.print("\n")?;
     }
     say_unknown_words(&turn.unknown, screen);
