@@ -125,6 +125,23 @@ pub(crate) struct TuneCompareArgs {
     /// Decoding.
     #[command(flatten)]
     pub(crate) decoding: DecodingArgs,
+    /// Beam search of this width (default: off).
+    #[arg(
+        long,
+        value_name = "WIDTH",
+        conflicts_with_all = ["temperature", "repeat_power"],
+        help_heading = "Decoding"
+    )]
+    pub(crate) beam: Option<usize>,
+    /// Rank the texts of a beam by log-probability divided by length to this power (default: 1).
+    #[arg(
+        long,
+        value_name = "POWER",
+        requires = "beam",
+        allow_negative_numbers = true,
+        help_heading = "Decoding"
+    )]
+    pub(crate) length_power: Option<f64>,
     /// Show N pairs with all answers.
     #[arg(long, value_name = "N", default_value_t = 5)]
     pub(crate) examples: usize,
@@ -175,16 +192,4 @@ pub(crate) struct DecodingArgs {
         help_heading = "Decoding"
     )]
     pub(crate) repeat_power: f64,
-    /// Beam search of this width (default: off).
-    #[arg(long, value_name = "WIDTH", conflicts_with_all = ["temperature", "repeat_power"], help_heading = "Decoding")]
-    pub(crate) beam: Option<usize>,
-    /// Rank the texts of a beam by log-probability divided by length to this power (default: 1).
-    #[arg(
-        long,
-        value_name = "POWER",
-        requires = "beam",
-        allow_negative_numbers = true,
-        help_heading = "Decoding"
-    )]
-    pub(crate) length_power: Option<f64>,
 }

@@ -209,6 +209,7 @@ fn a_conversation_is_held_kept_and_replayed() {
     workshop.run("converse pairs --replay no.jsonl").fails(1, &["no.jsonl, line 1"]);
     workshop.run_with_input(&["converse", "pairs"], "\u{fffd}\n").ok();
     workshop.run("converse pairs --temperature 0").fails(2, &["temperature"]);
+    workshop.run("converse pairs --beam 3").fails(2, &["--beam"]);
     workshop.run("converse nowhere").fails(1, &["nowhere"]);
 }
 

@@ -53,7 +53,7 @@ pub(super) fn run(args: &TuneCompareArgs, screen: &Screen) -> Result<(), Failure
     }
     interrupt::listen();
     let wanted = read_pairs(args, screen)?;
-    let (decoding, beam) = decoding_of(&args.decoding);
+    let (decoding, beam) = decoding_of(args);
     let writing = Writing { decoding, beam, tokens: args.tokens, seed: args.seed };
     let pool =
         rayon::ThreadPoolBuilder::new().num_threads(threads(args.threads)).build().map_err(LabError::from)?;
@@ -101,14 +101,9 @@ fn names_apart(before: &[Answered], path: &Path) -> String {
 }
 
 /// How answers are chosen.
-fn decoding_of(args: &DecodingArgs) -> (Decoding, Option<Beam>) {
-    let decoding = Decoding {
-        temperature: args.temperature,
-        top_k: args.top_k,
-        top_p: args.top_p,
-        repeat_power: args.repeat_power,
-        ..Decoding::GREEDY
-    };
+fn decoding_of(args: &TuneCompareArgs) -> (Decoding, Option<Beam>) {
+    let DecodingArgs { temperature, top_k, top_p, repeat_power } = args.decoding;
+    let decoding = Decoding { temperature, top_k, top_p, repeat_power, ..Decoding::GREEDY };
     let length_power = args.length_power.unwrap_or(1.0);
     (decoding, args.beam.map(|width| Beam { width, length_power, best: 1, random: false }))
 }
