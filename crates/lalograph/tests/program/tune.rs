@@ -179,7 +179,7 @@ fn pairs_are_surveyed_split_by_prompt_and_answered() {
 #[test]
 fn a_conversation_is_held_kept_and_replayed() {
     let workshop = workshop();
-    let input = "Who won the football in Osterby?\n:temperature 0.9\n:again\n:nonsense\n\n:forget\nWhere does Foxgate stand?\n:save copy.jsonl\n";
+    let input = "Who won the football in Osterby?\n:temperature 0.9\n:again\n:nonsense\n\n:forget\n:again\nWhere does Foxgate stand?\n:save copy.jsonl\n";
     let words = ["converse", "pairs", "--save", "talk.jsonl"];
     let done = workshop.run_with_input(&words, input);
     assert!(done.err.contains("no command :nonsense"), "{done:?}");
@@ -187,14 +187,16 @@ fn a_conversation_is_held_kept_and_replayed() {
     assert_eq!(out.lines().count(), 3, "{out}");
     let lines: Vec<Value> = workshop.read("talk.jsonl").lines().map(json).collect();
     let speakers: Vec<&str> = lines.iter().map(|line| line["speaker"].as_str().unwrap()).collect();
-    assert_eq!(speakers, ["you", "pairs", "you", "you", "pairs"]);
+    assert_eq!(speakers, ["you", "pairs", "you", "pairs", "you", "you", "pairs"]);
     assert_eq!(
-        (&lines[1]["settings"]["temperature"], &lines[1]["text"]),
+        (&lines[3]["settings"]["temperature"], &lines[3]["text"]),
         (&0.9.into(), &out.lines().nth(1).unwrap().into())
     );
     assert_eq!(workshop.read("copy.jsonl"), workshop.read("talk.jsonl"));
     workshop.run_with_input(&words, "hello\n").fails(1, &["talk.jsonl", "exists"]);
-    // The same lines get the same answers.
+    // The same lines get the same answers, those that were taken again too.
+    workshop.run("converse pairs --replay talk.jsonl --save replayed.jsonl").ok();
+    assert_eq!(workshop.read("replayed.jsonl"), workshop.read("talk.jsonl"));
     let plain = "Where does Foxgate stand?\nWho won the football in Osterby?\n";
     let first = workshop
         .run_with_input(&["converse", "pairs", "--temperature", "0.8", "--save", "a.jsonl"], plain)

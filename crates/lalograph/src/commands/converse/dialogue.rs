@@ -20,11 +20,9 @@ const PERSON: &str = "you";
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub(super) struct Line {
-    /// `turn`, or `forget` where everything before was forgotten.
-    kind: String,
     /// Who spoke: `you`, or the name of a voice.
     speaker: String,
-    /// What was said.
+    /// What was said; of a person also `:again` and `:forget`.
     pub(super) text: String,
     /// Tokens drawn, for a model.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -40,7 +38,7 @@ pub(super) struct Line {
 impl Line {
     pub(super) fn of_person(text: &str, settings: &Settings) -> Self {
         let settings = Some(*settings);
-        Self { text: text.to_owned(), settings, ..Self::new("turn", PERSON) }
+        Self { text: text.to_owned(), settings, ..Self::new(PERSON) }
     }
 
     pub(super) fn of_model(name: &str, turn: &Turn, settings: &Settings) -> Self {
@@ -49,23 +47,12 @@ impl Line {
             tokens: Some(turn.tokens),
             ended_by: Some(turn.ended),
             settings: Some(*settings),
-            ..Self::new("turn", name)
+            ..Self::new(name)
         }
     }
 
-    pub(super) fn forgotten() -> Self {
-        Self { text: ":forget".into(), ..Self::new("forget", PERSON) }
-    }
-
-    fn new(kind: &str, speaker: &str) -> Self {
-        Self {
-            kind: kind.into(),
-            speaker: speaker.into(),
-            text: String::new(),
-            tokens: None,
-            ended_by: None,
-            settings: None,
-        }
+    fn new(speaker: &str) -> Self {
+        Self { speaker: speaker.into(), text: String::new(), tokens: None, ended_by: None, settings: None }
     }
 }
 
@@ -92,14 +79,6 @@ impl Dialogue {
 
     pub(super) fn add(&mut self, line: Line) -> Result<(), Failure> {
         self.lines.push(line);
-        self.write()
-    }
-
-    /// Takes the model's last turn out, which is taken again.
-    pub(super) fn take_back(&mut self) -> Result<(), Failure> {
-        if self.lines.last().is_some_and(|line| line.speaker != PERSON) {
-            self.lines.pop();
-        }
         self.write()
     }
 

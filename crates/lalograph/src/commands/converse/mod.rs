@@ -75,8 +75,8 @@ fn with_a_person(
                 turn += 1;
                 false
             }
-            Order::Again if turn > 0 => {
-                dialogue.take_back()?;
+            Order::Again if voice.has_spoken() => {
+                dialogue.add(Line::of_person(&text, &settings))?;
                 true
             }
             Order::Again => {
@@ -85,7 +85,7 @@ fn with_a_person(
             }
             Order::Forget => {
                 voice.forget();
-                dialogue.add(Line::forgotten())?;
+                dialogue.add(Line::of_person(&text, &settings))?;
                 continue;
             }
             Order::Save(path) => {

@@ -64,6 +64,11 @@ impl Voice {
         self.ready.vocabulary().len()
     }
 
+    /// Whether there is a turn that can be taken again.
+    pub(super) fn has_spoken(&self) -> bool {
+        self.before.is_some()
+    }
+
     /// Forgets what was said.
     pub(super) fn forget(&mut self) {
         self.conversation.restart();
