@@ -4,7 +4,7 @@ use std::path::PathBuf;
 
 use clap::Args;
 
-use super::tune::DecodingArgs;
+use super::decoding::DecodingArgs;
 
 /// `converse`.
 #[derive(Debug, Args)]

@@ -4,6 +4,7 @@ mod choice;
 mod classify;
 mod converse;
 mod corpus;
+mod decoding;
 mod embed;
 mod help;
 mod model;
@@ -38,7 +39,7 @@ pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCheckArgs, PlanCommand, PlanCostA
 pub(crate) use refusal::refusal;
 pub(crate) use runs::{CompareArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand, ShowArgs};
 pub(crate) use survey::{SplitArgs, SurveyArgs};
-pub(crate) use tune::{DecodingArgs, TuneArgs, TuneCommand, TuneCompareArgs};
+pub(crate) use tune::{TuneArgs, TuneCommand, TuneCompareArgs};
 pub(crate) use vocab::{
     TokenOrder, VocabBuildArgs, VocabCommand, VocabCompareArgs, VocabCoverageArgs, VocabDecodeArgs,
     VocabEncodeArgs, VocabExtendArgs, VocabMergeArgs, VocabShowArgs,

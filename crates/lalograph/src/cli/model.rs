@@ -14,6 +14,7 @@ use lalograph_net::learning::optimiser::Rule;
 
 use super::choice::{choice, minutes};
 use super::corpus::{CorpusArgs, ReadingArgs, SharesArgs, TokenArgs};
+use super::decoding::BeamArgs;
 
 /// `train`.
 #[derive(Debug, Args)]
@@ -241,7 +242,7 @@ pub(crate) struct SampleArgs {
     #[arg(long, value_name = "TEXT")]
     pub(crate) until: Vec<String>,
     /// Continue with another document at the end of a document.
-    #[arg(long)]
+    #[arg(long, conflicts_with = "beam")]
     pub(crate) past_end: bool,
     /// Print samples without the seed text.
     #[arg(long)]
@@ -260,7 +261,7 @@ pub(crate) struct SampleArgs {
     pub(crate) json: bool,
 
     /// Greedy decoding: always take the most probable token.
-    #[arg(long, conflicts_with_all = ["temperatures", "top_k", "top_p"], help_heading = "Decoding")]
+    #[arg(long, conflicts_with_all = ["temperatures", "top_k", "top_p", "beam"], help_heading = "Decoding")]
     pub(crate) greedy: bool,
     /// Sampling temperature, above 0; several are shown side by side (default: 0.8).
     #[arg(
@@ -300,30 +301,12 @@ pub(crate) struct SampleArgs {
         help_heading = "Decoding"
     )]
     pub(crate) unknown: Option<UnknownTokens>,
-    /// Beam search of this width instead of sampling (default: off).
-    #[arg(
-        long,
-        value_name = "WIDTH",
-        conflicts_with_all = ["greedy", "past_end"],
-        help_heading = "Decoding"
-    )]
-    pub(crate) beam: Option<usize>,
+    /// Beam search.
+    #[command(flatten)]
+    pub(crate) beam: BeamArgs,
     /// Print the N best texts of the beam, the best first (default: 1).
     #[arg(long, value_name = "N", requires = "beam", help_heading = "Decoding")]
     pub(crate) best: Option<usize>,
-    /// Rank the texts of a beam by log-probability divided by length to this power: 0 favours short texts, 1 is the mean per token (default: 1, or 0
-    /// with --random-beam).
-    #[arg(
-        long,
-        value_name = "POWER",
-        requires = "beam",
-        allow_negative_numbers = true,
-        help_heading = "Decoding"
-    )]
-    pub(crate) length_power: Option<f64>,
-    /// Stochastic beam search: sample texts without replacement.
-    #[arg(long, requires = "beam", conflicts_with = "length_power", help_heading = "Decoding")]
-    pub(crate) random_beam: bool,
 
     /// Report how much of each sample is copied from the training text and how much it repeats itself, beside held-out text.
     #[arg(long, help_heading = "Evaluation")]

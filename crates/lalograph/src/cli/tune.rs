@@ -8,6 +8,7 @@ use regex::Regex;
 
 use super::choice::choice;
 use super::corpus::{PairArgs, PartArgs, ReadingArgs, SharesArgs};
+use super::decoding::{BeamArgs, DecodingArgs};
 use super::model::{RunArgs, SamplesArgs, TrainingArgs};
 
 /// `tune`.
@@ -125,23 +126,9 @@ pub(crate) struct TuneCompareArgs {
     /// Decoding.
     #[command(flatten)]
     pub(crate) decoding: DecodingArgs,
-    /// Beam search of this width (default: off).
-    #[arg(
-        long,
-        value_name = "WIDTH",
-        conflicts_with_all = ["temperature", "repeat_power"],
-        help_heading = "Decoding"
-    )]
-    pub(crate) beam: Option<usize>,
-    /// Rank the texts of a beam by log-probability divided by length to this power (default: 1).
-    #[arg(
-        long,
-        value_name = "POWER",
-        requires = "beam",
-        allow_negative_numbers = true,
-        help_heading = "Decoding"
-    )]
-    pub(crate) length_power: Option<f64>,
+    /// Beam search.
+    #[command(flatten)]
+    pub(crate) beam: BeamArgs,
     /// Show N pairs with all answers.
     #[arg(long, value_name = "N", default_value_t = 5)]
     pub(crate) examples: usize,
@@ -163,33 +150,4 @@ pub(crate) struct TuneCompareArgs {
     /// Print JSON Lines: one line per pair, then the figures.
     #[arg(long)]
     pub(crate) json: bool,
-}
-
-/// Decoding of answers.
-#[derive(Debug, Clone, Args)]
-pub(crate) struct DecodingArgs {
-    /// Sampling temperature, above 0 (default: greedy decoding).
-    #[arg(long, value_name = "T", allow_negative_numbers = true, help_heading = "Decoding")]
-    pub(crate) temperature: Option<f64>,
-    /// Sample from the K most probable tokens only (default: all).
-    #[arg(long, value_name = "K", requires = "temperature", help_heading = "Decoding")]
-    pub(crate) top_k: Option<usize>,
-    /// Sample from the smallest set of tokens that covers this share of the distribution (default: all).
-    #[arg(
-        long,
-        value_name = "P",
-        requires = "temperature",
-        allow_negative_numbers = true,
-        help_heading = "Decoding"
-    )]
-    pub(crate) top_p: Option<f64>,
-    /// Raise the probability of every token that is already in the text to this power, 1 or above (1 = off).
-    #[arg(
-        long,
-        value_name = "POWER",
-        default_value_t = 1.0,
-        allow_negative_numbers = true,
-        help_heading = "Decoding"
-    )]
-    pub(crate) repeat_power: f64,
 }

@@ -1,5 +1,8 @@
 //! Input that commands share: text, words that a model does not know, threads.
 
+use lalograph_lab::writing::decoding::UnknownTokens;
+use lalograph_text::Unit;
+
 use crate::failure::Failure;
 use crate::output::screen::Screen;
 
@@ -24,6 +27,17 @@ pub(crate) fn say_unknown_words(unknown: &[String], screen: &Screen) {
             Some(more) => format!(" and {more} more"),
         };
         screen.warn(&format!("not in the model's vocabulary: {}{more}", listed.join(", ")));
+    }
+}
+
+/// Refuses a treatment of unknown tokens where there are none.
+pub(crate) fn refuse_idle_unknown(unknown: Option<UnknownTokens>, unit: Unit) -> Result<(), Failure> {
+    match unknown {
+        Some(_) if unit.knows_everything() => Err(Failure::Usage(format!(
+            "--unknown has no effect: {} never produce unknown tokens",
+            unit.plural()
+        ))),
+        _ => Ok(()),
     }
 }
 

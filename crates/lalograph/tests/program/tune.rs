@@ -158,8 +158,17 @@ fn pairs_are_surveyed_split_by_prompt_and_answered() {
     assert!(words.contains("off topic") && words.contains("wanted"), "{words}");
     assert_eq!(workshop.read("page.html").matches("<tr><td>").count(), 60 + 9);
     workshop.run(&format!("{compare} --page page.html")).fails(1, &["page.html", "exists"]);
-    for how in ["--temperature 0.7 --top-k 5", "--beam 3"] {
-        workshop.run(&format!("tune compare pairs --pairs made/pairs.csv --first 4 {how} --quiet")).ok();
+    let few = "tune compare pairs --pairs made/pairs.csv --first 8 --json --quiet";
+    let answers = |how: &str| workshop.run(&format!("{few} {how}")).ok();
+    workshop.run(&format!("{few} --temperature 0.7 --top-k 5")).ok();
+    assert_ne!(answers("--temperature 5 --unknown draw"), answers("--temperature 5"));
+    // A beam of chance follows its seed; the best beam has none.
+    let random = "--beam 3 --random-beam --tokens 12 --seed";
+    assert_eq!(answers(&format!("{random} 1")), answers(&format!("{random} 1")));
+    assert_ne!(answers(&format!("{random} 1")), answers(&format!("{random} 2")));
+    assert_eq!(answers("--beam 3 --seed 1"), answers("--beam 3 --seed 2"));
+    for idle in ["--unknown spell", "--temperature 1", "--repeat-power 2"] {
+        workshop.run(&format!("{few} --beam 3 {idle}")).fails(2, &["has no effect"]);
     }
     workshop.run("tune compare pairs --pairs made/pairs.csv --prompt question").fails(2, &["question"]);
     workshop.run("tune compare pairs --pairs made/pairs.csv --beam 0").fails(2, &["beam"]);
@@ -179,7 +188,7 @@ fn pairs_are_surveyed_split_by_prompt_and_answered() {
 #[test]
 fn a_conversation_is_held_kept_and_replayed() {
     let workshop = workshop();
-    let input = "Who won the football in Osterby?\n:temperature 0.9\n:again\n:nonsense\n\n:forget\n:again\nWhere does Foxgate stand?\n:save copy.jsonl\n";
+    let input = "Who won the football in Osterby?\n:temperature 0.9\n:unknown draw\n:again\n:nonsense\n\n:forget\n:again\nWhere does Foxgate stand?\n:save copy.jsonl\n";
     let words = ["converse", "pairs", "--save", "talk.jsonl"];
     let done = workshop.run_with_input(&words, input);
     assert!(done.err.contains("no command :nonsense"), "{done:?}");
@@ -189,8 +198,8 @@ fn a_conversation_is_held_kept_and_replayed() {
     let speakers: Vec<&str> = lines.iter().map(|line| line["speaker"].as_str().unwrap()).collect();
     assert_eq!(speakers, ["you", "pairs", "you", "pairs", "you", "you", "pairs"]);
     assert_eq!(
-        (&lines[3]["settings"]["temperature"], &lines[3]["text"]),
-        (&0.9.into(), &out.lines().nth(1).unwrap().into())
+        (&lines[3]["settings"]["temperature"], &lines[3]["settings"]["unknown"], &lines[3]["text"]),
+        (&0.9.into(), &"draw".into(), &out.lines().nth(1).unwrap().into())
     );
     assert_eq!(workshop.read("copy.jsonl"), workshop.read("talk.jsonl"));
     workshop.run_with_input(&words, "hello\n").fails(1, &["talk.jsonl", "exists"]);

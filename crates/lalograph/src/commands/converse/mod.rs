@@ -37,7 +37,7 @@ fn with_a_person(
     screen: &Screen,
 ) -> Result<(), Failure> {
     let mut voice = Voice::new(&args.model)?;
-    settings.check(voice.indices())?;
+    settings.check(voice.vocabulary())?;
     let mut replayed: VecDeque<Line> = match &args.replay {
         Some(path) => person_lines(path)?.into(),
         None => VecDeque::new(),
@@ -69,7 +69,7 @@ fn with_a_person(
                 None => break,
             },
         };
-        let again = match order(&text, &mut settings, voice.indices()) {
+        let again = match order(&text, &mut settings, voice.vocabulary()) {
             Order::Say => {
                 dialogue.add(Line::of_person(&text, &settings))?;
                 turn += 1;
@@ -135,8 +135,8 @@ fn two_voices(
         _ => return Err(Failure::Usage("--names needs two different names, such as Ann,Ben".into())),
     };
     let others = settings.with_temperature(args.with_temperature.or(args.decoding.temperature));
-    settings.check(first.indices())?;
-    others.check(second.indices())?;
+    settings.check(first.vocabulary())?;
+    others.check(second.vocabulary())?;
     interrupt::listen();
     let mut voices = [(first, settings), (second, others)];
     let mut said = args.from.clone();

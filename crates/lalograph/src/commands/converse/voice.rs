@@ -7,7 +7,7 @@ use lalograph_lab::ReadyModel;
 use lalograph_lab::writing::conversation::{Conversation, Mark};
 use lalograph_lab::writing::generator::{Ended, Request, Stop};
 use lalograph_net::numbers::chance::stream;
-use lalograph_text::Reserved;
+use lalograph_text::{Reserved, Vocabulary};
 
 use super::orders::Settings;
 use crate::commands::lookup::{last_part, load_model};
@@ -60,8 +60,8 @@ impl Voice {
         format!("`{}` {what}", self.name)
     }
 
-    pub(super) fn indices(&self) -> usize {
-        self.ready.vocabulary().len()
+    pub(super) fn vocabulary(&self) -> &Vocabulary {
+        self.ready.vocabulary()
     }
 
     /// Whether there is a turn that can be taken again.

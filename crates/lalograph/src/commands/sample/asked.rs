@@ -108,13 +108,7 @@ impl Asked<'_> {
     }
 
     pub(super) fn beam(&self, width: usize) -> Beam {
-        let Self { args, .. } = self;
-        Beam {
-            width,
-            length_power: args.length_power.unwrap_or(if args.random_beam { 0.0 } else { 1.0 }),
-            best: args.best.unwrap_or(1),
-            random: args.random_beam,
-        }
+        self.args.beam.of_width(width, self.args.best.unwrap_or(1))
     }
 
     /// From the tokens from which on a run counts as copied.
@@ -220,7 +214,7 @@ impl Asked<'_> {
     ) -> Result<String, Failure> {
         let Written { decoding, number, score, sample, .. } = written;
         let method = match decoding {
-            None if self.args.random_beam => "random_beam",
+            None if self.args.beam.random_beam => "random_beam",
             None => "beam",
             Some(Decoding { temperature: None, .. }) => "greedy",
             Some(_) => "temperature",
@@ -232,7 +226,7 @@ impl Asked<'_> {
             top_p: decoding.and_then(|decoding| decoding.top_p),
             repeat_power: decoding.map(|d| d.repeat_power).filter(|&penalty| penalty != 1.0),
             unknown: self.args.unknown.map(|unknown| unknown.name()).filter(|_| decoding.is_some()),
-            beam: self.args.beam,
+            beam: self.args.beam.beam,
             score: *score,
             number: *number,
             seed: self.args.seed,

@@ -97,7 +97,7 @@ fn ways(asked: &Asked<'_>) -> Vec<Way> {
     let given = args.top_k.is_empty() && args.top_p.is_empty();
     let top_k = if given { &TOP_K[..] } else { &args.top_k };
     let top_p = if given { &TOP_P[..] } else { &args.top_p };
-    let mut ways = vec![Way::Drawn(plain(None)), Way::Beam(args.beam.unwrap_or(WIDTH))];
+    let mut ways = vec![Way::Drawn(plain(None)), Way::Beam(args.beam.beam.unwrap_or(WIDTH))];
     for &temperature in or(&args.temperatures, &TEMPERATURES) {
         ways.push(Way::Drawn(plain(Some(temperature))));
         ways.extend(

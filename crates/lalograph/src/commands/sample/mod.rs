@@ -15,7 +15,7 @@ use serde::Serialize;
 
 use self::asked::{Asked, Written};
 use self::copies::{Copies, HeldOutCopying};
-use super::input::{say_unknown_words, text_or_input};
+use super::input::{refuse_idle_unknown, say_unknown_words, text_or_input};
 use super::lookup::load_model;
 use crate::cli::SampleArgs;
 use crate::failure::Failure;
@@ -45,12 +45,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     interrupt::listen();
     let ready = Arc::new(ReadyModel::new(load_model(&args.model)?));
     let file = ready.file();
-    if args.unknown.is_some() && file.vocabulary.unit().knows_everything() {
-        return Err(Failure::Usage(format!(
-            "--unknown has no effect: {} never produce unknown tokens",
-            file.vocabulary.unit().plural()
-        )));
-    }
+    refuse_idle_unknown(args.unknown, file.vocabulary.unit())?;
     let seed_text = match &args.from_file {
         Some(path) => std::fs::read_to_string(path).map_err(LabError::at(path))?,
         None => text_or_input(&args.from)?,
@@ -73,13 +68,13 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     for decoding in &decodings {
         decoding.check(file.vocabulary.len())?;
     }
-    let streamed = !args.json && args.output.is_none() && args.beam.is_none() && decodings.len() == 1;
+    let streamed = !args.json && args.output.is_none() && args.beam.beam.is_none() && decodings.len() == 1;
     // Each sample is shown as it is written.
     let mut written = Vec::new();
     let alone = streamed && args.count.unwrap_or(1) == 1;
     if alone {
         written.push(asked.stream(&mut generator, &decodings[0])?);
-    } else if let Some(width) = args.beam {
+    } else if let Some(width) = args.beam.beam {
         let beam = asked.beam(width);
         let mut random = stream(args.seed, "beam", &[]);
         let mut go_on = |_| !interrupt::asked();
@@ -143,7 +138,7 @@ fn refuse_idle(args: &SampleArgs) -> Result<(), Failure> {
     ];
     let given = drawn.into_iter().find(|(given, _)| *given);
     let idle = match given {
-        Some((_, flag)) if args.beam.is_some() && !args.measure => Some(format!(
+        Some((_, flag)) if args.beam.beam.is_some() && !args.measure => Some(format!(
             "{flag} has no effect: beam search draws no tokens (see --best for the number of texts)"
         )),
         _ if args.copied_run.is_some() && !args.copying && !args.measure => {

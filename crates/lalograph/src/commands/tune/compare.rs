@@ -8,17 +8,15 @@ use lalograph_lab::artefact::texts::read_split;
 use lalograph_lab::measure::answers::{
     Answer, AnswerFigures, Difference, Wanted, Writing, answers, difference,
 };
-use lalograph_lab::writing::beam::Beam;
 use lalograph_lab::writing::copying::{CopyingSettings, copying};
-use lalograph_lab::writing::decoding::Decoding;
 use lalograph_lab::{LabError, ReadyModel};
 use lalograph_storage::Existing;
 use lalograph_text::CorpusSpec;
 use regex::Regex;
 use serde::Serialize;
 
-use crate::cli::{DecodingArgs, TuneCompareArgs};
-use crate::commands::input::threads;
+use crate::cli::TuneCompareArgs;
+use crate::commands::input::{refuse_idle_unknown, threads};
 use crate::commands::lookup::{last_part, load_model};
 use crate::commands::reading::{found, watched};
 use crate::commands::training_text::training_text;
@@ -51,22 +49,28 @@ pub(super) fn run(args: &TuneCompareArgs, screen: &Screen) -> Result<(), Failure
     if let Some(page) = args.page.as_ref().filter(|page| existing == Existing::Keep && page.exists()) {
         return Err(LabError::Exists(page.clone()).into());
     }
+    refuse_idle(args)?;
     interrupt::listen();
     let wanted = read_pairs(args, screen)?;
-    let (decoding, beam) = decoding_of(args);
-    let writing = Writing { decoding, beam, tokens: args.tokens, seed: args.seed };
+    let writing = Writing {
+        decoding: args.decoding.decoding(),
+        beam: args.beam.beam.map(|width| args.beam.of_width(width, 1)),
+        tokens: args.tokens,
+        seed: args.seed,
+    };
     let pool =
         rayon::ThreadPoolBuilder::new().num_threads(threads(args.threads)).build().map_err(LabError::from)?;
     let mut all: Vec<Answered> = Vec::new();
     for path in &args.models {
         let ready = Arc::new(ReadyModel::new(load_model(path)?));
+        refuse_idle_unknown(args.decoding.unknown, ready.vocabulary().unit())?;
         let name = names_apart(&all, path);
         let answers = pool.install(|| answered(&ready, &wanted, &writing, &name, screen))?;
         let figures = AnswerFigures::of(&wanted, &answers);
         let copied_share = args.copying.then(|| copied(args, path, &answers, screen)).transpose()?;
         all.push(Answered { name, answers, figures, copied_share });
     }
-    let shown = Comparison { wanted: &wanted, all: &all, pattern: args.pattern.as_ref() };
+    let shown = Comparison::new(&wanted, &all, args.pattern.as_ref());
     if args.json {
         shown.json(screen)?;
     } else {
@@ -100,12 +104,20 @@ fn names_apart(before: &[Answered], path: &Path) -> String {
     std::iter::once(name.clone()).chain(numbered).find(|name| !taken(name)).unwrap_or(name)
 }
 
-/// How answers are chosen.
-fn decoding_of(args: &TuneCompareArgs) -> (Decoding, Option<Beam>) {
-    let DecodingArgs { temperature, top_k, top_p, repeat_power } = args.decoding;
-    let decoding = Decoding { temperature, top_k, top_p, repeat_power, ..Decoding::GREEDY };
-    let length_power = args.length_power.unwrap_or(1.0);
-    (decoding, args.beam.map(|width| Beam { width, length_power, best: 1, random: false }))
+/// Refuses what a beam, which draws no tokens, would not use.
+fn refuse_idle(args: &TuneCompareArgs) -> Result<(), Failure> {
+    let decoding = &args.decoding;
+    let drawn = [
+        (decoding.temperature.is_some(), "--temperature"),
+        (decoding.repeat_power != 1.0, "--repeat-power"),
+        (decoding.unknown.is_some(), "--unknown"),
+    ];
+    match drawn.into_iter().find(|(given, _)| *given) {
+        Some((_, flag)) if args.beam.beam.is_some() => {
+            Err(Failure::Usage(format!("{flag} has no effect: beam search draws no tokens")))
+        }
+        _ => Ok(()),
+    }
 }
 
 /// The pairs of the files.
@@ -174,6 +186,8 @@ struct Comparison<'c> {
     wanted: &'c [Wanted],
     all: &'c [Answered],
     pattern: Option<&'c Regex>,
+    /// How each model differs from the first; none for the first itself.
+    differences: Vec<Option<Differences>>,
 }
 
 /// Shares of answers that match a pattern.
@@ -233,7 +247,28 @@ struct ModelFigures<'p> {
     differences: Option<Differences>,
 }
 
-impl Comparison<'_> {
+/// How the answers of a model differ from those of the first.
+fn differences(wanted: &[Wanted], first: &Answered, other: &Answered) -> Differences {
+    let of = |model: &Answered, figure: fn(&Answer) -> f64| -> Vec<f64> {
+        model.answers.iter().map(figure).collect()
+    };
+    let bytes: Vec<f64> = wanted.iter().map(|wanted| (wanted.answer.len() + 1) as f64).collect();
+    let bits: fn(&Answer) -> f64 = |answer| answer.wanted_bits;
+    let f1: fn(&Answer) -> f64 = |answer| answer.token_f1;
+    Differences {
+        bits_per_byte: difference(&of(first, bits), &of(other, bits), &bytes),
+        token_f1: difference(&of(first, f1), &of(other, f1), &vec![1.0; wanted.len()]),
+    }
+}
+
+impl<'c> Comparison<'c> {
+    fn new(wanted: &'c [Wanted], all: &'c [Answered], pattern: Option<&'c Regex>) -> Self {
+        let others = all.iter().enumerate();
+        let differences =
+            others.map(|(number, other)| (number > 0).then(|| differences(wanted, &all[0], other)));
+        Self { wanted, all, pattern, differences: differences.collect() }
+    }
+
     fn matches(&self, of: &Answered) -> Option<Matches> {
         let pattern = self.pattern?;
         let share = |off_topic: bool| {
@@ -247,22 +282,6 @@ impl Comparison<'_> {
         };
         let ((off_topic, off_topic_share), (on_topic, on_topic_share)) = (share(true), share(false));
         Some(Matches { off_topic, off_topic_share, on_topic, on_topic_share })
-    }
-
-    /// How a model differs from the first; none for the first itself.
-    fn differences(&self, number: usize) -> Option<Differences> {
-        let (first, other) = (self.all.first().filter(|_| number > 0)?, self.all.get(number)?);
-        let of = |model: &Answered, figure: fn(&Answer) -> f64| -> Vec<f64> {
-            model.answers.iter().map(figure).collect()
-        };
-        let bytes: Vec<f64> = self.wanted.iter().map(|wanted| (wanted.answer.len() + 1) as f64).collect();
-        let ones = vec![1.0; self.wanted.len()];
-        let bits: fn(&Answer) -> f64 = |answer| answer.wanted_bits;
-        let f1: fn(&Answer) -> f64 = |answer| answer.token_f1;
-        Some(Differences {
-            bits_per_byte: difference(&of(first, bits), &of(other, bits), &bytes),
-            token_f1: difference(&of(first, f1), &of(other, f1), &ones),
-        })
     }
 
     fn json(&self, screen: &Screen) -> Result<(), Failure> {
@@ -284,7 +303,7 @@ impl Comparison<'_> {
             figures: model.figures,
             matches: self.matches(model),
             copied_share: model.copied_share,
-            differences: self.differences(number),
+            differences: self.differences[number],
         });
         screen.json(&FiguresLine { kind: "figures", models: models.collect() })
     }
@@ -317,7 +336,7 @@ impl Comparison<'_> {
             heads.extend(["matches, off topic", "matches, on topic"]);
         }
         let rows = self.all.iter().enumerate().map(|(number, model)| {
-            let (figures, differences) = (model.figures, self.differences(number));
+            let (figures, differences) = (model.figures, self.differences[number]);
             let mut row = vec![
                 model.name.clone(),
                 perplexity(figures.perplexity),
