@@ -57,8 +57,10 @@ pub use error::LabError;
 pub use plan::{Plan, PlanError};
 pub use run::folder::RunFolder;
 pub use task::classifier::explain;
-pub use task::classifier::linear::{Feature, LinearForm, LinearTask};
-pub use task::classifier::model::{ClassifierReader, LinearModel, ReadDocument, ReadyClassifier};
+pub use task::classifier::linear::{Feature, LinearForm, LinearTask, TermForm};
+pub use task::classifier::model::{
+    ClassifierForm, ClassifierNetwork, ClassifierReader, LinearModel, ReadDocument, ReadyClassifier,
+};
 pub use task::classifier::{
     ClassifierData, ClassifierTask, DocumentInput, PreparedClassifier, forecast_classifier, not_numbers,
     prepare_classifier, prepare_classifier_again, train_classifier,

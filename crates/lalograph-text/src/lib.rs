@@ -32,6 +32,7 @@ mod pages;
 pub mod pairs;
 pub mod partition;
 mod pieces;
+pub mod rules;
 mod scratch;
 pub mod spelling;
 pub mod split;

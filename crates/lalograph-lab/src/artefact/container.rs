@@ -6,8 +6,10 @@
 use std::collections::BTreeMap;
 use std::fs;
 use std::io::{self, Write};
+use std::ops::{Deref, Range};
 use std::path::Path;
 
+use lalograph_net::Layout;
 use safetensors::SafeTensors;
 use safetensors::tensor::{Dtype, Metadata, TensorInfo};
 use serde::Serialize;
@@ -39,7 +41,10 @@ const SEAL: &str = "content_hash";
 const CONTAINER: &str = "container";
 const CONTAINER_VERSION: &str = "1";
 /// Files beyond this are not read.
-const LARGEST_BYTES: u64 = 64 << 30;
+pub(super) const LARGEST_BYTES: u64 = 64 << 30;
+
+/// Headers beyond this are not read: a vocabulary is in them.
+pub(super) const LONGEST_HEADER: usize = 1 << 30;
 
 /// Writes a container's bytes: the same content gives the same bytes on every machine.
 ///
@@ -65,7 +70,7 @@ pub(crate) fn write_container(
     }
     for tensor in tensors {
         for_bytes(tensor.values, |bytes| {
-            seal.hash.update(bytes);
+            seal.add_numbers(bytes);
             Ok(())
         })?;
     }
@@ -96,7 +101,7 @@ fn for_bytes(numbers: &[f32], mut each: impl FnMut(&[u8]) -> io::Result<()>) -> 
 }
 
 /// The hash in the making. Every text has its length before it, every number 8 bytes.
-struct Seal {
+pub(super) struct Seal {
     hash: blake3::Hasher,
 }
 
@@ -114,6 +119,11 @@ impl Seal {
     fn add_text(&mut self, text: &str) {
         self.hash.update(&(text.len() as u64).to_le_bytes());
         self.hash.update(text.as_bytes());
+    }
+
+    /// Goes on with some bytes of the numbers.
+    pub(super) fn add_numbers(&mut self, bytes: &[u8]) {
+        self.hash.update(bytes);
     }
 
     fn add_tensor(&mut self, name: &str, shape: &[usize], (from, to): (usize, usize)) {
@@ -141,64 +151,69 @@ pub(crate) fn read_file(path: &Path) -> Result<Vec<u8>, LabError> {
     fs::read(path).map_err(LabError::at(path))
 }
 
-/// A container that was read and whose seal was found whole.
-pub(crate) struct Container<'b> {
+/// The header of a container: its texts, and where its tensors are.
+#[derive(Debug)]
+pub struct Header {
     metadata: BTreeMap<String, String>,
     /// By name.
     tensors: BTreeMap<String, TensorInfo>,
     /// Names in the order of their numbers in the file.
     order: Vec<String>,
-    data: &'b [u8],
 }
 
-impl<'b> Container<'b> {
-    /// Takes the bytes of a file apart and checks all of them. Nothing is reserved but what the header takes.
-    ///
-    /// # Errors
-    /// A phrase that says why these bytes are no such file.
-    pub(crate) fn read(bytes: &'b [u8], kind: Kind) -> Result<Self, String> {
+impl Header {
+    /// Takes the first bytes of a file apart, of which `file_bytes` follow each other: the header and where the numbers begin.
+    pub(super) fn read(bytes: &[u8], file_bytes: u64) -> Result<(Self, usize), String> {
         if bytes.len() > 8 && !begins_as_container(bytes) {
             return Err("it is a file of another kind, or damaged".into());
         }
-        let damaged = |error: safetensors::SafeTensorError| format!("it is cut short or damaged ({error})");
-        let (length, header) = SafeTensors::read_metadata(bytes).map_err(damaged)?;
-        let data = bytes.get(8 + length..).unwrap_or_default();
-        if header.data_len() != data.len() {
+        let length = bytes.first_chunk::<8>().map_or(u64::MAX, |length| u64::from_le_bytes(*length));
+        let length = usize::try_from(length).ok().filter(|&length| length <= LONGEST_HEADER);
+        let Some(header) = length.and_then(|length| bytes.get(8..8 + length)) else {
+            return Err("it is cut short or damaged (its header is not whole)".into());
+        };
+        let start = 8 + header.len();
+        let header: Metadata = serde_json::from_slice(header)
+            .map_err(|error| format!("it is cut short or damaged ({error})"))?;
+        if (start + header.data_len()) as u64 != file_bytes {
             return Err("it is cut short, or has data after its tensors".into());
         }
-        let found = Self::of(&header, data)?;
-        let format = found.asset("format")?;
-        if format != kind.format {
-            return Err(format!("its format is `{format}`, not `{}`", kind.format));
-        }
-        let version = found.asset("version")?;
-        if !found.metadata.contains_key(CONTAINER) {
-            let what = "it was written before the first release, and is no longer read";
-            return Err(format!("{what} (version {version})"));
-        }
-        let container = found.asset(CONTAINER)?;
-        if version != kind.version || container != CONTAINER_VERSION {
-            return Err(format!(
-                "its version is {version} in a container of version {container}, and this program reads version {} in version {CONTAINER_VERSION}",
-                kind.version
-            ));
-        }
-        found.check_seal()?;
-        Ok(found)
+        Ok((Self::of(&header)?, start))
     }
 
-    fn of(header: &Metadata, data: &'b [u8]) -> Result<Self, String> {
+    fn of(header: &Metadata) -> Result<Self, String> {
         let metadata =
             header.metadata().as_ref().ok_or("it has no metadata, so Lalograph did not write it")?;
         Ok(Self {
             metadata: metadata.iter().map(|(key, value)| (key.clone(), value.clone())).collect(),
             tensors: header.tensors().into_iter().map(|(name, info)| (name, info.clone())).collect(),
             order: header.offset_keys(),
-            data,
         })
     }
 
-    fn check_seal(&self) -> Result<(), String> {
+    /// Refuses a container of another kind or version.
+    pub(super) fn check_kind(&self, kind: Kind) -> Result<(), String> {
+        let format = self.asset("format")?;
+        if format != kind.format {
+            return Err(format!("its format is `{format}`, not `{}`", kind.format));
+        }
+        let version = self.asset("version")?;
+        if !self.metadata.contains_key(CONTAINER) {
+            let what = "it was written before the first release, and is no longer read";
+            return Err(format!("{what} (version {version})"));
+        }
+        let container = self.asset(CONTAINER)?;
+        if version != kind.version || container != CONTAINER_VERSION {
+            return Err(format!(
+                "its version is {version} in a container of version {container}, and this program reads version {} in version {CONTAINER_VERSION}",
+                kind.version
+            ));
+        }
+        Ok(())
+    }
+
+    /// The seal of the header, to be continued with the numbers.
+    pub(super) fn seal(&self) -> Result<Seal, String> {
         let others = self.metadata.iter().filter(|(key, _)| *key != SEAL);
         let mut seal = Seal::new(others.map(|(key, value)| (key.as_str(), value.as_str())));
         for (name, info) in self.order.iter().filter_map(|name| self.tensors.get_key_value(name)) {
@@ -207,40 +222,54 @@ impl<'b> Container<'b> {
             }
             seal.add_tensor(name, &info.shape, info.data_offsets);
         }
-        if seal.hash.update(self.data).finalize().to_hex().as_str() != self.asset(SEAL)? {
+        Ok(seal)
+    }
+
+    /// Refuses a seal that is not the one in the metadata.
+    pub(super) fn check_seal(&self, seal: &Seal) -> Result<(), String> {
+        if seal.hash.finalize().to_hex().as_str() != self.asset(SEAL)? {
             return Err("its content does not match its hash: it was changed after it was written".into());
         }
         Ok(())
     }
 
     /// A text of the metadata.
-    pub(crate) fn asset(&self, key: &str) -> Result<&str, String> {
+    ///
+    /// # Errors
+    /// A phrase: there is none of that key.
+    pub fn asset(&self, key: &str) -> Result<&str, String> {
         self.metadata.get(key).map(String::as_str).ok_or_else(|| format!("its metadata has no `{key}`"))
     }
 
+    /// The hash of all its content.
+    ///
+    /// # Errors
+    /// A phrase: there is none.
+    pub fn content_hash(&self) -> Result<&str, String> {
+        self.asset(SEAL)
+    }
+
     /// The names of the tensors, in the order of their numbers in the file.
-    pub(crate) fn names(&self) -> impl Iterator<Item = &str> {
+    pub fn names(&self) -> impl Iterator<Item = &str> {
         self.order.iter().map(String::as_str)
     }
 
     /// The shape of a tensor.
-    pub(crate) fn shape(&self, name: &str) -> Result<&[usize], String> {
-        let found = self.tensors.get(name).ok_or_else(|| format!("the tensor `{name}` is missing"))?;
-        Ok(&found.shape)
+    ///
+    /// # Errors
+    /// A phrase: there is none of that name.
+    pub fn shape(&self, name: &str) -> Result<&[usize], String> {
+        Ok(&self.tensor(name)?.shape)
     }
 
-    /// The numbers of a tensor, whatever its shape.
-    pub(crate) fn all_numbers(&self, name: &str) -> Result<Vec<f32>, String> {
-        let found = self.tensors.get(name).ok_or_else(|| format!("the tensor `{name}` is missing"))?;
-        let (from, to) = found.data_offsets;
-        let (words, _) = self.data.get(from..to).unwrap_or_default().as_chunks::<4>();
-        Ok(words.iter().map(|word| f32::from_le_bytes(*word)).collect())
+    fn tensor(&self, name: &str) -> Result<&TensorInfo, String> {
+        self.tensors.get(name).ok_or_else(|| format!("the tensor `{name}` is missing"))
     }
 
-    /// The numbers of a tensor of this shape.
-    pub(crate) fn numbers(&self, name: &str, shape: &[usize]) -> Result<Vec<f32>, String> {
-        self.check_shape(name, shape)?;
-        self.all_numbers(name)
+    /// The bytes of a tensor, counted from the first number of the file.
+    pub(super) fn place(&self, name: &str) -> Result<Range<usize>, String> {
+        let (from, to) = self.tensor(name)?.data_offsets;
+        Ok(from..to)
     }
 
     /// Refuses a tensor that is not there, or of another shape.
@@ -250,6 +279,18 @@ impl<'b> Container<'b> {
             return Ok(());
         }
         Err(format!("the tensor `{name}` is {found:?}, and its plan has {shape:?}"))
+    }
+
+    /// Refuses tensors that are not those of a layout.
+    pub(crate) fn check_layout(&self, layout: &Layout) -> Result<(), String> {
+        for tensor in layout.tensors() {
+            self.check_shape(&tensor.name, &tensor.shape)?;
+        }
+        let (found, wanted) = (self.names().count(), layout.tensors().len());
+        if found != wanted {
+            return Err(format!("it holds {found} tensors, and its plan has {wanted}"));
+        }
+        Ok(())
     }
 
     /// The columns of a tensor of rows.
@@ -265,6 +306,48 @@ impl<'b> Container<'b> {
     /// Whether there is a tensor of that name.
     pub(crate) fn has(&self, name: &str) -> bool {
         self.tensors.contains_key(name)
+    }
+}
+
+/// A container that was read and whose seal was found whole.
+pub(crate) struct Container<'b> {
+    header: Header,
+    data: &'b [u8],
+}
+
+impl Deref for Container<'_> {
+    type Target = Header;
+
+    fn deref(&self) -> &Header {
+        &self.header
+    }
+}
+
+impl<'b> Container<'b> {
+    /// Takes the bytes of a file apart and checks all of them. Nothing is reserved but what the header takes.
+    ///
+    /// # Errors
+    /// A phrase that says why these bytes are no such file.
+    pub(crate) fn read(bytes: &'b [u8], kind: Kind) -> Result<Self, String> {
+        let (header, start) = Header::read(bytes, bytes.len() as u64)?;
+        header.check_kind(kind)?;
+        let data = bytes.get(start..).unwrap_or_default();
+        let mut seal = header.seal()?;
+        seal.add_numbers(data);
+        header.check_seal(&seal)?;
+        Ok(Self { header, data })
+    }
+
+    /// The numbers of a tensor, whatever its shape.
+    pub(crate) fn all_numbers(&self, name: &str) -> Result<Vec<f32>, String> {
+        let (words, _) = self.data.get(self.place(name)?).unwrap_or_default().as_chunks::<4>();
+        Ok(words.iter().map(|word| f32::from_le_bytes(*word)).collect())
+    }
+
+    /// The numbers of a tensor of this shape.
+    pub(crate) fn numbers(&self, name: &str, shape: &[usize]) -> Result<Vec<f32>, String> {
+        self.check_shape(name, shape)?;
+        self.all_numbers(name)
     }
 }
 

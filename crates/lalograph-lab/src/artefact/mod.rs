@@ -3,5 +3,6 @@
 pub mod checkpoint;
 pub mod container;
 pub mod model_file;
+pub mod tensor_file;
 pub mod texts;
 pub mod vectors;

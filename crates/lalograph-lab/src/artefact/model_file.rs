@@ -10,7 +10,7 @@ use super::container::{Assets, Container, Kind, Numbers, json, write_container};
 use crate::error::LabError;
 
 /// The container of a model file.
-pub(crate) const KIND: Kind = Kind { format: "lalograph model", version: "1" };
+pub const KIND: Kind = Kind { format: "lalograph model", version: "1" };
 
 /// Training progress of a model.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize)]
@@ -52,13 +52,7 @@ pub(crate) fn save_model(
 
 /// All weights of a model, each tensor where its layout has it. The shapes are checked against the file before anything is reserved.
 pub(crate) fn read_weights(file: &Container<'_>, layout: &Layout) -> Result<Vec<f32>, String> {
-    for tensor in layout.tensors() {
-        file.check_shape(&tensor.name, &tensor.shape)?;
-    }
-    let (found, wanted) = (file.names().count(), layout.tensors().len());
-    if found != wanted {
-        return Err(format!("it holds {found} tensors, and its plan has {wanted}"));
-    }
+    file.check_layout(layout)?;
     let mut weights = Vec::with_capacity(layout.len());
     for tensor in layout.tensors() {
         weights.extend(file.numbers(&tensor.name, &tensor.shape)?);

@@ -15,7 +15,8 @@ use super::container::{
 };
 use crate::error::LabError;
 
-const KIND: Kind = Kind { format: "lalograph word vectors", version: "1" };
+/// The container of word vectors.
+pub const KIND: Kind = Kind { format: "lalograph word vectors", version: "1" };
 
 /// Word vectors with what is known of them.
 #[derive(Debug, Clone)]

@@ -5,10 +5,10 @@ use std::borrow::Cow;
 use memchr::memchr2;
 
 /// Elements whose content is no text.
-const DROPPED: [&str; 6] = ["script", "style", "head", "template", "noscript", "svg"];
+pub(crate) const DROPPED: [&str; 6] = ["script", "style", "head", "template", "noscript", "svg"];
 
 /// Elements that begin and end a line.
-const BLOCKS: [&str; 38] = [
+pub(crate) const BLOCKS: [&str; 38] = [
     "address",
     "article",
     "aside",
@@ -50,7 +50,7 @@ const BLOCKS: [&str; 38] = [
 ];
 
 /// Elements of HTML besides these, of today and of before, by name; what is in angle brackets and none of them is text.
-const OTHERS: [&str; 97] = [
+pub(crate) const OTHERS: [&str; 97] = [
     "a",
     "abbr",
     "acronym",
@@ -151,7 +151,7 @@ const OTHERS: [&str; 97] = [
 ];
 
 /// Attributes that may be without a value.
-const BARE: [&str; 32] = [
+pub(crate) const BARE: [&str; 32] = [
     "allowfullscreen",
     "async",
     "autofocus",
@@ -187,7 +187,7 @@ const BARE: [&str; 32] = [
 ];
 
 /// The longest entity, its ampersand and semicolon included (`&CounterClockwiseContourIntegral;`).
-const LONGEST_ENTITY: usize = 33;
+pub(crate) const LONGEST_ENTITY: usize = 33;
 
 /// Takes tags and comments out, drops the content of scripts and styles, ends a line at every block element and decodes
 /// entities. Addresses, comparisons and whatever else in angle brackets is no tag of HTML stay, and so does an `&` that begins no entity.

@@ -3,7 +3,7 @@
 //! The steps are part of the vocabulary and are kept in the model file, so a text given to a model later is cleaned in
 //! exactly the same way.
 
-mod html;
+pub(crate) mod html;
 mod mail;
 pub(crate) mod marks;
 
@@ -82,6 +82,18 @@ impl Replacement {
             format!("invalid pattern `{pattern}`: {last}")
         })?;
         Ok(Self { pattern: compiled, with: with.to_owned() })
+    }
+}
+
+impl Replacement {
+    /// The regular expression.
+    pub fn pattern(&self) -> &str {
+        self.pattern.as_str()
+    }
+
+    /// What takes the place of its matches.
+    pub fn with(&self) -> &str {
+        &self.with
     }
 }
 
@@ -221,7 +233,8 @@ fn lower_case(text: Cow<'_, str>) -> Cow<'_, str> {
         }
         return Cow::Owned(text.to_ascii_lowercase());
     }
-    if !text.chars().any(char::is_uppercase) {
+    // Titlecase letters change too, and are not upper case.
+    if text.chars().all(|c| c.to_lowercase().eq([c])) {
         return text;
     }
     Cow::Owned(text.to_lowercase())
@@ -288,6 +301,7 @@ mod tests {
         assert_eq!(clean(CleaningStep::NormalFormC, "\u{fb01}"), "\u{fb01}");
         assert_eq!(clean(CleaningStep::NormalFormKc, "\u{fb01}n\u{b2}"), "fin2");
         assert_eq!(clean(CleaningStep::LowerCase, "HIVE \u{c9}"), "hive \u{e9}");
+        assert_eq!(clean(CleaningStep::LowerCase, "\u{1c5}"), "\u{1c6}");
         for (text, expected) in [
             ("", ""),
             (" ", ""),

@@ -2,7 +2,6 @@
 
 use std::path::Path;
 
-use lalograph_net::Network;
 use lalograph_net::blocks::recurrent::window::Extent;
 use lalograph_net::blocks::regularisation::LaneUse;
 use lalograph_net::linear::LinearShape;
@@ -10,6 +9,7 @@ use lalograph_net::models::classifier::{Classifier, ClassifierLane, DocumentWind
 use lalograph_net::models::network::LaneRoom;
 use lalograph_net::numbers::rooms::Rooms;
 use lalograph_net::weights::packed::PackedWeights;
+use lalograph_net::{Layout, Network};
 use lalograph_storage::WholeFile;
 use lalograph_text::vocabulary::Encoder;
 use lalograph_text::{Reserved, Vocabulary};
@@ -17,7 +17,7 @@ use lalograph_text::{Reserved, Vocabulary};
 use super::input::DocumentInput;
 use super::linear::form::{LinearForm, RowMaker, Valued};
 use super::linear::learner::layout as linear_layout;
-use crate::artefact::container::{Assets, Container, json, read_file};
+use crate::artefact::container::{Assets, Container, Header, json, read_file};
 use crate::artefact::model_file::{KIND, Trained, read_weights, save_model, unusable};
 use crate::data::documents::{EMPTY, kept};
 use crate::data::numbers::{NumberError, NumberForm};
@@ -48,6 +48,127 @@ pub(super) fn classifier_assets(
         assets.insert("features", json(form)?);
     }
     Ok(assets)
+}
+
+/// All of a classifier but its weights.
+#[derive(Debug)]
+pub struct ClassifierForm {
+    /// The plan that it was trained by.
+    pub plan: Plan,
+    /// From documents to steps: the vocabulary with its cleaning, or the form of rows of numbers.
+    pub input: DocumentInput,
+    /// The labels of the classes, in ascending order.
+    pub classes: Vec<String>,
+    /// Progress of its training.
+    pub trained: Trained,
+    /// Temperature that the scores are divided by, fitted to held-out documents; 1 if none was fitted.
+    pub temperature: f64,
+    /// The network.
+    pub network: ClassifierNetwork,
+}
+
+/// What makes a distribution of the steps of a document.
+#[derive(Debug)]
+pub enum ClassifierNetwork {
+    /// A network over all steps.
+    Layers(Box<Classifier>),
+    /// Logistic regression on features.
+    Linear(LinearForm, LinearShape),
+}
+
+impl ClassifierNetwork {
+    /// Its tensors.
+    pub fn layout(&self) -> Layout {
+        match self {
+            Self::Layers(net) => net.layout().clone(),
+            Self::Linear(_, shape) => linear_layout(*shape),
+        }
+    }
+}
+
+impl ClassifierForm {
+    /// Reads what the metadata of a model file say, and checks that its tensors are those of the network.
+    ///
+    /// # Errors
+    /// A phrase: it is a model of another task, or its parts contradict each other.
+    pub fn read(file: &Header) -> Result<Self, String> {
+        let task = file.asset("task")?;
+        if task != TASK {
+            return Err(format!("it is a model of another task: {task}"));
+        }
+        let plan = Plan::from_toml(file.asset("plan")?, &[]).map_err(|error| format!("its plan: {error}"))?;
+        let input = match plan.classifier.as_ref().and_then(|own| own.features) {
+            None => {
+                let text = file.asset("vocabulary")?;
+                DocumentInput::Text(Box::new(Vocabulary::from_json(text).map_err(|error| error.to_string())?))
+            }
+            Some(features) => {
+                let form: NumberForm = serde_json::from_str(file.asset("numbers")?)
+                    .map_err(|error| format!("the form of its numbers: {error}"))?;
+                if form.features != features || !form.is_sound() {
+                    return Err("the form of its numbers is not that of its plan".into());
+                }
+                DocumentInput::Numbers(form)
+            }
+        };
+        let classes: Vec<String> =
+            serde_json::from_str(file.asset("classes")?).map_err(|error| format!("its classes: {error}"))?;
+        if classes.len() < 2 || !classes.is_sorted_by(|a, b| a < b) {
+            return Err("its classes are not labels in ascending order".into());
+        }
+        let trained: Trained = serde_json::from_str(file.asset("trained")?)
+            .map_err(|error| format!("how far it was trained: {error}"))?;
+        let network = match plan.classifier_shape(input.of_network(&plan), classes.len(), Vec::new()) {
+            Some(shape) => {
+                let net = Classifier::new(shape).map_err(|error| error.to_string())?;
+                ClassifierNetwork::Layers(Box::new(net))
+            }
+            None => {
+                let form: LinearForm = serde_json::from_str(file.asset("features")?)
+                    .map_err(|error| format!("its features: {error}"))?;
+                let vocabulary = input.vocabulary().map_or(0, Vocabulary::len);
+                let fits = match &input {
+                    DocumentInput::Text(_) => form.terms.is_some(),
+                    DocumentInput::Numbers(numbers) => Some(form.features) == numbers.count(),
+                };
+                if !fits || !form.is_sound(vocabulary) {
+                    return Err("its features contradict each other".into());
+                }
+                let shape = LinearShape { features: form.features, classes: classes.len() };
+                ClassifierNetwork::Linear(form, shape)
+            }
+        };
+        file.check_layout(&network.layout())?;
+        let temperature = match file.asset("temperature") {
+            Ok(text) => text.parse().map_err(|_| "its temperature is not a number".to_owned())?,
+            Err(_) => 1.0,
+        };
+        if !(temperature > 0.0 && f64::is_finite(temperature)) {
+            return Err("its temperature is not above 0".into());
+        }
+        Ok(Self { plan, input, classes, trained, temperature, network })
+    }
+
+    /// Tokens or steps of the longest document that is read whole; none if every document is.
+    pub fn longest(&self) -> Option<usize> {
+        longest(&self.plan)
+    }
+
+    /// The part of a longer document that is read.
+    pub fn keep(&self) -> Keep {
+        keep(&self.plan)
+    }
+}
+
+fn longest(plan: &Plan) -> Option<usize> {
+    match plan.classifier.as_ref().map(|own| own.length) {
+        Some(DocumentLength::Tokens(tokens)) => Some(tokens),
+        _ => None,
+    }
+}
+
+fn keep(plan: &Plan) -> Keep {
+    plan.classifier.as_ref().map(|own| own.keep_part).unwrap_or_default()
 }
 
 /// A classifier from its model file, ready to be used by several threads.
@@ -96,64 +217,25 @@ impl ReadyClassifier {
 
     fn from_bytes(bytes: &[u8]) -> Result<Self, String> {
         let file = Container::read(bytes, KIND)?;
-        let task = file.asset("task")?;
-        if task != TASK {
-            return Err(format!("it is a model of another task: {task}"));
-        }
-        let plan = Plan::from_toml(file.asset("plan")?, &[]).map_err(|error| format!("its plan: {error}"))?;
-        let input = match plan.classifier.as_ref().and_then(|own| own.features) {
-            None => {
-                let text = file.asset("vocabulary")?;
-                DocumentInput::Text(Box::new(Vocabulary::from_json(text).map_err(|error| error.to_string())?))
-            }
-            Some(features) => {
-                let form: NumberForm = serde_json::from_str(file.asset("numbers")?)
-                    .map_err(|error| format!("the form of its numbers: {error}"))?;
-                if form.features != features || !form.is_sound() {
-                    return Err("the form of its numbers is not that of its plan".into());
-                }
-                DocumentInput::Numbers(form)
-            }
-        };
-        let classes: Vec<String> =
-            serde_json::from_str(file.asset("classes")?).map_err(|error| format!("its classes: {error}"))?;
-        if classes.len() < 2 || !classes.is_sorted_by(|a, b| a < b) {
-            return Err("its classes are not labels in ascending order".into());
-        }
-        let trained: Trained = serde_json::from_str(file.asset("trained")?)
-            .map_err(|error| format!("how far it was trained: {error}"))?;
-        let engine = match plan.classifier_shape(input.of_network(&plan), classes.len(), Vec::new()) {
-            Some(shape) => {
-                let net = Classifier::new(shape).map_err(|error| error.to_string())?;
-                let weights = read_weights(&file, net.layout())?;
+        let form = ClassifierForm::read(&file)?;
+        let weights = read_weights(&file, &form.network.layout())?;
+        Ok(Self::new(form, weights))
+    }
+
+    /// A classifier of this form with these weights, in the order of its layout.
+    fn new(form: ClassifierForm, weights: Vec<f32>) -> Self {
+        let ClassifierForm { plan, input, classes, trained, temperature, network } = form;
+        let engine = match network {
+            ClassifierNetwork::Layers(net) => {
                 let packed = PackedWeights::reading(net.layout(), &weights);
-                Engine::Network { net: Box::new(net), weights, packed }
+                Engine::Network { net, weights, packed }
             }
-            None => {
-                let form: LinearForm = serde_json::from_str(file.asset("features")?)
-                    .map_err(|error| format!("its features: {error}"))?;
-                let vocabulary = input.vocabulary().map_or(0, Vocabulary::len);
-                let fits = match &input {
-                    DocumentInput::Text(_) => form.terms.is_some(),
-                    DocumentInput::Numbers(numbers) => Some(form.features) == numbers.count(),
-                };
-                if !fits || !form.is_sound(vocabulary) {
-                    return Err("its features contradict each other".into());
-                }
-                let shape = LinearShape { features: form.features, classes: classes.len() };
-                let weights = read_weights(&file, &linear_layout(shape))?;
+            ClassifierNetwork::Linear(form, shape) => {
                 let parameters = weights.iter().map(|&weight| f64::from(weight)).collect();
                 Engine::Linear(LinearModel { form, shape, parameters })
             }
         };
-        let temperature = match file.asset("temperature") {
-            Ok(text) => text.parse().map_err(|_| "its temperature is not a number".to_owned())?,
-            Err(_) => 1.0,
-        };
-        if !(temperature > 0.0 && f64::is_finite(temperature)) {
-            return Err("its temperature is not above 0".into());
-        }
-        Ok(Self { plan, input, classes, trained, temperature, engine })
+        Self { plan, input, classes, trained, temperature, engine }
     }
 
     /// Writes the model file with a temperature.
@@ -200,14 +282,11 @@ impl ReadyClassifier {
 
     /// Tokens or steps of the longest document that is read whole; none if every document is.
     pub fn longest(&self) -> Option<usize> {
-        match self.plan.classifier.as_ref().map(|plan| plan.length) {
-            Some(DocumentLength::Tokens(tokens)) => Some(tokens),
-            _ => None,
-        }
+        longest(&self.plan)
     }
 
     pub(super) fn keep(&self) -> Keep {
-        self.plan.classifier.as_ref().map(|plan| plan.keep_part).unwrap_or_default()
+        keep(&self.plan)
     }
 }
 

@@ -7,7 +7,7 @@ use lalograph_net::{LanguageModel, Network};
 use lalograph_storage::{Existing, Storage, WholeFile};
 use lalograph_text::Vocabulary;
 
-use crate::artefact::container::{Assets, Container, json, read_file};
+use crate::artefact::container::{Assets, Container, Header, json, read_file};
 use crate::artefact::model_file::{KIND, Trained, read_weights, save_model, unusable};
 use crate::error::LabError;
 use crate::plan::Plan;
@@ -66,6 +66,16 @@ impl ModelFile {
     /// As for [`ModelFile::load`].
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, String> {
         let file = Container::read(bytes, KIND)?;
+        let mut whole = Self::without_weights(&file)?;
+        whole.weights = read_weights(&file, whole.model.layout())?;
+        Ok(whole)
+    }
+
+    /// All but the weights, which are left in the file: its tensors are those of the model's layout.
+    ///
+    /// # Errors
+    /// As for [`ModelFile::load`], as a phrase.
+    pub fn without_weights(file: &Header) -> Result<Self, String> {
         let task = file.asset("task")?;
         if task != TASK {
             return Err(format!("it is a model of another task: {task}"));
@@ -76,8 +86,8 @@ impl ModelFile {
         let trained: Trained = serde_json::from_str(file.asset("trained")?)
             .map_err(|error| format!("how far it was trained: {error}"))?;
         let model = LanguageModel::new(plan.shape(vocabulary.len())).map_err(|error| error.to_string())?;
-        let weights = read_weights(&file, model.layout())?;
-        Ok(Self { plan, vocabulary, trained, model, weights })
+        file.check_layout(model.layout())?;
+        Ok(Self { plan, vocabulary, trained, model, weights: Vec::new() })
     }
 }
 

@@ -62,7 +62,7 @@ impl TermForm {
     }
 
     /// Inverse document frequency of a term: the natural logarithm of all documents over those that have it (Sparck Jones, 1972).
-    fn inverse_frequency(&self, term: usize) -> f64 {
+    pub fn inverse_frequency(&self, term: usize) -> f64 {
         (self.training_documents as f64 / self.documents[term].max(1) as f64).ln()
     }
 }

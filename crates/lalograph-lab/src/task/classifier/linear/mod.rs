@@ -6,6 +6,6 @@ pub(super) mod learner;
 mod selection;
 mod solving;
 
-pub use form::{Feature, LinearForm};
+pub use form::{Feature, LinearForm, TermForm};
 pub use learner::LinearTask;
 pub(super) use solving::solve;

@@ -1,0 +1,17 @@
+//! Models for programs that have no code of Lalograph.
+//!
+//! [`onnx`] writes a model as a graph of the open exchange standard for networks.
+//!
+//! The rooms: [`exchange`], the standard; [`graphs`], the networks of this project in its operators.
+
+mod error;
+pub mod exchange;
+pub mod graphs;
+pub mod model;
+pub mod recipe;
+
+pub use error::ExportError;
+pub use exchange::precision::{Precision, reduce};
+pub use exchange::write::OPSETS;
+pub use graphs::{GraphChoice, OnnxSettings, onnx};
+pub use model::{Form, OpenModel};
