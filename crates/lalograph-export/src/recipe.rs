@@ -6,6 +6,7 @@ use lalograph_lab::DocumentInput;
 use lalograph_lab::plan::{Keep, NumberOrder};
 use lalograph_text::rules::unicode_versions;
 use lalograph_text::{Reserved, Vocabulary};
+use serde::Serialize;
 
 use crate::model::{Form, OpenModel, VectorForm};
 
@@ -24,7 +25,7 @@ const EXAMPLES: usize = 10;
 
 /// The page for a model, as Markdown.
 pub fn readme(model: &OpenModel) -> String {
-    let mut page = format!("# A {} in numbers\n\n", model.kind());
+    let mut page = format!("# The exported {}\n\n", model.kind());
     let hash = model.content_hash().unwrap_or_default();
     let _ = writeln!(
         page,
@@ -149,6 +150,15 @@ fn of_vectors(form: &VectorForm) -> String {
     page
 }
 
+/// A line of the examples.
+#[derive(Serialize)]
+struct Example<'e> {
+    text: &'e str,
+    cleaned: &'e str,
+    tokens: &'e [String],
+    indices: &'e [u32],
+}
+
 /// Texts with their cleaned form, their tokens and their indices: one JSON text a line.
 fn examples(vocabulary: &Vocabulary) -> String {
     let mut page = "## Examples\n\nOne JSON text a line: a text, the text after cleaning, its tokens and its indices.\n\n```json\n".to_owned();
@@ -165,9 +175,8 @@ fn examples(vocabulary: &Vocabulary) -> String {
     for text in texts {
         let (tokens, indices): (Vec<String>, Vec<u32>) = vocabulary.encode(&text).into_iter().unzip();
         let cleaned = vocabulary.cleaning().apply(&text);
-        let line =
-            serde_json::json!({ "text": text, "cleaned": cleaned, "tokens": tokens, "indices": indices });
-        let _ = writeln!(page, "{line}");
+        let example = Example { text: &text, cleaned: &cleaned, tokens: &tokens, indices: &indices };
+        let _ = writeln!(page, "{}", serde_json::to_string(&example).unwrap_or_default());
     }
     page.push_str("```\n");
     page

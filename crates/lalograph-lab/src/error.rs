@@ -10,6 +10,7 @@ use lalograph_vectors::VectorError;
 use thiserror::Error;
 
 use crate::plan::PlanError;
+use crate::run::archive::ArchiveError;
 
 /// Why something in the laboratory failed.
 #[derive(Debug, Error)]
@@ -34,6 +35,9 @@ pub enum LabError {
     /// A file or folder of that name exists.
     #[error("{0} exists already")]
     Exists(PathBuf),
+    /// A pipe or device is in the place of a file.
+    #[error("{0} is a device or a pipe, not a file, so it was not replaced")]
+    NotAFile(PathBuf),
     /// A folder that is not a run would have to give way to one.
     #[error("{0} is not a run, so it was not changed")]
     NotARun(PathBuf),
@@ -102,6 +106,17 @@ pub enum LabError {
         /// Tokens of a batch.
         needed: usize,
     },
+    /// An archive of a run that was not taken in.
+    #[error("{path}: {what}")]
+    BadArchive {
+        /// The archive.
+        path: PathBuf,
+        /// The problem.
+        what: ArchiveError,
+    },
+    /// No run can have this name.
+    #[error("`{0}` cannot be the name of a run")]
+    BadName(String),
     /// Nothing was held out although some should have been.
     #[error("the validation text is empty: a share of {share} of {documents} documents is none")]
     NoValidation {
@@ -280,6 +295,7 @@ impl From<StorageError> for LabError {
         match error {
             StorageError::Exists(path) => Self::Exists(path),
             StorageError::Busy(path) => Self::Written(path),
+            StorageError::NotAFile(path) => Self::NotAFile(path),
             StorageError::Io { path, source } => Self::Io { path, source },
         }
     }

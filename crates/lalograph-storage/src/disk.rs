@@ -67,6 +67,7 @@ fn entry_of(kind: FileType) -> Entry {
     match kind {
         FileType::RegularFile => Entry::File,
         FileType::Directory => Entry::Folder,
+        FileType::Symlink => Entry::Link,
         _ => Entry::Other,
     }
 }

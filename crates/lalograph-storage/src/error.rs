@@ -11,6 +11,9 @@ pub enum StorageError {
     /// Something is in the place, and was to stay.
     #[error("{0} exists already")]
     Exists(PathBuf),
+    /// A pipe or device is in the place of a file.
+    #[error("{0} is a device or a pipe, not a file, so it was not replaced")]
+    NotAFile(PathBuf),
     /// Another process writes there.
     #[error("{0} is being written by another process")]
     Busy(PathBuf),

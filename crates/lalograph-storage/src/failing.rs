@@ -163,7 +163,7 @@ impl FailingDisk {
                     state.sure.insert(id, bytes);
                     names.insert(name, Node::File(id));
                 }
-                Entry::Other => {}
+                Entry::Link | Entry::Other => {}
             }
         }
         self.state().sure_names.insert(id, names);
@@ -197,7 +197,7 @@ fn copy(state: &State, loss: Loss, root: &Path, to: &Path) -> io::Result<()> {
                 let id = state.files.get(&number_of(&folder.read(&name)?)?).copied();
                 put(&to.join(&name), id.and_then(|id| state.sure.get(&id)))?;
             }
-            Entry::Other => {}
+            Entry::Link | Entry::Other => {}
         }
     }
     Ok(())
@@ -305,7 +305,7 @@ impl StoredFolder for FailingFolder {
                     let known = state.files.get(&number).copied();
                     Node::File(known.unwrap_or_else(|| state.fresh()))
                 }
-                Entry::Other => continue,
+                Entry::Link | Entry::Other => continue,
             };
             names.insert(name, node);
         }

@@ -65,7 +65,9 @@ pub enum Entry {
     File,
     /// A folder.
     Folder,
-    /// A link, a pipe, a device.
+    /// A symbolic link.
+    Link,
+    /// A pipe, a device.
     Other,
 }
 

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 
 use crate::error::StorageError;
 use crate::folder::{Folder, HIDDEN};
-use crate::storage::{Existing, Storage, StoredFile};
+use crate::storage::{Entry, Existing, Storage, StoredFile};
 
 /// A file being written: it appears in its place once complete, and vanishes if it is dropped before.
 pub trait WholeWriter: Write + Send {
@@ -76,8 +76,10 @@ impl WholeFile {
     /// # Errors
     /// As for [`WholeFile::create`].
     pub fn within(folder: &Folder, name: &OsStr, existing: Existing) -> Result<Self, StorageError> {
-        if existing == Existing::Keep && folder.entry(name)?.is_some() {
-            return Err(StorageError::Exists(folder.path_of(name)));
+        match folder.entry(name)? {
+            Some(_) if existing == Existing::Keep => return Err(StorageError::Exists(folder.path_of(name))),
+            Some(Entry::Other) => return Err(StorageError::NotAFile(folder.path_of(name))),
+            _ => {}
         }
         let (hidden, file) = begin(folder, name)?;
         Ok(Self {

@@ -3,6 +3,7 @@
 use std::fmt::Display;
 
 use lalograph_demo::CorpusError;
+use lalograph_export::ExportError;
 use lalograph_lab::{LabError, PlanError};
 use lalograph_storage::StorageError;
 use lalograph_text::TextError;
@@ -115,6 +116,19 @@ impl From<PlanError> for Failure {
     }
 }
 
+impl From<ExportError> for Failure {
+    fn from(error: ExportError) -> Self {
+        match error {
+            ExportError::Model(inner) => inner.into(),
+            ExportError::Opset(_) => Self::Usage(format!("{error}")),
+            ExportError::TooLarge { .. } => {
+                Self::with_remedy(error, "use --precision half or eight-bit, or --form tables")
+            }
+            other => Self::work(other),
+        }
+    }
+}
+
 impl From<StorageError> for Failure {
     fn from(error: StorageError) -> Self {
         LabError::from(error).into()
@@ -137,6 +151,11 @@ impl From<LabError> for Failure {
             }
             LabError::Shape(_) => return Self::Usage(error.to_string()),
             LabError::Exists(_) => "use another name, or --force to replace it",
+            LabError::NotAFile(_) => {
+                "give the name of a file, or write to standard output where the command does so by default"
+            }
+            LabError::BadName(_) => return Self::Usage(error.to_string()),
+            LabError::BadArchive { .. } => "make the archive again with `lalograph runs export`",
             LabError::NotARun(_) => "give the name or the folder of a run; `lalograph runs list` lists runs",
             LabError::Busy(_) => "wait until it has ended, or stop it there with Ctrl-C",
             LabError::Written(_) => "wait until it has ended",

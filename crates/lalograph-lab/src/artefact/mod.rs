@@ -2,6 +2,7 @@
 
 pub mod checkpoint;
 pub mod container;
+pub mod foreign;
 pub mod model_file;
 pub mod tensor_file;
 pub mod texts;

@@ -45,7 +45,7 @@ impl TensorFile {
 
     fn check(mut file: File, bytes: u64, kinds: &[Kind]) -> io::Result<Result<Self, String>> {
         let mut length = [0; 8];
-        if bytes < 9 || bytes > LARGEST_BYTES {
+        if !(9..=LARGEST_BYTES).contains(&bytes) {
             return Ok(Err("it is a file of another kind, or damaged".into()));
         }
         file.read_exact(&mut length)?;

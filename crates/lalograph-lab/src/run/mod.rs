@@ -1,5 +1,6 @@
 //! A run as it lies in its folder: description, records, history; who may write there; the folder of all runs.
 
+pub mod archive;
 pub mod claim;
 pub mod description;
 pub mod folder;

@@ -3,7 +3,7 @@
 
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use lalograph_storage::folder::HIDDEN;
@@ -23,6 +23,12 @@ const OLD: &str = "old-";
 const GONE: &str = "gone-";
 /// Locked by the process that changes the folder.
 pub const LOCK: &str = ".lalograph-lock";
+
+/// Whether a run can have this name: one part of a path, not hidden.
+pub fn is_name(name: &str) -> bool {
+    let outside = |c: char| matches!(c, '/' | '\\') || c.is_control();
+    !name.is_empty() && !name.starts_with('.') && !name.contains(outside)
+}
 
 fn hidden(kind: &str, name: &OsStr) -> OsString {
     let mut hidden = OsString::from(format!("{HIDDEN}{kind}"));
@@ -52,8 +58,49 @@ pub fn create(
         plan_hash: plan_hash(text.as_bytes()),
         ..description
     };
+    let (path, claim) = put_together(storage, parent, &description.name, existing, |new| {
+        new.write(PLAN, text.as_bytes(), Existing::Keep)?;
+        for (name, content) in files {
+            new.write(name, content.as_bytes(), Existing::Keep)?;
+        }
+        let claim = Claim::within(new.clone())?;
+        claim.describe(&description)?;
+        Ok(claim)
+    })?;
+    Ok((RunFolder::at(path.clone()), claim.moved_to(path), description))
+}
+
+/// Makes the folder `parent/name` with what `fill` puts into it; its path. It is there whole or not at all, and takes the place of others as with
+/// [`create`].
+///
+/// # Errors
+/// As for [`create`], and those of `fill`.
+pub(super) fn place(
+    storage: &dyn Storage,
+    parent: &Path,
+    name: &str,
+    existing: Existing,
+    fill: impl FnOnce(&Folder) -> Result<(), LabError>,
+) -> Result<PathBuf, LabError> {
+    if !is_name(name) {
+        return Err(LabError::BadName(name.to_owned()));
+    }
+    let fill = |new: &Folder| {
+        fill(new)?;
+        Claim::within(new.clone())
+    };
+    Ok(put_together(storage, parent, name, existing, fill)?.0)
+}
+
+fn put_together(
+    storage: &dyn Storage,
+    parent: &Path,
+    name: &str,
+    existing: Existing,
+    fill: impl FnOnce(&Folder) -> Result<Claim, LabError>,
+) -> Result<(PathBuf, Claim), LabError> {
     let shelf = Shelf::hold(Folder::make(storage, parent)?)?;
-    let (folder, name) = (&shelf.folder, OsStr::new(&description.name));
+    let (folder, name) = (&shelf.folder, OsStr::new(name));
     let path = folder.path_of(name);
     let older = match folder.entry(name)? {
         None => None,
@@ -62,13 +109,7 @@ pub fn create(
     };
     let beside = hidden(NEW, name);
     let made: Result<Claim, LabError> = (|| {
-        let new = folder.make_folder(&beside)?;
-        new.write(PLAN, text.as_bytes(), Existing::Keep)?;
-        for (name, content) in files {
-            new.write(name, content.as_bytes(), Existing::Keep)?;
-        }
-        let claim = Claim::within(new)?;
-        claim.describe(&description)?;
+        let claim = fill(&folder.make_folder(&beside)?)?;
         if older.is_some() {
             folder.rename(name, hidden(OLD, name), Existing::Keep)?;
         }
@@ -80,7 +121,7 @@ pub fn create(
     let tidied = shelf.tidy();
     let claim = made?;
     tidied?;
-    Ok((RunFolder::at(path.clone()), claim.moved_to(path), description))
+    Ok((path, claim))
 }
 
 /// Removes a run with all files in its folder.

@@ -92,10 +92,7 @@ impl Vocabulary {
                 None => String::new(),
             },
         );
-        let scores = match &self.method {
-            Method::Unigram { scores, .. } => scores.as_slice(),
-            _ => &[],
-        };
+        let scores = self.log_probabilities().unwrap_or_default();
         for (position, token) in self.tokens.iter().enumerate() {
             let index = position as u32 + Reserved::COUNT;
             let text = TokenText::of(&token.bytes);
@@ -107,11 +104,11 @@ impl Vocabulary {
             out.push_str(&line);
         }
         out.push_str("\n  ]");
-        if let Method::BytePair { pairs, .. } = &self.method {
+        if let Some(merges) = self.merges() {
             out.push_str(",\n  \"merges\": [");
-            for (position, (left, right)) in pairs.iter().enumerate() {
+            for (position, pair) in merges.iter().enumerate() {
                 out.push_str(if position == 0 { "\n    " } else { ",\n    " });
-                out.push_str(&json(&(left + Reserved::COUNT, right + Reserved::COUNT))?);
+                out.push_str(&json(pair)?);
             }
             out.push_str("\n  ]");
         }

@@ -327,6 +327,26 @@ impl Vocabulary {
         Decoder::new(self)
     }
 
+    /// The pairs of indices of byte-pair merging, in the order in which they are merged.
+    pub fn merges(&self) -> Option<Vec<(u32, u32)>> {
+        match &self.method {
+            Method::BytePair { pairs, .. } => {
+                let index = |symbol: u32| symbol + Reserved::COUNT;
+                Some(pairs.iter().map(|&(left, right)| (index(left), index(right))).collect())
+            }
+            _ => None,
+        }
+    }
+
+    /// The natural logarithms of the probabilities of a unigram model, in the order of [`Vocabulary::tokens`]; `None` for tokens that no text is
+    /// cut into.
+    pub fn log_probabilities(&self) -> Option<&[Option<f64>]> {
+        match &self.method {
+            Method::Unigram { scores, .. } => Some(scores),
+            _ => None,
+        }
+    }
+
     /// Cleans a text, cuts it, and gives each token's text with its index.
     ///
     /// ```

@@ -6,6 +6,7 @@ mod converse;
 mod corpus;
 mod decoding;
 mod embed;
+mod export;
 mod help;
 mod model;
 mod plan;
@@ -31,13 +32,17 @@ pub(crate) use embed::{
     DirectionChoice, EmbedCommand, EmbedImportArgs, EmbedJudgeArgs, EmbedMapArgs, EmbedNearArgs,
     EmbedRelateArgs, EmbedTrainArgs, LayoutChoice, MethodChoice, WeighChoice,
 };
+pub(crate) use export::{ExportArgs, ExportForm, ImportArgs};
 pub(crate) use model::{
     FlowArgs, ModelArgs, NextArgs, PassageChoice, SampleArgs, SamplesArgs, ScoreArgs, StateChoice, StepArgs,
     TrainArgs, TrainingArgs,
 };
 pub(crate) use plan::{GaugeArgs, PlanArgs, PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs};
 pub(crate) use refusal::refusal;
-pub(crate) use runs::{CompareArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand, ShowArgs};
+pub(crate) use runs::{
+    CompareArgs, ExportRunsArgs, ImportRunArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand,
+    ShowArgs,
+};
 pub(crate) use survey::{SplitArgs, SurveyArgs};
 pub(crate) use tune::{TuneArgs, TuneCommand, TuneCompareArgs};
 pub(crate) use vocab::{
@@ -150,7 +155,11 @@ pub(crate) enum Command {
     Score(ScoreArgs),
     /// Measure how far back in time the gradient of a model reaches, by layer.
     Flow(FlowArgs),
-    /// List, show, compare, report and remove runs.
+    /// Export a model for other programs: as graphs of ONNX, the open exchange standard, or as plain tables.
+    Export(ExportArgs),
+    /// Build a model file from tensors that were made elsewhere, a plan and a vocabulary.
+    Import(ImportArgs),
+    /// List, show, compare, report, export, import and remove runs.
     #[command(
         after_help = "Examples:\n  lalograph runs list --runs thornmere/runs\n  lalograph runs show thornmere/runs/demo\n  lalograph runs report thornmere/runs/demo"
     )]

@@ -77,6 +77,10 @@ pub(crate) enum RunsCommand {
     Compare(CompareArgs),
     /// Write the report of a run: an HTML page with curves, samples and settings, and its charts.
     Report(ReportArgs),
+    /// Write a run to one file (.tar.zst) with plan, records, model and report, or the metrics of runs as CSV.
+    Export(ExportRunsArgs),
+    /// Add a run from a file that `runs export` wrote, and verify its content.
+    Import(ImportRunArgs),
 }
 
 /// `runs list`.
@@ -163,6 +167,58 @@ pub(crate) struct ReportArgs {
     #[arg(long)]
     pub(crate) force: bool,
     /// Print one JSON document with the paths of the files.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+/// `runs export`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph runs export thornmere/runs/demo --output demo.tar.zst\n  lalograph runs export demo --runs thornmere/runs --metrics --output metrics.csv"
+)]
+pub(crate) struct ExportRunsArgs {
+    /// Runs: their names or their folders. An archive has one run.
+    #[arg(value_name = "RUN", required = true)]
+    pub(crate) names: Vec<PathBuf>,
+    /// Folder of all runs.
+    #[command(flatten)]
+    pub(crate) place: RunsFolder,
+    /// Write to FILE.
+    #[arg(long, short, value_name = "FILE")]
+    pub(crate) output: PathBuf,
+    /// Write the metrics of the runs as one table in CSV instead of an archive.
+    #[arg(long, conflicts_with = "checkpoints")]
+    pub(crate) metrics: bool,
+    /// Include the checkpoints, so that `resume` can continue the run elsewhere.
+    #[arg(long)]
+    pub(crate) checkpoints: bool,
+    /// Replace an existing file.
+    #[arg(long)]
+    pub(crate) force: bool,
+    /// Print one JSON document.
+    #[arg(long)]
+    pub(crate) json: bool,
+}
+
+/// `runs import`.
+#[derive(Debug, Args)]
+#[command(
+    after_help = "Examples:\n  lalograph runs import demo.tar.zst\n  lalograph runs import demo.tar.zst --runs archive --name thornmere"
+)]
+pub(crate) struct ImportRunArgs {
+    /// File that `runs export` wrote.
+    #[arg(value_name = "FILE")]
+    pub(crate) archive: PathBuf,
+    /// Folder of all runs.
+    #[command(flatten)]
+    pub(crate) place: RunsFolder,
+    /// Name of the run (default: the name that it had).
+    #[arg(long, value_name = "NAME")]
+    pub(crate) name: Option<String>,
+    /// Replace an existing run of that name.
+    #[arg(long)]
+    pub(crate) force: bool,
+    /// Print one JSON document.
     #[arg(long)]
     pub(crate) json: bool,
 }

@@ -8,8 +8,10 @@ mod crash;
 mod demo;
 mod demo_classifiers;
 mod embed;
+mod export;
 mod flow;
 mod gauge;
+mod import;
 mod input;
 mod lookup;
 mod next;
@@ -40,6 +42,8 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
         Command::Survey(args) => survey::run(&args, screen),
         Command::Split(args) => split::run(&args, screen),
         Command::Vocab { command } => vocab::run(&command, screen),
+        Command::Import(args) => import::run(&args, screen),
+        Command::Export(args) => export::run(&args, screen),
         Command::Embed { command } => embed::run(&command, screen),
         Command::Plan { command } => plan::run(&command, screen),
         Command::Converse(args) => converse::run(&args, screen),

@@ -111,12 +111,9 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
     Ok(plan)
 }
 
-/// A name that is one folder's, and no path.
+/// A name that a run can have.
 fn checked_name(name: &str) -> Result<&str, Failure> {
-    let fine = !name.is_empty()
-        && !name.starts_with('.')
-        && !name.contains(|c: char| matches!(c, '/' | '\\') || c.is_control());
-    if fine { Ok(name) } else { Err(Failure::Usage(format!("`{name}` cannot be the name of a run"))) }
+    if shelf::is_name(name) { Ok(name) } else { Err(LabError::BadName(name.to_owned()).into()) }
 }
 
 /// The corpus and the time, numbered where that is taken.

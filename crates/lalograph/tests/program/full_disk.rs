@@ -39,7 +39,7 @@ const PAGE: u64 = 4096;
 const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window 8 --samples-tokens 5 --validate-every 3 --checkpoints-every 2 --quiet";
 
 /// Commands that write everything to `full`, and how a run there is continued.
-const COMMANDS: [(&str, Option<&str>); 11] = [
+const COMMANDS: [(&str, Option<&str>); 15] = [
     (
         "train letters.txt --runs full --name three --steps 8 {small}",
         Some("resume three --runs full --quiet"),
@@ -57,6 +57,10 @@ const COMMANDS: [(&str, Option<&str>); 11] = [
     ("runs report one --output full/report", None),
     ("sample runs/one --tokens 900 --seed 3 --output full/sample.txt", None),
     ("plan new --all --output full/plan.toml", None),
+    ("export runs/one --output full/one.onnx --readme full/one.md", None),
+    ("export runs/one --form tables --output full/one.npz", None),
+    ("runs export one --output full/one.tar.zst", None),
+    ("runs import letters.txt.tar.zst --runs full", None),
 ];
 
 fn workshop() -> Workshop {
@@ -65,6 +69,7 @@ fn workshop() -> Workshop {
     workshop.write("letters.txt", lines);
     workshop.write("v.txt", "4 3\nhive 1 2 3\nmill 3 2 1\nhums -1 0 1\ntimes 0.5 0 2\n");
     workshop.run(&format!("train letters.txt --name one --steps 8 {SMALL}")).ok();
+    workshop.run("runs export one --output letters.txt.tar.zst").ok();
     workshop
 }
 

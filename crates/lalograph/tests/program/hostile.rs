@@ -112,7 +112,7 @@ impl Reader {
 const RESUMED: Sealed = Sealed::Written("runs/one/one.safetensors");
 const TRAINED: Sealed = Sealed::Written("runs/two/two.safetensors");
 
-const READERS: [Reader; 39] = [
+const READERS: [Reader; 42] = [
     Reader::new("plan", "plan.toml", "plan check plan.toml"),
     Reader::new("plan, cost", "plan.toml", "plan cost --plan plan.toml --no-measure"),
     Reader::new("plan of a run", "runs/one/plan.toml", "runs show one"),
@@ -151,6 +151,18 @@ const READERS: [Reader; 39] = [
         "resume one --steps 8 --quiet",
     )
     .sealed(RESUMED),
+    Reader::new("model, exported", "runs/one/one.safetensors", "export runs/one --graph text --output one.onnx")
+        .making(&["one.onnx"])
+        .sealed(Sealed::Written("one.onnx")),
+    Reader::new("archive of a run", "one.tar.zst", "runs import one.tar.zst --runs taken")
+        .making(&["taken"])
+        .sealed(Sealed::Written("taken/one/one.safetensors")),
+    Reader::new(
+        "tensors from elsewhere",
+        "runs/one/one.safetensors",
+        "import runs/one/one.safetensors --plan runs/one/plan.toml --vocabulary runs/one/vocabulary.json --output made.safetensors",
+    )
+    .making(&["made.safetensors"]),
     Reader::new("metrics", "runs/one/metrics.jsonl", "runs report one --output report").making(&["report"]),
     Reader::new("metrics, resumed", "runs/one/metrics.jsonl", "resume one --steps 8 --quiet"),
     Reader::new("samples", "runs/one/samples.jsonl", "runs show one"),
@@ -219,6 +231,7 @@ fn workshop() -> Workshop {
     workshop
         .run("classify train table.csv --label kind --name line --network linear --term-choice all --term-pairs 3 --quiet")
         .ok();
+    workshop.run("runs export one --output one.tar.zst").ok();
     workshop.run("vocab build letters.txt --output words.json").ok();
     workshop.run("vocab build letters.txt --unit byte-pair --vocabulary-size 280 --output merged.json").ok();
     workshop.run("vocab build lines.jsonl --text text --output few.json").ok();

@@ -24,7 +24,7 @@ const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window
 const SORT: &str = "--network pooled --embedding 4 --batch 4 --checkpoints-every 2 --quiet";
 
 /// Every command that writes anything; `{small}` represents the settings of a small run, `{sort}` those of a small classifier.
-const COMMANDS: [(&str, After); 32] = [
+const COMMANDS: [(&str, After); 37] = [
     ("train letters.txt --name three --steps 8 {small}", Resume("runs/three")),
     ("train letters.txt --name two --force --steps 8 {small}", Resume("runs/two")),
     (
@@ -43,6 +43,14 @@ const COMMANDS: [(&str, After); 32] = [
         Again,
     ),
     ("runs remove two", Again),
+    ("export one --output one.onnx --readme one.md", Again),
+    ("export one --form tables --output one.npz", Again),
+    ("runs export one --output one.tar.zst", Again),
+    ("runs import two.tar.zst --name three", Again),
+    (
+        "import runs/one/one.safetensors --plan runs/one/plan.toml --vocabulary runs/one/vocabulary.json --output new.safetensors",
+        Again,
+    ),
     ("runs report one --output report", Again),
     ("runs compare one two --output compared", Again),
     ("demo --quick --size 60000 --dir demo", Resume("demo/runs/demo")),
@@ -86,6 +94,7 @@ fn workshop() -> Workshop {
         "train letters.txt --name one --steps 8 {small}",
         "train letters.txt --name two --steps 6 {small}",
         "classify train rows.csv --label class --name sort --steps 6 {sort}",
+        "runs export two --output two.tar.zst",
         "vocab build letters.txt --output words.json",
         "vocab build other.txt --output other.json",
         "embed train letters.txt --document line --dimensions 4 --output v.safetensors",

@@ -7,6 +7,7 @@ mod common;
 mod corpora;
 mod demo;
 mod endurance;
+mod export;
 mod full_disk;
 mod guide;
 mod hostile;

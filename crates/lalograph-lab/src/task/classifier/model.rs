@@ -113,9 +113,7 @@ impl ClassifierForm {
         };
         let classes: Vec<String> =
             serde_json::from_str(file.asset("classes")?).map_err(|error| format!("its classes: {error}"))?;
-        if classes.len() < 2 || !classes.is_sorted_by(|a, b| a < b) {
-            return Err("its classes are not labels in ascending order".into());
-        }
+        check_classes(&classes)?;
         let trained: Trained = serde_json::from_str(file.asset("trained")?)
             .map_err(|error| format!("how far it was trained: {error}"))?;
         let network = match plan.classifier_shape(input.of_network(&plan), classes.len(), Vec::new()) {
@@ -149,6 +147,43 @@ impl ClassifierForm {
         Ok(Self { plan, input, classes, trained, temperature, network })
     }
 
+    /// The form of a classifier of text with a network over all steps.
+    ///
+    /// # Errors
+    /// A phrase: fewer than two classes, labels that do not ascend, a plan of another classifier, sizes that no network has.
+    pub fn of_text(plan: Plan, vocabulary: Vocabulary, classes: Vec<String>) -> Result<Self, String> {
+        check_classes(&classes)?;
+        if plan.classifier.as_ref().is_some_and(|own| own.features.is_some()) {
+            return Err(
+                "a classifier of rows of numbers needs their means and deviations, which only training finds"
+                    .into(),
+            );
+        }
+        let input = DocumentInput::Text(Box::new(vocabulary));
+        let Some(shape) = plan.classifier_shape(input.of_network(&plan), classes.len(), Vec::new()) else {
+            return Err("a linear classifier needs its terms, which only training finds".into());
+        };
+        let net = Classifier::new(shape).map_err(|error| error.to_string())?;
+        let network = ClassifierNetwork::Layers(Box::new(net));
+        Ok(Self { plan, input, classes, trained: Trained::default(), temperature: 1.0, network })
+    }
+
+    /// Writes the model file with these weights, in the order of the network's layout.
+    ///
+    /// # Errors
+    /// The file system refuses.
+    pub fn save(&self, file: WholeFile, weights: &[f32]) -> Result<(), LabError> {
+        let linear = match &self.network {
+            ClassifierNetwork::Layers(_) => None,
+            ClassifierNetwork::Linear(form, _) => Some(form),
+        };
+        let mut assets = classifier_assets(&self.plan, &self.input, &self.classes, linear)?;
+        if self.temperature != 1.0 {
+            assets.insert("temperature", self.temperature.to_string());
+        }
+        save_model(file, assets, &self.trained, &self.network.layout(), weights)
+    }
+
     /// Tokens or steps of the longest document that is read whole; none if every document is.
     pub fn longest(&self) -> Option<usize> {
         longest(&self.plan)
@@ -158,6 +193,13 @@ impl ClassifierForm {
     pub fn keep(&self) -> Keep {
         keep(&self.plan)
     }
+}
+
+fn check_classes(classes: &[String]) -> Result<(), String> {
+    if classes.len() < 2 || !classes.is_sorted_by(|a, b| a < b) {
+        return Err("the classes are not two labels or more in ascending order".into());
+    }
+    Ok(())
 }
 
 fn longest(plan: &Plan) -> Option<usize> {
@@ -236,6 +278,21 @@ impl ReadyClassifier {
             }
         };
         Self { plan, input, classes, trained, temperature, engine }
+    }
+
+    /// Changes its weights: a function of the layout of its tensors and of all numbers in that order.
+    pub fn change_weights(&mut self, change: impl FnOnce(&Layout, &mut [f32])) {
+        match &mut self.engine {
+            Engine::Network { net, weights, packed } => {
+                change(net.layout(), weights);
+                *packed = PackedWeights::reading(net.layout(), weights);
+            }
+            Engine::Linear(model) => {
+                let mut weights: Vec<f32> = model.parameters.iter().map(|&weight| weight as f32).collect();
+                change(&linear_layout(model.shape), &mut weights);
+                model.parameters = weights.into_iter().map(f64::from).collect();
+            }
+        }
     }
 
     /// Writes the model file with a temperature.

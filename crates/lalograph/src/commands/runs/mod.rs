@@ -1,7 +1,9 @@
 //! `runs`: what has been trained.
 
 mod compare;
+mod export;
 mod figures;
+mod import;
 mod list;
 mod remove;
 mod report;
@@ -19,5 +21,7 @@ pub(crate) fn run(command: &RunsCommand, screen: &Screen) -> Result<(), Failure>
         RunsCommand::Remove(args) => remove::run(args, screen),
         RunsCommand::Compare(args) => compare::run(args, screen),
         RunsCommand::Report(args) => report::run(args, screen),
+        RunsCommand::Export(args) => export::run(args, screen),
+        RunsCommand::Import(args) => import::run(args, screen),
     }
 }

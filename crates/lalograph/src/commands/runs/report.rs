@@ -39,13 +39,45 @@ const PICTURES: [&str; 4] = ["learning", "gradient-norm", "learning-rate", "grad
 pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
     let history = RunHistory::read(find_run(&args.place.folder.runs, &args.place.run)?)?;
     let folder = args.output.clone().unwrap_or_else(|| history.run.path().join("report"));
+    let Report { page, samples, pictures } = &write_report(&history, &folder, args.force)?;
+    if args.json {
+        return screen.json(&ReportDocument { report: page, samples, pictures });
+    }
+    let names: Vec<String> = pictures
+        .iter()
+        .filter_map(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()))
+        .collect();
+    let rows = [
+        ("report", page.display().to_string()),
+        ("samples", samples.display().to_string()),
+        ("pictures", names.join(", ")),
+    ];
+    screen.line(&facts(screen, &rows))
+}
+
+/// The files of a report.
+pub(super) struct Report {
+    page: PathBuf,
+    samples: PathBuf,
+    pictures: Vec<PathBuf>,
+}
+
+impl Report {
+    /// All files.
+    pub(super) fn files(&self) -> impl Iterator<Item = &Path> {
+        [&self.page, &self.samples].into_iter().chain(&self.pictures).map(PathBuf::as_path)
+    }
+}
+
+/// Writes the report of a run to a folder.
+pub(super) fn write_report(history: &RunHistory, folder: &Path, force: bool) -> Result<Report, Failure> {
     let (page, samples) = (folder.join("report.html"), folder.join("samples.html"));
     let stems = PICTURES.map(|name| folder.join(name));
     let mut places = vec![page.clone(), samples.clone()];
     places.extend(stems.iter().flat_map(|stem| files::picture(stem)));
     let hints = history.hints();
-    let cost = layers(&history)?;
-    let mut set = begin_pages("report", &places, args.force)?;
+    let cost = layers(history)?;
+    let mut set = begin_pages("report", &places, force)?;
 
     let levels: Vec<Level<'_>> = history
         .description
@@ -81,23 +113,11 @@ pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
         rate: draw(rate, rate_chart(&history.metrics))?,
         flow: draw(flow, flow_chart(&history.flow))?,
     };
-    let about = about(&history);
-    set.write(&page, report_page(&history, &about, &hints, cost.as_ref(), &pictures)?.as_bytes())?;
-    set.write(&samples, samples_page(&history).as_bytes())?;
+    let about = about(history);
+    set.write(&page, report_page(history, &about, &hints, cost.as_ref(), &pictures)?.as_bytes())?;
+    set.write(&samples, samples_page(history).as_bytes())?;
     set.finish()?;
-    if args.json {
-        return screen.json(&ReportDocument { report: &page, samples: &samples, pictures: &drawn });
-    }
-    let names: Vec<String> = drawn
-        .iter()
-        .filter_map(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()))
-        .collect();
-    let rows = [
-        ("report", page.display().to_string()),
-        ("samples", samples.display().to_string()),
-        ("pictures", names.join(", ")),
-    ];
-    screen.line(&facts(screen, &rows))
+    Ok(Report { page, samples, pictures: drawn })
 }
 
 /// The layers of a run's model; none of a task without a vocabulary, whose model no plan describes.
