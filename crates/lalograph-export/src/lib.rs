@@ -15,5 +15,6 @@ pub mod tables;
 pub use error::ExportError;
 pub use exchange::precision::{Precision, reduce};
 pub use exchange::write::OPSETS;
-pub use graphs::{GraphChoice, OnnxSettings, onnx};
+pub use graphs::choice::GraphChoice;
+pub use graphs::{OnnxSettings, onnx};
 pub use model::{Form, OpenModel};

@@ -8,7 +8,7 @@ use lalograph_lab::{ClassifierForm, LabError, ModelFile};
 use lalograph_text::Vocabulary;
 
 use crate::ExportError;
-use crate::graphs::GraphChoice;
+use crate::graphs::choice::GraphChoice;
 
 /// What a model is.
 #[derive(Debug)]

@@ -10,7 +10,7 @@ use lalograph_vectors::VectorError;
 use thiserror::Error;
 
 use crate::plan::PlanError;
-use crate::run::archive::ArchiveError;
+use crate::run::archive_error::ArchiveError;
 
 /// Why something in the laboratory failed.
 #[derive(Debug, Error)]

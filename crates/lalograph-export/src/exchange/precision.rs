@@ -6,7 +6,7 @@ use lalograph_net::Layout;
 lalograph_net::choice! {
     /// Bits of a weight in an exported model. Vectors (biases, gains, first states) are always single precision.
     pub enum Precision = Single {
-        /// 32 bits, as they were trained.
+        /// 32 bits, those of the model file.
         Single = "single",
         /// 16 bits.
         Half = "half",

@@ -1,5 +1,6 @@
 //! The networks of this project in the operators of the exchange standard. `docs/formats/onnx.md` describes the graphs.
 
+pub mod choice;
 mod classifier;
 mod language;
 mod linear;
@@ -11,27 +12,12 @@ use std::io::Write;
 
 use lalograph_lab::ClassifierNetwork;
 
+use self::choice::GraphChoice;
 use crate::ExportError;
 use crate::exchange::graph::Graph;
 use crate::exchange::precision::Precision;
 use crate::exchange::write::{About, OPSETS, write};
 use crate::model::{Form, OpenModel};
-
-lalograph_net::choice! {
-    /// A graph of an exported model.
-    pub enum GraphChoice = Step {
-        /// Of a language model: the next token after one token, with the states before and after it.
-        Step = "step",
-        /// Of a language model: the log-probability of every token of whole texts.
-        Text = "text",
-        /// Of a classifier: the probabilities of the classes.
-        Classes = "classes",
-        /// Of word vectors: the vectors of words.
-        Lookup = "lookup",
-        /// Of word vectors: the words whose vectors are most like given ones.
-        Neighbours = "neighbours",
-    }
-}
 
 /// How a model is written in the exchange standard.
 #[derive(Debug, Clone)]

@@ -11,35 +11,35 @@ use super::reading::Model;
 use super::tensor::Tensor;
 
 /// A graph with inputs, and the outputs that are wanted.
-pub struct Case {
-    pub name: String,
-    pub file: Vec<u8>,
-    pub inputs: BTreeMap<String, Tensor>,
-    pub wanted: BTreeMap<String, Tensor>,
+pub(crate) struct Case {
+    pub(crate) name: String,
+    pub(crate) file: Vec<u8>,
+    pub(crate) inputs: BTreeMap<String, Tensor>,
+    pub(crate) wanted: BTreeMap<String, Tensor>,
 }
 
 /// Chance, by the number of a case.
-pub type Chance = lalograph_net::numbers::chance::Stream;
+pub(crate) type Chance = lalograph_net::numbers::chance::Stream;
 
-pub fn chance(what: &str, number: u64) -> Chance {
+pub(crate) fn chance(what: &str, number: u64) -> Chance {
     lalograph_net::numbers::chance::stream(1, what, &[number])
 }
 
-pub fn one_of<T: Copy>(random: &mut Chance, all: &[T]) -> T {
+pub(crate) fn one_of<T: Copy>(random: &mut Chance, all: &[T]) -> T {
     all[random.random_range(0..all.len())]
 }
 
-pub fn named<const N: usize>(all: [(&str, Tensor); N]) -> BTreeMap<String, Tensor> {
+pub(crate) fn named<const N: usize>(all: [(&str, Tensor); N]) -> BTreeMap<String, Tensor> {
     all.into_iter().map(|(name, tensor)| (name.to_owned(), tensor)).collect()
 }
 
-pub fn settings(precision: Precision) -> OnnxSettings {
+pub(crate) fn settings(precision: Precision) -> OnnxSettings {
     let licence = Some("the hive's own".to_owned());
     OnnxSettings { opset: 17, precision, licence, version: "0".to_owned() }
 }
 
 /// A graph of a model file.
-pub fn exported(path: &Path, choice: GraphChoice, settings: &OnnxSettings) -> Vec<u8> {
+pub(crate) fn exported(path: &Path, choice: GraphChoice, settings: &OnnxSettings) -> Vec<u8> {
     let model = OpenModel::open(path).unwrap();
     let mut bytes = Vec::new();
     onnx(&model, choice, settings, &mut bytes).unwrap();
@@ -48,7 +48,7 @@ pub fn exported(path: &Path, choice: GraphChoice, settings: &OnnxSettings) -> Ve
 
 impl Case {
     /// The greatest difference between what the evaluator finds and what is wanted. Probabilities are compared by their logarithms.
-    pub fn error(&self) -> f64 {
+    pub(crate) fn error(&self) -> f64 {
         let model = Model::read(&self.file);
         let found = evaluate(&model, &self.inputs);
         assert_eq!(found.keys().collect::<Vec<_>>(), self.wanted.keys().collect::<Vec<_>>(), "{}", self.name);

@@ -123,7 +123,7 @@ fn trained(folder: &Path, options: &[String], classes: usize, numbers: bool, ran
     calibrated
 }
 
-pub fn case(number: u64) -> Case {
+pub(crate) fn case(number: u64) -> Case {
     let mut random = chance("classifiers", number);
     let (options, numbers) = options(number, &mut random);
     let classes = random.random_range(2..5);

@@ -7,7 +7,7 @@ use super::reading::Model;
 use super::tensor::Tensor;
 
 /// The outputs of a graph for some inputs. Kinds and sizes are those that it declares.
-pub fn evaluate(model: &Model, inputs: &BTreeMap<String, Tensor>) -> BTreeMap<String, Tensor> {
+pub(crate) fn evaluate(model: &Model, inputs: &BTreeMap<String, Tensor>) -> BTreeMap<String, Tensor> {
     let mut named: BTreeMap<&str, usize> = BTreeMap::new();
     let mut values: BTreeMap<String, Tensor> = model.constants.clone();
     for input in &model.inputs {

@@ -16,7 +16,7 @@ use super::cases::{Case, chance, exported, named, one_of, settings};
 use super::tensor::{FLOAT, Tensor};
 
 /// A vocabulary of so many indices.
-pub fn vocabulary(indices: usize) -> Vocabulary {
+pub(crate) fn vocabulary(indices: usize) -> Vocabulary {
     let tokens: Vec<String> = (4..indices).map(|index| format!("[{index},\"w{index}\",1]")).collect();
     let counted = format!(
         "{{\"documents\":1,\"tokens\":{0},\"distinct_tokens\":{0},\"tokens_covered\":{0}}}",
@@ -30,14 +30,14 @@ pub fn vocabulary(indices: usize) -> Vocabulary {
 }
 
 /// A model with random options and weights, in a file.
-pub struct Random {
-    pub ready: ReadyModel,
-    pub path: PathBuf,
-    pub what: String,
+pub(crate) struct Random {
+    pub(crate) ready: ReadyModel,
+    pub(crate) path: PathBuf,
+    pub(crate) what: String,
     _folder: tempfile::TempDir,
 }
 
-pub fn random_model(number: u64) -> Random {
+pub(crate) fn random_model(number: u64) -> Random {
     let mut random = chance("language models", number);
     let random = &mut random;
     let vocabulary = vocabulary(random.random_range(12..40));
@@ -115,7 +115,7 @@ fn text(random: &mut super::cases::Chance, ready: &ReadyModel, length: usize) ->
 }
 
 /// Texts of several lengths, by the graph of whole texts.
-pub fn text_case(number: u64) -> Case {
+pub(crate) fn text_case(number: u64) -> Case {
     let Random { ready, path, what, .. } = &random_model(number);
     let mut random = chance("texts", number);
     let rows = random.random_range(1..5);
@@ -151,7 +151,7 @@ pub fn text_case(number: u64) -> Case {
 }
 
 /// One step of several texts, some of which begin with it.
-pub fn step_case(number: u64) -> Case {
+pub(crate) fn step_case(number: u64) -> Case {
     let Random { ready, path, what, .. } = &random_model(number);
     let shape = ready.model().shape();
     let mut random = chance("steps", number);

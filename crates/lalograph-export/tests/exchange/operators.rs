@@ -6,7 +6,7 @@ use super::reading::{Attribute, Node};
 use super::tensor::{DOUBLE, FLOAT, INTEGER, TRUTH, Tensor, common, places};
 
 /// What an operator makes of its inputs.
-pub fn apply(node: &Node, inputs: &[Option<&Tensor>]) -> Vec<Tensor> {
+pub(crate) fn apply(node: &Node, inputs: &[Option<&Tensor>]) -> Vec<Tensor> {
     let x = |number: usize| inputs[number].unwrap();
     let settings = &node.attributes;
     let axis = |default: i64| settings.get("axis").map_or(default, |own| own.integer);
@@ -366,7 +366,7 @@ fn recurrent(node: &Node, inputs: &[Option<&Tensor>]) -> Vec<Tensor> {
             let from_x = |gate: usize| product(w, gate, x) + b.numbers[gate];
             let from_h = |gate: usize| product(r, gate, own) + b.numbers[gates + gate];
             let sum = |gate: usize| from_x(gate) + from_h(gate);
-            for unit in 0..hidden {
+            for (unit, &last) in own.iter().enumerate() {
                 let at = row * hidden + unit;
                 let gate = |number: usize| number * hidden + unit;
                 h[at] = match node.operator.as_str() {
@@ -379,7 +379,7 @@ fn recurrent(node: &Node, inputs: &[Option<&Tensor>]) -> Vec<Tensor> {
                         assert_eq!(node.attributes["linear_before_reset"].integer, 1);
                         let (z, reset) = (sigmoid(sum(gate(0))), sigmoid(sum(gate(1))));
                         let new = (from_x(gate(2)) + reset * from_h(gate(2))).tanh();
-                        (1.0 - z) * new + z * own[unit]
+                        (1.0 - z) * new + z * last
                     }
                     _ => match node.attributes["activations"].texts[0].as_str() {
                         "Relu" => sum(gate(0)).max(0.0),

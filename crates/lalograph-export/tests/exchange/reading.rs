@@ -78,7 +78,7 @@ impl<'b> Message<'b> {
     }
 
     fn all(&self, key: u64) -> impl Iterator<Item = Message<'b>> + '_ {
-        self.each(key).map(|bytes| Message::of(bytes))
+        self.each(key).map(Message::of)
     }
 
     fn each(&self, key: u64) -> impl Iterator<Item = &'b [u8]> + '_ {
@@ -108,41 +108,41 @@ impl<'b> Message<'b> {
 }
 
 #[derive(Debug, Default)]
-pub struct Attribute {
-    pub number: f32,
-    pub integer: i64,
-    pub text: String,
-    pub integers: Vec<i64>,
-    pub texts: Vec<String>,
+pub(crate) struct Attribute {
+    pub(crate) number: f32,
+    pub(crate) integer: i64,
+    pub(crate) text: String,
+    pub(crate) integers: Vec<i64>,
+    pub(crate) texts: Vec<String>,
 }
 
 #[derive(Debug)]
-pub struct Node {
-    pub operator: String,
-    pub inputs: Vec<String>,
-    pub outputs: Vec<String>,
-    pub attributes: BTreeMap<String, Attribute>,
+pub(crate) struct Node {
+    pub(crate) operator: String,
+    pub(crate) inputs: Vec<String>,
+    pub(crate) outputs: Vec<String>,
+    pub(crate) attributes: BTreeMap<String, Attribute>,
 }
 
 /// An input or output.
 #[derive(Debug)]
-pub struct Value {
-    pub name: String,
-    pub about: String,
-    pub kind: i32,
+pub(crate) struct Value {
+    pub(crate) name: String,
+    pub(crate) about: String,
+    pub(crate) kind: i32,
     /// Sizes, or the names of those that differ.
-    pub sizes: Vec<Result<usize, String>>,
+    pub(crate) sizes: Vec<Result<usize, String>>,
 }
 
 #[derive(Debug)]
-pub struct Model {
-    pub opset: u64,
-    pub about: String,
-    pub metadata: BTreeMap<String, String>,
-    pub nodes: Vec<Node>,
-    pub constants: BTreeMap<String, Tensor>,
-    pub inputs: Vec<Value>,
-    pub outputs: Vec<Value>,
+pub(crate) struct Model {
+    pub(crate) opset: u64,
+    pub(crate) about: String,
+    pub(crate) metadata: BTreeMap<String, String>,
+    pub(crate) nodes: Vec<Node>,
+    pub(crate) constants: BTreeMap<String, Tensor>,
+    pub(crate) inputs: Vec<Value>,
+    pub(crate) outputs: Vec<Value>,
 }
 
 fn value(message: &Message<'_>) -> Value {
@@ -185,7 +185,7 @@ fn half(bits: u16) -> f64 {
 }
 
 impl Model {
-    pub fn read(bytes: &[u8]) -> Self {
+    pub(crate) fn read(bytes: &[u8]) -> Self {
         let model = Message::of(bytes);
         let graph = model.all(7).next().unwrap();
         let node = |node: Message<'_>| Node {

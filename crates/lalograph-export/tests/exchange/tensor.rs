@@ -1,50 +1,50 @@
 //! Tensors of the evaluator: numbers in double precision, whatever their kind.
 
 /// The kinds of the standard that the graphs have, by their numbers.
-pub const FLOAT: i32 = 1;
-pub const BYTE: i32 = 3;
-pub const INTEGER: i32 = 7;
-pub const TRUTH: i32 = 9;
-pub const HALF: i32 = 10;
-pub const DOUBLE: i32 = 11;
+pub(crate) const FLOAT: i32 = 1;
+pub(crate) const BYTE: i32 = 3;
+pub(crate) const INTEGER: i32 = 7;
+pub(crate) const TRUTH: i32 = 9;
+pub(crate) const HALF: i32 = 10;
+pub(crate) const DOUBLE: i32 = 11;
 
 #[derive(Debug, Clone, PartialEq)]
-pub struct Tensor {
-    pub kind: i32,
-    pub shape: Vec<usize>,
-    pub numbers: Vec<f64>,
+pub(crate) struct Tensor {
+    pub(crate) kind: i32,
+    pub(crate) shape: Vec<usize>,
+    pub(crate) numbers: Vec<f64>,
 }
 
 impl Tensor {
-    pub fn new(kind: i32, shape: &[usize], numbers: Vec<f64>) -> Self {
+    pub(crate) fn new(kind: i32, shape: &[usize], numbers: Vec<f64>) -> Self {
         assert_eq!(shape.iter().product::<usize>(), numbers.len(), "{shape:?}");
         Self { kind, shape: shape.to_vec(), numbers }
     }
 
-    pub fn floats(shape: &[usize], numbers: impl IntoIterator<Item = f32>) -> Self {
+    pub(crate) fn floats(shape: &[usize], numbers: impl IntoIterator<Item = f32>) -> Self {
         Self::new(FLOAT, shape, numbers.into_iter().map(f64::from).collect())
     }
 
-    pub fn integers(shape: &[usize], numbers: impl IntoIterator<Item = i64>) -> Self {
+    pub(crate) fn integers(shape: &[usize], numbers: impl IntoIterator<Item = i64>) -> Self {
         Self::new(INTEGER, shape, numbers.into_iter().map(|number| number as f64).collect())
     }
 
-    pub fn truths(shape: &[usize], numbers: impl IntoIterator<Item = bool>) -> Self {
+    pub(crate) fn truths(shape: &[usize], numbers: impl IntoIterator<Item = bool>) -> Self {
         Self::new(TRUTH, shape, numbers.into_iter().map(|truth| f64::from(u8::from(truth))).collect())
     }
 
-    pub fn list(&self) -> Vec<i64> {
+    pub(crate) fn list(&self) -> Vec<i64> {
         assert_eq!(self.kind, INTEGER);
         self.numbers.iter().map(|&number| number as i64).collect()
     }
 
     /// An axis that may count from the end.
-    pub fn axis(&self, axis: i64) -> usize {
+    pub(crate) fn axis(&self, axis: i64) -> usize {
         usize::try_from(if axis < 0 { axis + self.shape.len() as i64 } else { axis }).unwrap()
     }
 
     /// Sizes before, along and after an axis.
-    pub fn around(&self, axis: usize) -> (usize, usize, usize) {
+    pub(crate) fn around(&self, axis: usize) -> (usize, usize, usize) {
         let (before, after) = (&self.shape[..axis], &self.shape[axis + 1..]);
         (before.iter().product(), self.shape[axis], after.iter().product())
     }
@@ -60,14 +60,14 @@ impl Tensor {
     }
 
     /// This one in another shape that it is spread to.
-    pub fn expanded(&self, shape: &[usize]) -> Self {
+    pub(crate) fn expanded(&self, shape: &[usize]) -> Self {
         let numbers = places(shape).map(|place| self.spread(&place)).collect();
         Self::new(self.kind, shape, numbers)
     }
 }
 
 /// All places of a shape, the last axis fastest.
-pub fn places(shape: &[usize]) -> impl Iterator<Item = Vec<usize>> + use<> {
+pub(crate) fn places(shape: &[usize]) -> impl Iterator<Item = Vec<usize>> + use<> {
     let shape = shape.to_vec();
     let count: usize = shape.iter().product();
     (0..count).map(move |mut at| {
@@ -81,7 +81,7 @@ pub fn places(shape: &[usize]) -> impl Iterator<Item = Vec<usize>> + use<> {
 }
 
 /// The shape that several are spread to: from the last axis, sizes are equal or 1.
-pub fn common(shapes: &[&[usize]]) -> Vec<usize> {
+pub(crate) fn common(shapes: &[&[usize]]) -> Vec<usize> {
     let longest = shapes.iter().map(|shape| shape.len()).max().unwrap();
     (0..longest)
         .map(|axis| {

@@ -7,13 +7,13 @@ use unicode_properties::{GeneralCategory, GeneralCategoryGroup, UnicodeGeneralCa
 use super::html;
 
 /// A step of the vocabulary's `cleaning`.
-pub enum Step {
+pub(crate) enum Step {
     Named(String),
     Replace(Regex, String),
 }
 
 impl Step {
-    pub fn read(step: &serde_json::Value) -> Self {
+    pub(crate) fn read(step: &serde_json::Value) -> Self {
         match step.as_str() {
             Some(name) => Self::Named(name.to_owned()),
             None => {
@@ -24,7 +24,7 @@ impl Step {
     }
 }
 
-pub fn clean(text: &str, step: &Step) -> String {
+pub(crate) fn clean(text: &str, step: &Step) -> String {
     let name = match step {
         Step::Replace(pattern, with) => return pattern.replace_all(text, with).into_owned(),
         Step::Named(name) => name.as_str(),

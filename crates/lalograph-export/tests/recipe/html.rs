@@ -28,7 +28,7 @@ impl Names {
     }
 }
 
-pub fn strip(text: &str) -> String {
+pub(crate) fn strip(text: &str) -> String {
     thread_local!(static NAMES: Names = Names::read());
     NAMES.with(|names| {
         let mut out = String::new();
@@ -63,8 +63,8 @@ fn entity(text: &str, out: &mut String) -> Option<usize> {
 
 /// The length of what a `<` removes.
 fn tag(text: &str, names: &Names, out: &mut String) -> Option<usize> {
-    if text.starts_with("<!--") {
-        return Some(text[4..].find("-->").map_or(text.len(), |at| 4 + at + 3));
+    if let Some(comment) = text.strip_prefix("<!--") {
+        return Some(comment.find("-->").map_or(text.len(), |at| 4 + at + 3));
     }
     let lower = text.to_ascii_lowercase();
     if lower.starts_with("<!doctype") || text.starts_with("<?xml") {

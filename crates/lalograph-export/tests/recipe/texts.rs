@@ -6,7 +6,7 @@ use rand::RngExt;
 
 const RANDOM: usize = 9000;
 
-pub fn all() -> Vec<String> {
+pub(crate) fn all() -> Vec<String> {
     let docs = Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs");
     let mut texts = Vec::new();
     for folder in [docs.clone(), docs.join("guide"), docs.join("formats")] {

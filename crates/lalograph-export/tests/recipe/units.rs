@@ -8,7 +8,7 @@ use unicode_segmentation::UnicodeSegmentation;
 
 use super::cleaning::{Step, clean};
 
-pub struct Page {
+pub(crate) struct Page {
     unit: String,
     cleaning: Vec<Step>,
     tokens: HashMap<Vec<u8>, u32>,
@@ -23,7 +23,7 @@ fn number(value: &Value) -> u32 {
 }
 
 impl Page {
-    pub fn new(vocabulary: &str) -> Self {
+    pub(crate) fn new(vocabulary: &str) -> Self {
         let vocabulary: Value = serde_json::from_str(vocabulary).unwrap();
         let (mut tokens, mut bytes, mut scores) = (HashMap::new(), HashMap::new(), HashMap::new());
         for entry in vocabulary["tokens"].as_array().unwrap() {
@@ -56,7 +56,7 @@ impl Page {
         }
     }
 
-    pub fn indices(&self, text: &str) -> Vec<u32> {
+    pub(crate) fn indices(&self, text: &str) -> Vec<u32> {
         let text = self.cleaning.iter().fold(text.to_owned(), |text, step| clean(&text, step));
         let known = |token: &str| self.tokens.get(token.as_bytes()).copied().unwrap_or(1);
         match self.unit.as_str() {

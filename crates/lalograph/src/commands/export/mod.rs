@@ -6,7 +6,7 @@ use std::io::{BufWriter, Write};
 use std::path::{Path, PathBuf};
 
 use lalograph_export::{
-    ExportError, GraphChoice, OPSETS, OnnxSettings, OpenModel, Precision, onnx, recipe, tables,
+    ExportError, Form, GraphChoice, OPSETS, OnnxSettings, OpenModel, Precision, onnx, recipe, tables,
 };
 use lalograph_net::Choice;
 use lalograph_storage::{Existing, FileSet};
@@ -87,6 +87,12 @@ pub(crate) fn run(args: &ExportArgs, screen: &Screen) -> Result<(), Failure> {
         licence: args.licence.clone(),
         version: env!("CARGO_PKG_VERSION").to_owned(),
     };
+    if let Form::Vectors(vectors) = &model.form
+        && vectors.pieces
+        && form == ExportForm::Onnx
+    {
+        screen.note("the graphs have the vectors of all words in the file; vectors of unseen words need the hash of their pieces, which the standard has no operator for");
+    }
     // What can be refused is refused before anything is written.
     let effect = match &args.text[..] {
         [] => None,
