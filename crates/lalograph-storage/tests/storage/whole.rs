@@ -34,6 +34,25 @@ fn an_unwritable_path_is_reported_and_unchanged() {
 }
 
 #[test]
+fn pipes_and_devices_are_never_replaced() {
+    use rustix::fs::{CWD, FileType, Mode, mknodat};
+    let folder = TempDir::new().unwrap();
+    let pipe = folder.path().join("pipe");
+    mknodat(CWD, &pipe, FileType::Fifo, Mode::RUSR, 0).unwrap();
+    for existing in [Existing::Keep, Existing::Replace] {
+        let error = write_whole(&Disk, &pipe, b"text", existing).unwrap_err();
+        assert!(matches!(error, StorageError::Exists(_) | StorageError::NotAFile(_)), "{error}");
+    }
+    assert!(!pipe.is_file() && pipe.exists());
+    // A link gives way to a file; what it leads to stays.
+    let (link, text) = (folder.path().join("link"), folder.path().join("text"));
+    put(&text, b"one");
+    std::os::unix::fs::symlink(&text, &link).unwrap();
+    write_whole(&Disk, &link, b"two", Existing::Replace).unwrap();
+    assert_eq!((get(&link).unwrap(), get(&text).unwrap()), (b"two".to_vec(), b"one".to_vec()));
+}
+
+#[test]
 fn of_many_writers_of_one_new_file_one_wins_whole() {
     let folder = TempDir::new().unwrap();
     let path = folder.path().join("file");

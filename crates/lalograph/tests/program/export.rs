@@ -123,6 +123,9 @@ fn wrong_exports_are_refused_and_leave_nothing() {
     }
     workshop.run("export thornmere/runs/demo --form tables --output x.tsv").fails(2, &["two files"]);
     workshop.run("export thornmere/runs/demo").fails(2, &["--output"]);
+    for folder in ["./", "thornmere", "new/"] {
+        workshop.run(&format!("export thornmere/runs/demo --output {folder}")).fails(2, &["is a folder"]);
+    }
     workshop.run("export thornmere/diaries.csv --output x.onnx").fails(1, &["diaries.csv", "damaged"]);
     workshop.run("export nowhere --output x.onnx").fails(1, &["nowhere"]);
     assert!(differing(&files_below(&workshop.path("")), &before).is_empty());

@@ -143,6 +143,14 @@ fn refuse_idle(args: &ExportArgs, form: ExportForm) -> Result<(), Failure> {
         (args.precision.is_some(), "--precision"),
         (args.licence.is_some(), "--licence"),
     ];
+    let output = &args.output;
+    if output.file_name().is_none()
+        || output.is_dir()
+        || output.as_os_str().as_encoded_bytes().ends_with(b"/")
+    {
+        let path = output.display();
+        return Err(Failure::Usage(format!("--output {path} is a folder; give the name of a file in it")));
+    }
     if let Some(opset) = args.opset.filter(|opset| !OPSETS.contains(opset)) {
         return Err(ExportError::Opset(opset).into());
     }
