@@ -30,8 +30,8 @@ fn dense(name: &str) -> bool {
 /// The factors of a tensor with 8 bits, gathered while its numbers go by: the greatest absolute number over 127, or 1 where all are 0.
 #[derive(Debug, Clone)]
 pub(crate) struct Factors {
-    shape: Vec<usize>,
-    axis: usize,
+    /// Numbers one after another that have one factor.
+    inner: usize,
     /// Numbers seen.
     seen: usize,
     greatest: Vec<f32>,
@@ -40,21 +40,29 @@ pub(crate) struct Factors {
 impl Factors {
     pub(crate) fn new(name: &str, shape: &[usize]) -> Self {
         let axis = axis(name, shape);
-        Self { greatest: vec![0.0; shape[axis]], shape: shape.to_vec(), axis, seen: 0 }
+        Self { greatest: vec![0.0; shape[axis]], inner: shape[axis + 1..].iter().product(), seen: 0 }
     }
 
-    /// The place on the axis of the number `at`.
-    fn place(&self, at: usize) -> usize {
-        let inner: usize = self.shape[self.axis + 1..].iter().product();
-        at / inner % self.shape[self.axis]
+    /// The places on the axis of all numbers from `at` on.
+    fn places(&self, at: usize) -> impl Iterator<Item = usize> + use<> {
+        let (inner, count) = (self.inner, self.greatest.len());
+        let (mut place, mut within) = (at / inner % count, at % inner);
+        std::iter::repeat_with(move || {
+            let own = place;
+            within += 1;
+            if within == inner {
+                within = 0;
+                place = if place + 1 == count { 0 } else { place + 1 };
+            }
+            own
+        })
     }
 
     pub(crate) fn see(&mut self, numbers: &[f32]) {
-        for &number in numbers {
-            let place = self.place(self.seen);
+        for (place, &number) in self.places(self.seen).zip(numbers) {
             self.greatest[place] = self.greatest[place].max(number.abs());
-            self.seen += 1;
         }
+        self.seen += numbers.len();
     }
 
     /// The factors.
@@ -62,9 +70,17 @@ impl Factors {
         self.greatest.iter().map(|&greatest| if greatest > 0.0 { greatest / 127.0 } else { 1.0 }).collect()
     }
 
-    /// The code of number `at`, given the factors.
-    pub(crate) fn code(&self, factors: &[f32], at: usize, number: f32) -> i8 {
-        (number / factors[self.place(at)]).round().clamp(-127.0, 127.0) as i8
+    /// The codes of the numbers from `at` on with their factors, of which `factors` are all.
+    pub(crate) fn codes<'n>(
+        &self,
+        factors: &'n [f32],
+        at: usize,
+        numbers: &'n [f32],
+    ) -> impl Iterator<Item = (i8, f32)> + use<'n> {
+        self.places(at).zip(numbers).map(|(place, number)| {
+            let factor = factors[place];
+            ((number / factor).round().clamp(-127.0, 127.0) as i8, factor)
+        })
     }
 }
 
@@ -84,9 +100,9 @@ pub fn reduce(layout: &Layout, weights: &mut [f32], precision: Precision) {
                 let mut seen = Factors::new(&tensor.name, &tensor.shape);
                 seen.see(numbers);
                 let factors = seen.all();
-                for (at, number) in numbers.iter_mut().enumerate() {
-                    *number = f32::from(seen.code(&factors, at, *number)) * factors[seen.place(at)];
-                }
+                let whole = numbers.to_vec();
+                let codes = seen.codes(&factors, 0, &whole);
+                numbers.iter_mut().zip(codes).for_each(|(x, (code, factor))| *x = f32::from(code) * factor);
             }
         }
     }

@@ -121,7 +121,7 @@ impl Constant {
                 let factors = seen.all();
                 let mut at = 0;
                 file.read(&self.of, |numbers| {
-                    let codes = (at..).zip(numbers).map(|(at, &x)| seen.code(&factors, at, x) as u8);
+                    let codes = seen.codes(&factors, at, numbers).map(|(code, _)| code as u8);
                     out.write_all(&codes.collect::<Vec<u8>>())?;
                     at += numbers.len();
                     Ok(())

@@ -1,6 +1,5 @@
 //! Language models: one step, and whole texts.
 
-use lalograph_net::blocks::stack::StackShape;
 use lalograph_net::heads::softmax::Softmax;
 use lalograph_net::models::language::LanguageModelShape;
 use lalograph_text::Reserved;
@@ -12,20 +11,6 @@ use crate::exchange::tensor::Element;
 
 const BATCH: Extent = Extent::Named("batch");
 const LENGTH: Extent = Extent::Named("length");
-
-fn stack(shape: &LanguageModelShape) -> StackShape {
-    StackShape {
-        cell: shape.cell,
-        inputs: shape.embedding,
-        hidden: shape.hidden,
-        layers: shape.layers,
-        both_directions: false,
-        layer_norm: shape.layer_norm,
-        residual: shape.residual,
-        learn_first_state: shape.learn_first_state,
-        start: shape.start,
-    }
-}
 
 /// The next token after one token of each text.
 pub(super) fn step(shape: &LanguageModelShape, precision: Precision) -> Graph {
@@ -69,7 +54,7 @@ pub(super) fn step(shape: &LanguageModelShape, precision: Precision) -> Graph {
     let table = graph.weights("embedding", &[shape.vocabulary, shape.embedding]);
     let x = graph.gather(&table, &tokens, 0);
     let x = graph.unsqueeze(&x, &[0]);
-    let stack = stack(shape);
+    let stack = shape.stack();
     let (out, last) = Layers { shape: &stack }.read(graph, &x, Some(&each), None);
     let out = graph.squeeze(&out, &[0]);
     let found = log_probabilities(graph, shape, &out);
@@ -108,7 +93,7 @@ pub(super) fn text(shape: &LanguageModelShape, precision: Precision) -> Graph {
     let read = graph.transpose(&read, &[1, 0]);
     let table = graph.weights("embedding", &[shape.vocabulary, shape.embedding]);
     let x = graph.gather(&table, &read, 0);
-    let stack = stack(shape);
+    let stack = shape.stack();
     let (out, _) = Layers { shape: &stack }.read(graph, &x, None, None);
     let out = graph.reshape(&out, &[-1, shape.hidden as i64]);
     let found = log_probabilities(graph, shape, &out);

@@ -14,7 +14,7 @@ use crate::blocks::dropout::{Dropout, apply as apply_mask, draw_mask};
 use crate::blocks::embedding;
 use crate::blocks::recurrent::window::{Extent, Window};
 use crate::blocks::regularisation::LaneUse;
-use crate::blocks::stack::{Penalties, Stack, StackRoom, StackShape, StackTape};
+use crate::blocks::stack::{Penalties, Stack, StackRoom, StackTape};
 use crate::heads::loss::{IGNORED, Loss};
 use crate::heads::sampled::{Candidates, Sampler, SharedSample};
 use crate::heads::softmax::SoftmaxHead;
@@ -66,21 +66,7 @@ impl LanguageModel {
         });
         let [tokens, layers, output] = GROUPS.map(|name| layout.group(name));
         let table = layout.push("embedding", &[vocabulary, embedding], tokens, spread);
-        let stack = Stack::new(
-            &mut layout,
-            layers,
-            StackShape {
-                cell: shape.cell,
-                inputs: embedding,
-                hidden,
-                layers: shape.layers,
-                both_directions: false,
-                layer_norm: shape.layer_norm,
-                residual: shape.residual,
-                learn_first_state: shape.learn_first_state,
-                start: shape.start,
-            },
-        );
+        let stack = Stack::new(&mut layout, layers, shape.stack());
         let projection = (shape.tied && hidden != embedding).then(|| {
             let spread = shape.start.spread(1.0 / (hidden as f64).sqrt());
             let size = (hidden, embedding);

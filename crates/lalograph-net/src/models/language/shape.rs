@@ -4,6 +4,7 @@ use thiserror::Error;
 
 use crate::blocks::recurrent::cell::Cell;
 use crate::blocks::recurrent::start::StartingValues;
+use crate::blocks::stack::StackShape;
 use crate::heads::softmax::{Softmax, SoftmaxSettings};
 
 /// The shape of a model.
@@ -48,6 +49,23 @@ impl LanguageModelShape {
             tied: false,
             softmax: SoftmaxSettings::full(),
             start: StartingValues::default_for(cell),
+        }
+    }
+}
+
+impl LanguageModelShape {
+    /// The shape of its recurrent layers.
+    pub fn stack(&self) -> StackShape {
+        StackShape {
+            cell: self.cell,
+            inputs: self.embedding,
+            hidden: self.hidden,
+            layers: self.layers,
+            both_directions: false,
+            layer_norm: self.layer_norm,
+            residual: self.residual,
+            learn_first_state: self.learn_first_state,
+            start: self.start,
         }
     }
 }
