@@ -145,7 +145,7 @@ fn of_vectors(form: &VectorForm) -> String {
         page.push_str("Words that are not in the list have vectors made of pieces in the model file; the graphs do not have them.\n\n");
     }
     if form.vocabulary.is_some() {
-        page.push_str("The words of a text are the tokens of the rules below.\n\n");
+        page.push_str("The words of a text are the tokens by the rules below. The number of a token is its place in `words`; the indices below are those of `vocabulary`, which the graphs do not use.\n\n");
     }
     page
 }

@@ -95,3 +95,36 @@ pub(crate) fn write(
     };
     all().map_err(ExportError::Write)
 }
+
+#[cfg(test)]
+mod tests {
+    use lalograph_lab::artefact::tensor_file::TensorFile;
+    use lalograph_lab::artefact::vectors::{KIND, VectorFile};
+    use lalograph_storage::{Disk, Existing, WholeFile};
+    use lalograph_vectors::VectorTable;
+
+    use super::{About, ExportError, write};
+    use crate::exchange::graph::Graph;
+    use crate::exchange::precision::Precision;
+
+    #[test]
+    fn a_file_of_two_gibibytes_is_refused_before_anything_is_written() {
+        let folder = tempfile::tempdir().unwrap();
+        let path = folder.path().join("vectors.safetensors");
+        let table = VectorTable::new(vec!["hive".into()], 2, vec![1.0, 2.0]).unwrap();
+        let vectors = VectorFile { table, counts: None, vocabulary: None, made: "\"by hand\"".into() };
+        vectors.save(WholeFile::create(&Disk, &path, Existing::Keep).unwrap()).unwrap();
+        let file = TensorFile::open(&path, &[KIND]).unwrap();
+        let about = || About { opset: 17, ..About::default() };
+        let written = |rows: usize| {
+            let mut graph = Graph::new("lookup", "", Precision::Single);
+            graph.weights("vectors", &[rows, 512]);
+            let mut out = Vec::new();
+            (write(graph, about(), &file, &mut out), out.len())
+        };
+        let (refused, bytes) = written(1 << 20);
+        assert!(matches!(refused, Err(ExportError::TooLarge { bytes }) if bytes > 1 << 31));
+        assert_eq!(bytes, 0);
+        assert!(written(1).0.is_ok());
+    }
+}

@@ -66,7 +66,7 @@ pub(crate) struct ExportArgs {
 )]
 pub(crate) struct ImportArgs {
     /// Weights: a safetensors file whose tensors have the names and shapes of a model file.
-    #[arg(value_name = "FILE")]
+    #[arg(value_name = "WEIGHTS")]
     pub(crate) weights: PathBuf,
     /// Plan of the model: its [model] section, and [classifier] for a classifier.
     #[arg(long, value_name = "FILE")]

@@ -102,7 +102,11 @@ pub(crate) fn run(args: &ExportArgs, screen: &Screen) -> Result<(), Failure> {
     let mut set = files::begin("export", &paths, Existing::replaced_if(args.force))?;
     let mut files = Vec::new();
     for (content, path) in &contents {
-        let bytes = write(&model, *content, path, &settings, &mut set)?;
+        let written = write(&model, *content, path, &settings, &mut set);
+        if interrupt::asked() {
+            return Err(Failure::Interrupted("stopped; not all files were written".into()));
+        }
+        let bytes = written?;
         files.push(Written { what: content.words(), path: path.clone(), bytes });
     }
     set.finish()?;
@@ -274,7 +278,7 @@ struct Counted<W> {
 impl<W: Write> Write for Counted<W> {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
         if interrupt::asked() {
-            return Err(std::io::Error::other("stopped; nothing was written"));
+            return Err(std::io::Error::other("stopped"));
         }
         let written = self.out.write(bytes)?;
         self.bytes += written as u64;
