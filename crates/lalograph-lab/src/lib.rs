@@ -36,8 +36,8 @@
 //! let ready = Arc::new(ReadyModel::new(ModelFile::load(&run.model())?));
 //! let (decoding, stop) = (Decoding::GREEDY, Stop::default());
 //! let request = Request { seed_text: "the hive", decoding: &decoding, tokens: 3, past_end: false, stop: &stop };
-//! let mut chance = lalograph_net::numbers::chance::stream(1, "sampling", &[]);
-//! let sample = Generator::new(ready).write(&request, &mut chance, |_| true)?;
+//! let chance = lalograph_net::numbers::chance::stream(1, "sampling", &[]);
+//! let sample = Generator::new(ready).write(&request, chance, |_| true)?;
 //! assert!(sample.tokens() <= 3);
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```

@@ -174,7 +174,7 @@ fn written(
                 let found = generator.search(&request, beam, &mut random, &mut |_| true)?;
                 found.into_iter().next().map(|(sample, _)| sample).ok_or(LabError::SeedUnknown)
             }
-            None => generator.write(&request, &mut random, |_| true),
+            None => generator.write(&request, random.clone(), |_| true),
         }
     };
     let sample = match write(&wanted.prompt) {

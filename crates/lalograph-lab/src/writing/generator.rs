@@ -1,5 +1,6 @@
 //! Text token by token, many texts side by side.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use lalograph_net::blocks::recurrent::window::Extent;
@@ -22,6 +23,38 @@ pub struct NextToken {
     pub index: u32,
     /// Its probability.
     pub probability: f64,
+}
+
+/// Texts that are written side by side, at most.
+const SIDE_BY_SIDE: usize = 32;
+
+/// A text under way, and its chance.
+struct Writer<'v> {
+    number: usize,
+    row: Row<'v>,
+    random: Stream,
+}
+
+impl Writer<'_> {
+    /// Chooses the next token by its scores, and gives the text that came of it.
+    fn step(
+        &mut self,
+        scores: &[f32],
+        request: &Request<'_>,
+        ready: &ReadyModel,
+        each: &mut dyn FnMut(usize, &str) -> bool,
+    ) -> Result<u32, LabError> {
+        let Self { number, row, random } = self;
+        let token = choose(scores, request.decoding, &row.seen, random);
+        let log = f64::from(scores[token as usize]) - quick_log_total(scores);
+        let spelling = request.decoding.spelling_of(token, ready.vocabulary(), random);
+        row.take(token, log, spelling.as_deref(), request)?;
+        let piece = row.give(row.sure(request));
+        if !piece.is_empty() && !each(*number, &piece) && row.ended.is_none() {
+            row.ended = Some(Ended::Stopped);
+        }
+        Ok(token)
+    }
 }
 
 /// Writes texts with one model, one after another. It owns what it needs: many can be at work at once.
@@ -72,63 +105,102 @@ impl Generator {
     pub fn write(
         &mut self,
         request: &Request<'_>,
-        random: &mut Stream,
+        random: Stream,
         mut each: impl FnMut(&str) -> bool,
     ) -> Result<Sample, LabError> {
-        let samples = self.write_all(request, std::slice::from_mut(random), &mut |_, piece| each(piece))?;
-        samples.into_iter().next().ok_or(LabError::SeedUnknown)
+        let mut written = None;
+        let mut done = |sample| {
+            written = Some(sample);
+            true
+        };
+        self.write_many(request, 1, &|_| random.clone(), &mut |_, piece| each(piece), &mut done)?;
+        written.ok_or(LabError::SeedUnknown)
     }
 
-    /// Writes as many texts as there are sources of chance, side by side: each is the text that [`Generator::write`] would have written with
-    /// its source. `each` is given every piece of text and whose it is, and stops that text by returning `false`.
+    /// Writes `count` texts, each with the source of chance that `random` gives for its number: the text that [`Generator::write`] would write
+    /// with it. Some are written side by side; where one ends, the next begins. `each` is given every piece of text and whose it is, and stops
+    /// that text by returning `false`. `done` is given the texts in the order of their numbers; `false` begins no others.
     ///
     /// # Errors
     /// As for [`Generator::write`].
-    pub fn write_all(
+    pub fn write_many(
         &mut self,
         request: &Request<'_>,
-        randoms: &mut [Stream],
+        count: usize,
+        random: &dyn Fn(usize) -> Stream,
         each: &mut dyn FnMut(usize, &str) -> bool,
-    ) -> Result<Vec<Sample>, LabError> {
+        done: &mut dyn FnMut(Sample) -> bool,
+    ) -> Result<(), LabError> {
         let ready = self.conversation.ready();
         let (model, weights, size) = (ready.model(), ready.parameters(), ready.model().shape().vocabulary);
         request.decoding.check(size)?;
         self.read(request.seed_text)?;
         let (read, first) = (self.conversation.tokens(), self.conversation.scores());
-        let count = randoms.len();
-        let mut rows: Vec<Row<'_>> = Vec::with_capacity(count);
-        for _ in 0..count {
+        let seed = self.conversation.states();
+        let begin = |number: usize| -> Result<Writer<'_>, LabError> {
             let ended = (request.tokens == 0).then_some(Ended::Limit);
-            rows.push(Row { ended, ..Row::after(ready.vocabulary(), read)? });
-        }
-        let mut lane = model.reading_lane(Extent { steps: 1, rows: count }, true);
-        lane.carry_from(self.conversation.states(), 1, &vec![0; count]);
-        let mut scores = first.repeat(count);
-        let (mut tokens, mut resets) = (vec![Reserved::PADDING; count], vec![false; count]);
-        while rows.iter().any(|row| row.ended.is_none()) {
-            for (number, (row, random)) in rows.iter_mut().zip(randoms.iter_mut()).enumerate() {
-                let scores = &scores[number * size..(number + 1) * size];
-                if row.ended.is_some() {
-                    continue;
+            let row = Row { ended, ..Row::after(ready.vocabulary(), read)? };
+            Ok(Writer { number, row, random: random(number) })
+        };
+        let mut waiting = 0..count;
+        let mut writers = waiting.by_ref().take(SIDE_BY_SIDE).map(begin).collect::<Result<Vec<_>, _>>()?;
+        let mut lane = model.reading_lane(Extent { steps: 1, rows: writers.len().max(1) }, true);
+        lane.carry_from(seed, 1, &vec![0; lane.capacity().rows]);
+        let mut scores = first.repeat(writers.len());
+        let (mut finished, mut next) = (BTreeMap::new(), 0);
+        while !writers.is_empty() {
+            let mut kept = Vec::with_capacity(writers.len());
+            let (mut tokens, mut resets) = (Vec::new(), Vec::new());
+            for (place, writer) in writers.iter_mut().enumerate() {
+                let own = &mut scores[place * size..(place + 1) * size];
+                loop {
+                    if writer.row.ended.is_none() {
+                        let token = writer.step(own, request, &ready, each)?;
+                        if writer.row.ended.is_none() {
+                            kept.push(place);
+                            tokens.push(if token == Reserved::END { Reserved::START } else { token });
+                            resets.push(resets_before(tokens[tokens.len() - 1], false, ready.resets()));
+                            break;
+                        }
+                    }
+                    // Its place is the next one's.
+                    let Some(number) = waiting.next() else {
+                        finished.insert(writer.number, writer.row.take_sample());
+                        break;
+                    };
+                    let ended = std::mem::replace(writer, begin(number)?);
+                    finished.insert(ended.number, ended.row.sample());
+                    own.copy_from_slice(first);
+                    lane.carry_row(place, seed, 1, 0);
                 }
-                let token = choose(scores, request.decoding, &row.seen, random);
-                let log = f64::from(scores[token as usize]) - quick_log_total(scores);
-                let spelling = request.decoding.spelling_of(token, ready.vocabulary(), random);
-                row.take(token, log, spelling.as_deref(), request)?;
-                let piece = row.give(row.sure(request));
-                if !piece.is_empty() && !each(number, &piece) && row.ended.is_none() {
-                    row.ended = Some(Ended::Stopped);
+                while let Some(sample) = finished.remove(&next) {
+                    next += 1;
+                    if !done(sample) {
+                        waiting = count..count;
+                    }
                 }
-                tokens[number] = if token == Reserved::END { Reserved::START } else { token };
-                resets[number] = resets_before(tokens[number], false, ready.resets());
             }
-            if rows.iter().all(|row| row.ended.is_some()) {
-                break;
+            if kept.len() < writers.len() {
+                // The places of ended texts are closed up.
+                let rows = writers.len();
+                let mut narrower = model.reading_lane(Extent { steps: 1, rows: kept.len().max(1) }, true);
+                if !kept.is_empty() {
+                    narrower.carry_from(lane.states(), rows, &kept);
+                }
+                lane = narrower;
+                let mut place = 0;
+                writers.retain(|_| {
+                    place += 1;
+                    kept.contains(&(place - 1))
+                });
+                scores.truncate(kept.len() * size);
             }
-            model.forward(weights, &tokens, Some(&resets), &mut lane, None);
-            model.last_scores(weights, &mut lane, &mut scores);
+            if !writers.is_empty() {
+                model.forward(weights, &tokens, Some(&resets), &mut lane, None);
+                model.last_scores(weights, &mut lane, &mut scores);
+            }
         }
-        Ok(rows.into_iter().map(Row::sample).collect())
+        Ok(())
     }
 
     /// Searches for likely texts; the best first, by the beam's own measure.

@@ -123,14 +123,19 @@ impl<'v> Row<'v> {
         })
     }
 
-    /// The written text.
-    pub(super) fn sample(self) -> Sample {
+    /// The written text, which leaves the row without one.
+    pub(super) fn take_sample(&mut self) -> Sample {
         Sample {
-            text: self.text,
-            indices: self.indices,
-            log_probabilities: self.log_probabilities,
+            text: std::mem::take(&mut self.text),
+            indices: std::mem::take(&mut self.indices),
+            log_probabilities: std::mem::take(&mut self.log_probabilities),
             ended: self.ended.unwrap_or(Ended::Limit),
         }
+    }
+
+    /// The written text.
+    pub(super) fn sample(mut self) -> Sample {
+        self.take_sample()
     }
 
     /// Adds a token, and sees whether the text ends with it. An unknown token is written as `spelling`, if there is one.

@@ -7,7 +7,7 @@ use lalograph_lab::writing::conversation::Conversation;
 use lalograph_lab::writing::decoding::Decoding;
 use lalograph_lab::writing::generator::{Ended, Generator, Request, Sample, Stop};
 use lalograph_lab::{LabError, ModelFile, Plan, ReadyModel, Trained};
-use lalograph_net::numbers::chance::{Stream, stream};
+use lalograph_net::numbers::chance::stream;
 use lalograph_net::weights::first_values::first_values;
 use lalograph_net::{LanguageModel, Network};
 use lalograph_text::{Reserved, VocabularyBuilder};
@@ -110,8 +110,8 @@ fn a_beam_of_one_is_greedy_and_wider_ones_find_no_less_likely_texts() {
         let settings = [cell.as_str(), &format!("model.softmax={softmax}"), "model.clusters=[6]"];
         let file = model("the hive bee queen drone comb smoke", &settings);
         let greedy = with(&file, |generator| {
-            let mut random = stream(1, "sampling", &[]);
-            generator.write(&request(&Decoding::GREEDY, &stop, 12), &mut random, |_| true).unwrap()
+            let random = stream(1, "sampling", &[]);
+            generator.write(&request(&Decoding::GREEDY, &stop, 12), random, |_| true).unwrap()
         });
         let found = search(&file, &BEAM, 12, 1);
         assert_eq!(found[0].0.indices, greedy.indices, "{settings:?}");
@@ -151,26 +151,34 @@ fn random_beams_draw_without_drawing_twice() {
 #[test]
 fn texts_written_side_by_side_are_those_written_alone() {
     let stop = Stop::default();
+    let mut ended_early = 0;
     for cell in ["lstm", "gru", "plain_relu"] {
         let file = model("the hive bee queen drone comb smoke clover", &[&format!("model.cell={cell}")]);
         let decoding = Decoding { top_k: Some(6), repeat_power: 1.2, ..Decoding::at_temperature(1.1) };
         for past_end in [false, true] {
             let request = Request { past_end, ..request(&decoding, &stop, 25) };
             let random = |number: u64| stream(5, "sampling", &[number]);
-            let alone: Vec<Sample> = (0..9)
-                .map(|n| {
-                    with(&file, |generator| generator.write(&request, &mut random(n), |_| true).unwrap())
-                })
+            // More than are written side by side: places are taken over, and closed up at the end.
+            let count = 80;
+            let alone: Vec<Sample> = (0..count)
+                .map(|n| with(&file, |generator| generator.write(&request, random(n), |_| true).unwrap()))
                 .collect();
-            let mut randoms: Vec<Stream> = (0..9).map(random).collect();
-            let mut pieces = vec![String::new(); 9];
-            let together = with(&file, |generator| {
+            let mut pieces = vec![String::new(); count as usize];
+            let mut together = Vec::new();
+            with(&file, |generator| {
                 let mut each = |number: usize, piece: &str| {
                     pieces[number].push_str(piece);
                     true
                 };
-                generator.write_all(&request, &mut randoms, &mut each).unwrap()
+                let mut done = |sample| {
+                    together.push(sample);
+                    true
+                };
+                let random = |number: usize| random(number as u64);
+                generator.write_many(&request, count as usize, &random, &mut each, &mut done).unwrap();
             });
+            assert_eq!(together.len(), alone.len());
+            ended_early += alone.iter().filter(|sample| sample.tokens() < 25).count();
             for ((a, b), piece) in alone.iter().zip(&together).zip(&pieces) {
                 assert_eq!((&a.indices, &a.text, a.ended), (&b.indices, &b.text, b.ended), "{cell}");
                 assert_eq!(piece, &b.text, "what came piece by piece is the whole");
@@ -178,6 +186,30 @@ fn texts_written_side_by_side_are_those_written_alone() {
             }
         }
     }
+    assert!(ended_early > 0, "texts of several lengths");
+}
+
+#[test]
+fn no_text_begins_once_nobody_wants_more() {
+    let file = model("the hive bee queen drone comb smoke clover", &[]);
+    let (decoding, stop) = (Decoding::at_temperature(1.0), Stop::default());
+    let mut numbers = Vec::new();
+    let mut given = 0;
+    with(&file, |generator| {
+        let mut each = |number: usize, _: &str| {
+            numbers.push(number);
+            true
+        };
+        let mut done = |_| {
+            given += 1;
+            given < 3
+        };
+        let random = |number: usize| stream(5, "sampling", &[number as u64]);
+        let request = Request { past_end: true, ..request(&decoding, &stop, 6) };
+        generator.write_many(&request, 500, &random, &mut each, &mut done).unwrap();
+    });
+    // The first are given in order; those that were under way come to their ends, and no others begin.
+    assert!((32..70).contains(&given) && numbers.iter().all(|&number| number < 70), "{given}");
 }
 
 #[test]
@@ -189,7 +221,7 @@ fn a_text_stops_at_its_stop_string() {
             let mut pieces = String::new();
             let request = Request { past_end: true, ..request(&decoding, stop, tokens) };
             let sample = generator
-                .write(&request, &mut stream(seed, "sampling", &[]), |piece| {
+                .write(&request, stream(seed, "sampling", &[]), |piece| {
                     pieces.push_str(piece);
                     true
                 })
@@ -227,7 +259,7 @@ fn impossible_requests_are_refused_and_long_seed_texts_read_completely() {
     with(&file, |generator| {
         let mut random = stream(1, "sampling", &[]);
         for wrong in [Decoding::at_temperature(f64::NAN), Decoding { top_k: Some(0), ..Decoding::GREEDY }] {
-            let refused = generator.write(&request(&wrong, &stop, 5), &mut random, |_| true);
+            let refused = generator.write(&request(&wrong, &stop, 5), random.clone(), |_| true);
             assert!(
                 matches!(refused, Err(LabError::Temperature(_) | LabError::Decoding { .. })),
                 "{refused:?}"
@@ -286,7 +318,7 @@ fn a_conversation_continues_from_its_own_state() {
     assert_eq!(parts.tokens(), whole.tokens());
     assert!(parts.scores().iter().zip(whole.scores()).all(|(a, b)| (a - b).abs() < 1e-5));
     assert!(matches!(parts.read("zzz"), Err(LabError::SeedUnknown)));
-    let mut random = stream(1, "sampling", &[]);
-    let first = Generator::new(Arc::clone(&ready)).write(&turn(turns[0]), &mut random, |_| true).unwrap();
+    let random = stream(1, "sampling", &[]);
+    let first = Generator::new(Arc::clone(&ready)).write(&turn(turns[0]), random, |_| true).unwrap();
     assert_eq!(first.indices, expected[0][0]);
 }

@@ -131,9 +131,9 @@ fn a_text_is_written_within_its_limit_and_read_from_its_seed() {
         stop: &stop,
     };
     let mut pieces = String::new();
-    let mut random = stream(1, "sampling", &[]);
+    let random = stream(1, "sampling", &[]);
     let sample = generator
-        .write(&request, &mut random, |piece| {
+        .write(&request, random.clone(), |piece| {
             pieces.push_str(piece);
             true
         })
@@ -141,7 +141,7 @@ fn a_text_is_written_within_its_limit_and_read_from_its_seed() {
     assert_eq!(sample.tokens(), 5);
     assert_eq!(pieces, sample.text, "what came piece by piece is the whole");
     let unknown = Request { seed_text: "zzz", ..request };
-    assert!(matches!(generator.write(&unknown, &mut random, |_| true), Err(LabError::SeedUnknown)));
+    assert!(matches!(generator.write(&unknown, random, |_| true), Err(LabError::SeedUnknown)));
 }
 
 #[test]

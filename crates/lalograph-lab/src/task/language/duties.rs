@@ -133,8 +133,8 @@ impl Duty<LanguageTask> for SamplesDuty<'_> {
                 let tokens = plan.samples.tokens;
                 let request =
                     Request { seed_text, decoding, tokens, past_end: false, stop: &Stop::default() };
-                let mut random = stream(seed, "sampling", &[step, notes.len() as u64]);
-                let sample = generator.write(&request, &mut random, |_| (moment.go_on)())?;
+                let random = stream(seed, "sampling", &[step, notes.len() as u64]);
+                let sample = generator.write(&request, random, |_| (moment.go_on)())?;
                 if sample.ended == Ended::Stopped {
                     return Ok(None);
                 }

@@ -80,18 +80,26 @@ impl<T: Real> LanguageLane<T> {
     /// # Panics
     /// If the states are of another model, or a parent is none of their rows.
     pub fn carry_from(&mut self, states: &[Vec<T>], rows: usize, parents: &[usize]) {
+        assert!(parents.len() == self.capacity.rows, "a parent for each row");
+        for (row, &parent) in parents.iter().enumerate() {
+            self.carry_row(row, states, rows, parent);
+        }
+    }
+
+    /// Carries one row on from row `parent` of other states, which have `rows` rows.
+    ///
+    /// # Panics
+    /// If the states are of another model, or there is no such row.
+    pub fn carry_row(&mut self, row: usize, states: &[Vec<T>], rows: usize, parent: usize) {
         let own_rows = self.capacity.rows;
         for (to, from) in self.states.iter_mut().zip(states) {
             let width = from.len() / rows.max(1);
-            assert!(parents.len() == own_rows && to.len() == width * own_rows, "states of another model");
-            let parts = self.state_parts;
-            let block = width / parts;
-            for part in 0..parts {
-                for (row, &parent) in parents.iter().enumerate() {
-                    let at = part * own_rows * block + row * block;
-                    let of = part * rows * block + parent * block;
-                    to[at..at + block].copy_from_slice(&from[of..of + block]);
-                }
+            assert!(to.len() == width * own_rows, "states of another model");
+            let block = width / self.state_parts;
+            for part in 0..self.state_parts {
+                let at = (part * own_rows + row) * block;
+                let of = (part * rows + parent) * block;
+                to[at..at + block].copy_from_slice(&from[of..of + block]);
             }
         }
     }

@@ -1,5 +1,7 @@
 //! A request for samples: its content, its decoding, its output.
 
+use std::cell::Cell;
+
 use lalograph_lab::writing::beam::Beam;
 use lalograph_lab::writing::copying::{Copying, CopyingSettings};
 use lalograph_lab::writing::decoding::{Decoding, UnknownTokens};
@@ -14,9 +16,6 @@ use crate::interrupt;
 use crate::output::palette::ASH;
 use crate::output::screen::Screen;
 use crate::output::wrap::beside;
-
-/// Samples that are written side by side.
-const TOGETHER: u64 = 32;
 
 /// A line of `sample --json`.
 #[derive(Serialize)]
@@ -127,8 +126,8 @@ impl Asked<'_> {
         // Shown with the first piece: a seed text that the model cannot read is an error and nothing else.
         let mut seed_text = self.shown;
         let mut failed = None;
-        let mut random = self.random(decoding, 1);
-        let sample = generator.write(&self.request(decoding), &mut random, |piece| {
+        let random = self.random(decoding, 1);
+        let sample = generator.write(&self.request(decoding), random, |piece| {
             if failed.is_none() {
                 failed = screen.print(&format!("{}{piece}", std::mem::take(&mut seed_text))).err();
             }
@@ -143,7 +142,7 @@ impl Asked<'_> {
         }
     }
 
-    /// Writes `count` samples of one way of choosing, many at a time.
+    /// Writes `count` samples of one way of choosing, some side by side.
     pub(super) fn draw(
         &self,
         generator: &mut Generator,
@@ -152,20 +151,22 @@ impl Asked<'_> {
         mut each: impl FnMut(Written) -> Result<(), Failure>,
     ) -> Result<(), Failure> {
         let name = name(decoding);
-        let mut number = 1;
-        while number <= count && !interrupt::asked() {
-            let together = TOGETHER.min(count + 1 - number);
-            let mut randoms: Vec<Stream> =
-                (number..number + together).map(|number| self.random(decoding, number)).collect();
-            let request = self.request(decoding);
-            let samples = generator.write_all(&request, &mut randoms, &mut |_, _| !interrupt::asked())?;
-            for sample in samples {
-                let how = format!("{name}, sample {number}");
-                each(Written { decoding: Some(*decoding), number, score: None, how, sample })?;
-                number += 1;
+        let (mut number, mut failed) = (0, None);
+        let random = |number: usize| self.random(decoding, number as u64 + 1);
+        let stopped = Cell::new(false);
+        let mut done = |sample| {
+            number += 1;
+            let how = format!("{name}, sample {number}");
+            if failed.is_none() {
+                failed = each(Written { decoding: Some(*decoding), number, score: None, how, sample }).err();
             }
-        }
-        Ok(())
+            stopped.set(failed.is_some() || interrupt::asked());
+            !stopped.get()
+        };
+        let mut go_on = |_, _: &str| !stopped.get() && !interrupt::asked();
+        let request = self.request(decoding);
+        generator.write_many(&request, count as usize, &random, &mut go_on, &mut done)?;
+        failed.map_or(Ok(()), Err)
     }
 
     /// A sample under its head.
