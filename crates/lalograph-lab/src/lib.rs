@@ -11,7 +11,7 @@
 //! use std::ops::ControlFlow;
 //! use std::sync::Arc;
 //!
-//! use lalograph_lab::writing::{decoding::Decoding, generator::{Generator, Request, Stop}};
+//! use lalograph_lab::writing::{decoding::Decoding, generator::{Generator, Request, Terms}};
 //! use lalograph_lab::task::language::LanguageNote;
 //! use lalograph_lab::run::shelf;
 //! use lalograph_lab::{ModelFile, Plan, PreparationEvent, ReadyModel, Running, TrainingEvent, prepare, train};
@@ -34,8 +34,7 @@
 //! assert_eq!(outcome.steps, 20);
 //!
 //! let ready = Arc::new(ReadyModel::new(ModelFile::load(&run.model())?));
-//! let (decoding, stop) = (Decoding::GREEDY, Stop::default());
-//! let request = Request { seed_text: "the hive", decoding: &decoding, tokens: 3, past_end: false, stop: &stop };
+//! let request = Request { seed_text: "the hive", terms: Terms::new(Decoding::GREEDY, 3) };
 //! let chance = lalograph_net::numbers::chance::stream(1, "sampling", &[]);
 //! let sample = Generator::new(ready).write(&request, chance, |_| true)?;
 //! assert!(sample.tokens() <= 3);

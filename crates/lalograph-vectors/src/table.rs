@@ -142,6 +142,17 @@ impl VectorTable {
         Err(self.unknown(word))
     }
 
+    /// Adds the direction of a word to a sum, times a factor: every word has the same say, however long its vector.
+    ///
+    /// # Errors
+    /// As for [`VectorTable::vector`].
+    pub fn add_direction(&self, word: &str, factor: f32, sum: &mut [f32]) -> Result<(), VectorError> {
+        let term = self.vector(word)?;
+        let length = term.iter().map(|x| x * x).sum::<f32>().sqrt().max(f32::MIN_POSITIVE);
+        sum.iter_mut().zip(&term).for_each(|(to, x)| *to += factor * x / length);
+        Ok(())
+    }
+
     /// The error for an unknown word, with similarly spelt words.
     pub fn unknown(&self, word: &str) -> VectorError {
         let mut near: Vec<(f64, &String)> = self

@@ -5,6 +5,7 @@ use std::fmt::Display;
 use lalograph_demo::CorpusError;
 use lalograph_export::ExportError;
 use lalograph_lab::{LabError, PlanError};
+use lalograph_serve::ServeError;
 use lalograph_storage::StorageError;
 use lalograph_text::TextError;
 use lalograph_vectors::VectorError;
@@ -123,6 +124,20 @@ impl From<ExportError> for Failure {
             ExportError::Opset(_) => Self::Usage(format!("{error}")),
             ExportError::TooLarge { .. } => {
                 Self::with_remedy(error, "use --precision half or eight-bit, or --form tables")
+            }
+            other => Self::work(other),
+        }
+    }
+}
+
+impl From<ServeError> for Failure {
+    fn from(error: ServeError) -> Self {
+        match error {
+            ServeError::Listen { ref source, .. } if source.kind() == std::io::ErrorKind::AddrInUse => {
+                Self::with_remedy(error, "give another port with --listen, or port 0 for a free one")
+            }
+            ServeError::Certificate { .. } => {
+                Self::with_remedy(error, "give a chain of certificates and its key as PEM files")
             }
             other => Self::work(other),
         }

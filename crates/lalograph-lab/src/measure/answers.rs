@@ -16,7 +16,7 @@ use crate::writing::beam::Beam;
 use crate::writing::conversation::Conversation;
 use crate::writing::copying::distinct_share;
 use crate::writing::decoding::{Decoding, log_total};
-use crate::writing::generator::{Generator, Request, Stop};
+use crate::writing::generator::{Generator, Request, Terms};
 
 /// Tokens of a sequence whose repetition is counted.
 const REPEATED: usize = 3;
@@ -165,10 +165,9 @@ fn written(
     writing: &Writing,
     number: u64,
 ) -> Result<(String, Vec<u32>), LabError> {
-    let (stop, mut random) = (Stop::default(), stream(writing.seed, "answers", &[number]));
+    let mut random = stream(writing.seed, "answers", &[number]);
     let mut write = |seed_text: &str| {
-        let (decoding, tokens) = (&writing.decoding, writing.tokens);
-        let request = Request { seed_text, decoding, tokens, past_end: false, stop: &stop };
+        let request = Request { seed_text, terms: Terms::new(writing.decoding, writing.tokens) };
         match &writing.beam {
             Some(beam) => {
                 let found = generator.search(&request, beam, &mut random, &mut |_| true)?;

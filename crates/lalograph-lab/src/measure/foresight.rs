@@ -6,19 +6,19 @@ use lalograph_text::tokens::TokenSequence;
 
 use crate::task::language::model::ReadyModel;
 use crate::writing::conversation::Conversation;
-use crate::writing::decoding::log_total;
+use crate::writing::decoding::{log_total, most_probable};
 use crate::writing::generator::NextToken;
 
 /// Tokens that are named as the most probable.
 pub const NAMED: usize = 3;
 
 /// The most probable tokens at one place.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, PartialEq)]
 pub struct Expected {
     /// The token's place among all by probability, from 1.
     pub rank: usize,
     /// The most probable tokens, the most probable first.
-    pub most_probable: [NextToken; NAMED],
+    pub most_probable: Vec<NextToken>,
 }
 
 /// Predicts each of the first `count` tokens of a text. If `resets`, the state is reset after the end of each document, as in training.
@@ -46,16 +46,9 @@ pub fn expected(
 fn at_token(scores: &[f32], token: u32) -> Expected {
     let own = scores[token as usize];
     let rank = 1 + scores.iter().filter(|score| **score > own).count();
-    let mut highest = [(0, f32::NEG_INFINITY); NAMED];
-    for (index, &score) in (0..).zip(scores) {
-        if let Some(place) = highest.iter().position(|(_, other)| score > *other) {
-            highest[place..].rotate_right(1);
-            highest[place] = (index, score);
-        }
-    }
     let total = log_total(scores);
     let named = |(index, score)| NextToken { index, probability: (f64::from(score) - total).exp() };
-    Expected { rank, most_probable: highest.map(named) }
+    Expected { rank, most_probable: most_probable(scores, NAMED).into_iter().map(named).collect() }
 }
 
 #[cfg(test)]
@@ -67,7 +60,7 @@ mod tests {
         let scores = [1.0, 3.0, 2.0, 3.0, 0.0];
         let found = at_token(&scores, 2);
         assert_eq!(found.rank, 3);
-        assert_eq!(found.most_probable.map(|next| next.index), [1, 3, 2]);
+        assert_eq!(found.most_probable.iter().map(|next| next.index).collect::<Vec<_>>(), [1, 3, 2]);
         let total: f64 = scores.iter().map(|score| f64::from(*score).exp()).sum();
         assert!((found.most_probable[2].probability - 2f64.exp() / total).abs() < 1e-12);
         assert_eq!((at_token(&scores, 1).rank, at_token(&scores, 4).rank), (1, 5));

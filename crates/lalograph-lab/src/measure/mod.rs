@@ -13,3 +13,4 @@ pub mod foresight;
 pub mod gauge;
 pub mod gauge_documents;
 pub mod score;
+pub mod surprise;

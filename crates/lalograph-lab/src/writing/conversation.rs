@@ -6,7 +6,7 @@ use lalograph_net::Network;
 use lalograph_net::blocks::recurrent::window::Extent;
 use lalograph_net::models::language::LanguageLane;
 use lalograph_net::numbers::chance::Stream;
-use lalograph_text::Reserved;
+use lalograph_text::{Reserved, TextError};
 
 use super::decoding::{choose, quick_log_total};
 use super::text::{Ended, Request, Row, Sample};
@@ -26,24 +26,48 @@ pub struct Conversation {
     scores: Vec<f32>,
 }
 
-/// A place in a conversation that can be returned to.
-#[derive(Debug, Clone)]
+/// A place in a text: any conversation with the same model can continue from it.
+#[derive(Debug, Clone, PartialEq)]
 pub struct Mark {
     states: Vec<Vec<f32>>,
-    tokens: usize,
+    tokens: Vec<u32>,
     scores: Vec<f32>,
+}
+
+impl Mark {
+    /// The state, one array a layer.
+    pub fn states(&self) -> &[Vec<f32>] {
+        &self.states
+    }
+
+    /// All tokens so far, the start token first.
+    pub fn tokens(&self) -> &[u32] {
+        &self.tokens
+    }
+
+    /// Natural log-probabilities of what may come next, up to a constant.
+    pub fn scores(&self) -> &[f32] {
+        &self.scores
+    }
+
+    /// The place after tokens that were read from this one, with the state there. The scores are those of no token, until another is read.
+    pub(super) fn followed(&self, states: Vec<Vec<f32>>, read: &[u32]) -> Self {
+        let read = read.iter().map(|&token| if token == Reserved::END { Reserved::START } else { token });
+        let tokens = self.tokens.iter().copied().chain(read).collect();
+        Self { states, tokens, scores: vec![f32::NEG_INFINITY; self.scores.len()] }
+    }
 }
 
 impl Conversation {
     /// The place that the conversation is at.
     pub fn mark(&self) -> Mark {
-        Mark { states: self.lane.states().to_vec(), tokens: self.tokens.len(), scores: self.scores.clone() }
+        Mark { states: self.lane.states().to_vec(), tokens: self.tokens.clone(), scores: self.scores.clone() }
     }
 
-    /// Forgets what came after a mark of this conversation.
+    /// Goes to a place, and forgets what was before.
     pub fn return_to(&mut self, mark: &Mark) {
         self.lane.carry_from(&mark.states, 1, &[0]);
-        self.tokens.truncate(mark.tokens);
+        self.tokens.clone_from(&mark.tokens);
         self.scores.clone_from(&mark.scores);
     }
 
@@ -66,12 +90,21 @@ impl Conversation {
 
     /// Reads tokens, moving the state on.
     fn feed(&mut self, tokens: &[u32]) {
+        self.feed_while(tokens, &|| true);
+    }
+
+    /// The same as long as somebody wants it; whether all were read.
+    fn feed_while(&mut self, tokens: &[u32], go_on: &dyn Fn() -> bool) -> bool {
         let (model, weights) = (self.ready.model(), self.ready.parameters());
         for window in tokens.chunks(WINDOW) {
+            if !go_on() {
+                return false;
+            }
             model.forward(weights, window, None, &mut self.lane, None);
         }
         model.last_scores(weights, &mut self.lane, &mut self.scores);
         self.tokens.extend_from_slice(tokens);
+        true
     }
 
     /// Moves the state on by one token; behind the end of a document the next one starts, with `resets` from the first state.
@@ -88,6 +121,14 @@ impl Conversation {
     /// # Errors
     /// A text with no known token in it, unless it is a prompt.
     pub fn read(&mut self, text: &str) -> Result<(), LabError> {
+        self.read_while(text, &|| true)
+    }
+
+    /// The same as long as `go_on` says so; the conversation is of no use after a stop.
+    ///
+    /// # Errors
+    /// As for [`Conversation::read`]; a stop.
+    pub fn read_while(&mut self, text: &str, go_on: &dyn Fn() -> bool) -> Result<(), LabError> {
         let (mut tokens, ready) = (Vec::new(), Arc::clone(&self.ready));
         let mut encoder = ready.vocabulary().encoder();
         if let Some(turns) = ready.vocabulary().turns() {
@@ -98,7 +139,7 @@ impl Conversation {
                 if self.tokens.last() == Some(&turns.answer_end) {
                     self.feed(&[Reserved::START]);
                 }
-                self.feed(&tokens);
+                return self.feed_all(&tokens, go_on);
             }
             return Ok(());
         }
@@ -109,8 +150,11 @@ impl Conversation {
         if tokens.iter().all(|&index| index == Reserved::UNKNOWN) {
             return Err(LabError::SeedUnknown);
         }
-        self.feed(&tokens);
-        Ok(())
+        self.feed_all(&tokens, go_on)
+    }
+
+    fn feed_all(&mut self, tokens: &[u32], go_on: &dyn Fn() -> bool) -> Result<(), LabError> {
+        if self.feed_while(tokens, go_on) { Ok(()) } else { Err(TextError::Stopped.into()) }
     }
 
     /// Takes a turn: reads the request's seed text and continues from there. `each` is given the text as it comes and stops
@@ -124,20 +168,21 @@ impl Conversation {
         random: &mut Stream,
         mut each: impl FnMut(&str) -> bool,
     ) -> Result<Sample, LabError> {
-        request.decoding.check(self.scores.len())?;
+        let terms = &request.terms;
+        terms.decoding.check(self.scores.len())?;
         self.read(request.seed_text)?;
         let ready = Arc::clone(&self.ready);
         let mut row = Row::after(ready.vocabulary(), &self.tokens)?;
-        if request.tokens == 0 {
+        if terms.tokens == 0 {
             row.ended = Some(Ended::Limit);
         }
         while row.ended.is_none() {
-            let token = choose(&self.scores, request.decoding, &row.seen, random);
+            let token = choose(&self.scores, &terms.decoding, &row.seen, random);
             let log = f64::from(self.scores[token as usize]) - quick_log_total(&self.scores);
-            let spelling = request.decoding.spelling_of(token, ready.vocabulary(), random);
-            row.take(token, log, spelling.as_deref(), request)?;
+            let spelling = terms.decoding.spelling_of(token, ready.vocabulary(), random);
+            row.take(token, log, spelling.as_deref(), terms)?;
             self.follow(token, ready.resets());
-            let piece = row.give(row.sure(request));
+            let piece = row.give(row.sure(terms));
             if !piece.is_empty() && !each(&piece) && row.ended.is_none() {
                 row.ended = Some(Ended::Stopped);
             }
@@ -158,10 +203,5 @@ impl Conversation {
     /// Natural log-probabilities of what may come next, up to a constant.
     pub fn scores(&self) -> &[f32] {
         &self.scores
-    }
-
-    /// The state, one array a layer.
-    pub(super) fn states(&self) -> &[Vec<f32>] {
-        self.lane.states()
     }
 }

@@ -135,6 +135,22 @@ pub(super) fn quick_log_total(scores: &[f32]) -> f64 {
     f64::from(greatest) + weights(scores, greatest, 1.0).1.ln()
 }
 
+/// The tokens with the greatest scores, the greatest first; of equal ones the first in the vocabulary.
+pub(crate) fn most_probable(scores: &[f32], count: usize) -> Vec<(u32, f32)> {
+    let mut found: Vec<(u32, f32)> = Vec::with_capacity(count + 1);
+    let mut least = f32::NEG_INFINITY;
+    for (index, &score) in (0..).zip(scores) {
+        let place = found.len();
+        if place < count || score > least {
+            let place = (0..place).find(|&at| score > found[at].1).unwrap_or(place);
+            found.insert(place, (index, score));
+            found.truncate(count);
+            least = found.last().map_or(least, |last| last.1);
+        }
+    }
+    found
+}
+
 fn greatest(scores: &[f32]) -> f32 {
     scores.iter().copied().fold(f32::NEG_INFINITY, f32::max)
 }

@@ -3,16 +3,15 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 
-use lalograph_net::blocks::recurrent::window::Extent;
-use lalograph_net::numbers::chance::Stream;
+use lalograph_net::numbers::chance::{Stream, stream};
 use lalograph_text::Reserved;
 
+use super::batch::{Batch, Drawn, Joining};
 use super::beam::{Beam, Hypothesis, search};
 use super::conversation::Conversation;
-use super::decoding::{choose, log_total, quick_log_total};
+use super::decoding::{Decoding, log_total};
 use super::text::Row;
-pub use super::text::{Ended, Request, Sample, Stop};
-use crate::data::filler::resets_before;
+pub use super::text::{Ended, Request, Sample, Stop, Terms, decoder_after};
 use crate::error::LabError;
 use crate::task::language::model::ReadyModel;
 
@@ -26,35 +25,16 @@ pub struct NextToken {
 }
 
 /// Texts that are written side by side, at most.
-const SIDE_BY_SIDE: usize = 32;
+pub const SIDE_BY_SIDE: usize = 32;
 
-/// A text under way, and its chance.
-struct Writer<'v> {
-    number: usize,
-    row: Row<'v>,
-    random: Stream,
+/// The source of chance of a sample: each has its own by seed, temperature and number, from 1.
+pub fn chance_of_sample(seed: u64, decoding: &Decoding, number: u64) -> Stream {
+    stream(seed, "sampling", &[decoding.temperature.unwrap_or(0.0).to_bits(), number])
 }
 
-impl Writer<'_> {
-    /// Chooses the next token by its scores, and gives the text that came of it.
-    fn step(
-        &mut self,
-        scores: &[f32],
-        request: &Request<'_>,
-        ready: &ReadyModel,
-        each: &mut dyn FnMut(usize, &str) -> bool,
-    ) -> Result<u32, LabError> {
-        let Self { number, row, random } = self;
-        let token = choose(scores, request.decoding, &row.seen, random);
-        let log = f64::from(scores[token as usize]) - quick_log_total(scores);
-        let spelling = request.decoding.spelling_of(token, ready.vocabulary(), random);
-        row.take(token, log, spelling.as_deref(), request)?;
-        let piece = row.give(row.sure(request));
-        if !piece.is_empty() && !each(*number, &piece) && row.ended.is_none() {
-            row.ended = Some(Ended::Stopped);
-        }
-        Ok(token)
-    }
+/// The source of chance of a stochastic beam search.
+pub fn chance_of_beam(seed: u64) -> Stream {
+    stream(seed, "beam", &[])
 }
 
 /// Writes texts with one model, one after another. It owns what it needs: many can be at work at once.
@@ -78,6 +58,11 @@ impl Generator {
     fn read(&mut self, seed_text: &str) -> Result<(), LabError> {
         self.conversation.restart();
         self.conversation.read(seed_text)
+    }
+
+    /// All tokens of the seed text read last, the start token first.
+    pub fn tokens(&self) -> &[u32] {
+        self.conversation.tokens()
     }
 
     /// The distribution of the token after a text, the most probable first; padding and start are not among them, since no model predicts them.
@@ -131,76 +116,36 @@ impl Generator {
         each: &mut dyn FnMut(usize, &str) -> bool,
         done: &mut dyn FnMut(Sample) -> bool,
     ) -> Result<(), LabError> {
-        let ready = self.conversation.ready();
-        let (model, weights, size) = (ready.model(), ready.parameters(), ready.model().shape().vocabulary);
-        request.decoding.check(size)?;
         self.read(request.seed_text)?;
-        let (read, first) = (self.conversation.tokens(), self.conversation.scores());
-        let seed = self.conversation.states();
-        let begin = |number: usize| -> Result<Writer<'_>, LabError> {
-            let ended = (request.tokens == 0).then_some(Ended::Limit);
-            let row = Row { ended, ..Row::after(ready.vocabulary(), read)? };
-            Ok(Writer { number, row, random: random(number) })
-        };
-        let mut waiting = 0..count;
-        let mut writers = waiting.by_ref().take(SIDE_BY_SIDE).map(begin).collect::<Result<Vec<_>, _>>()?;
-        let mut lane = model.reading_lane(Extent { steps: 1, rows: writers.len().max(1) }, true);
-        lane.carry_from(seed, 1, &vec![0; lane.capacity().rows]);
-        let mut scores = first.repeat(writers.len());
-        let (mut finished, mut next) = (BTreeMap::new(), 0);
-        while !writers.is_empty() {
-            let mut kept = Vec::with_capacity(writers.len());
-            let (mut tokens, mut resets) = (Vec::new(), Vec::new());
-            for (place, writer) in writers.iter_mut().enumerate() {
-                let own = &mut scores[place * size..(place + 1) * size];
-                loop {
-                    if writer.row.ended.is_none() {
-                        let token = writer.step(own, request, &ready, each)?;
-                        if writer.row.ended.is_none() {
-                            kept.push(place);
-                            tokens.push(if token == Reserved::END { Reserved::START } else { token });
-                            resets.push(resets_before(tokens[tokens.len() - 1], false, ready.resets()));
-                            break;
-                        }
-                    }
-                    // Its place is the next one's.
-                    let Some(number) = waiting.next() else {
-                        finished.insert(writer.number, writer.row.take_sample());
-                        break;
-                    };
-                    let ended = std::mem::replace(writer, begin(number)?);
-                    finished.insert(ended.number, ended.row.sample());
-                    own.copy_from_slice(first);
-                    lane.carry_row(place, seed, 1, 0);
-                }
-                while let Some(sample) = finished.remove(&next) {
-                    next += 1;
-                    if !done(sample) {
-                        waiting = count..count;
-                    }
+        let (ready, start) = (self.conversation.ready(), Arc::new(self.conversation.mark()));
+        let mut batch = Batch::new(&ready);
+        let (mut waiting, mut finished, mut next) = (0..count, BTreeMap::new(), 0);
+        loop {
+            while batch.len() < SIDE_BY_SIDE {
+                let Some(number) = waiting.next() else { break };
+                let (terms, random) = (request.terms.clone(), random(number));
+                let joining = Joining { terms, random, looked_into: false, continued: false };
+                batch.join(number, Arc::clone(&start), joining)?;
+            }
+            let mut piece =
+                |number: &usize, drawn: Drawn<'_>| drawn.text.is_empty() || each(*number, drawn.text);
+            for ended in batch.draw(&mut piece)? {
+                finished.insert(ended.key, ended.sample);
+            }
+            while let Some(sample) = finished.remove(&next) {
+                next += 1;
+                if !done(sample) {
+                    waiting = count..count;
                 }
             }
-            if kept.len() < writers.len() {
-                // The places of ended texts are closed up.
-                let rows = writers.len();
-                let mut narrower = model.reading_lane(Extent { steps: 1, rows: kept.len().max(1) }, true);
-                if !kept.is_empty() {
-                    narrower.carry_from(lane.states(), rows, &kept);
+            // Where texts ended, the next ones draw before all go on.
+            if batch.len() == SIDE_BY_SIDE || waiting.is_empty() {
+                if batch.is_empty() {
+                    return Ok(());
                 }
-                lane = narrower;
-                let mut place = 0;
-                writers.retain(|_| {
-                    place += 1;
-                    kept.contains(&(place - 1))
-                });
-                scores.truncate(kept.len() * size);
-            }
-            if !writers.is_empty() {
-                model.forward(weights, &tokens, Some(&resets), &mut lane, None);
-                model.last_scores(weights, &mut lane, &mut scores);
+                batch.advance();
             }
         }
-        Ok(())
     }
 
     /// Searches for likely texts; the best first, by the beam's own measure.
@@ -217,21 +162,29 @@ impl Generator {
         let ready = self.conversation.ready();
         beam.check()?;
         self.read(request.seed_text)?;
-        let (read, first) = (self.conversation.tokens(), self.conversation.scores());
-        let states = self.conversation.states();
+        let start = self.conversation.mark();
         let row = |indices: &[u32], log_probabilities: &[f64]| -> Result<Row<'_>, LabError> {
-            let mut row = Row::after(ready.vocabulary(), read)?;
+            let mut row = Row::after(ready.vocabulary(), start.tokens())?;
             for (&index, &log) in indices.iter().zip(log_probabilities) {
-                row.take(index, log, None, request)?;
+                row.take(index, log, None, &request.terms)?;
             }
             Ok(row)
         };
-        let stops = *request.stop != Stop::default() || ready.vocabulary().turns().is_some();
+        let stops = request.terms.stop != Stop::default() || ready.vocabulary().turns().is_some();
         // A token that has no text fails when the text is put together below.
         let ended = |indices: &[u32]| {
             stops && row(indices, &vec![0.0; indices.len()]).is_ok_and(|row| row.ended.is_some())
         };
-        let found = search(&ready, states, first, request.tokens, beam, random, &ended, progress);
+        let found = search(
+            &ready,
+            start.states(),
+            start.scores(),
+            request.terms.tokens,
+            beam,
+            random,
+            &ended,
+            progress,
+        );
         let mut samples: Vec<(Sample, f64)> = Vec::with_capacity(beam.best);
         for Hypothesis { indices, log_probabilities, .. } in &found {
             let sample = row(indices, log_probabilities)?.sample();

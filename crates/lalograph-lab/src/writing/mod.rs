@@ -1,5 +1,6 @@
 //! Writing text with a model, and measuring the texts.
 
+pub mod batch;
 pub mod beam;
 pub mod conversation;
 pub mod copying;
@@ -7,3 +8,4 @@ pub mod decoding;
 pub mod generator;
 mod text;
 pub mod trial;
+pub mod turn;

@@ -38,19 +38,33 @@ pub enum Ended {
     Stopped,
 }
 
-/// The request.
-#[derive(Debug, Clone, Copy)]
-pub struct Request<'a> {
-    /// Seed text; empty for the start of a document.
-    pub seed_text: &'a str,
+/// How a text is written.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Terms {
     /// Decoding.
-    pub decoding: &'a Decoding,
+    pub decoding: Decoding,
     /// Tokens at most.
     pub tokens: usize,
     /// Whether to continue another document where one ends.
     pub past_end: bool,
     /// Stop conditions.
-    pub stop: &'a Stop,
+    pub stop: Stop,
+}
+
+impl Terms {
+    /// To the end of the document, or so many tokens.
+    pub fn new(decoding: Decoding, tokens: usize) -> Self {
+        Self { decoding, tokens, past_end: false, stop: Stop::default() }
+    }
+}
+
+/// The request.
+#[derive(Debug, Clone)]
+pub struct Request<'a> {
+    /// Seed text; empty for the start of a document.
+    pub seed_text: &'a str,
+    /// How the text is written.
+    pub terms: Terms,
 }
 
 /// A text that was written.
@@ -93,8 +107,11 @@ pub(super) struct Row<'v> {
     pub(super) ended: Option<Ended>,
 }
 
-/// A decoder that has read the seed text, so it knows whether a space follows; the seed text itself is shown as given.
-fn decoder_after<'v>(vocabulary: &'v Vocabulary, read: &[u32]) -> Result<Decoder<'v>, LabError> {
+/// A decoder that has read tokens, the start token first, so that it knows whether a space follows.
+///
+/// # Errors
+/// A token outside the vocabulary.
+pub fn decoder_after<'v>(vocabulary: &'v Vocabulary, read: &[u32]) -> Result<Decoder<'v>, LabError> {
     let mut decoder = vocabulary.decoder();
     let mut seed = String::new();
     for &index in read.get(1..).unwrap_or_default() {
@@ -144,30 +161,29 @@ impl<'v> Row<'v> {
         token: u32,
         log_probability: f64,
         spelling: Option<&str>,
-        request: &Request<'_>,
+        terms: &Terms,
     ) -> Result<(), LabError> {
         self.indices.push(token);
         self.log_probabilities.push(log_probability);
         self.seen[token as usize] = true;
         let from = self.text.len();
-        if self.answer_end == Some(token) && !request.past_end {
+        if self.answer_end == Some(token) && !terms.past_end {
             self.ended = Some(Ended::Answer);
         } else if token != Reserved::END {
             match spelling {
                 Some(word) => self.decoder.push_unlisted(word, &mut self.text),
                 None => self.decoder.push(token, &mut self.text)?,
             }
-        } else if request.past_end {
+        } else if terms.past_end {
             self.decoder.finish(&mut self.text);
             self.text.push('\n');
         } else {
             self.ended = Some(Ended::Document);
         }
-        let stop = request.stop;
         if self.ended.is_none() {
-            self.ended = self.stopped(stop, from);
+            self.ended = self.stopped(&terms.stop, from);
         }
-        if self.ended.is_none() && self.indices.len() >= request.tokens {
+        if self.ended.is_none() && self.indices.len() >= terms.tokens {
             self.ended = Some(Ended::Limit);
         }
         if self.ended.is_some_and(|ended| matches!(ended, Ended::Document | Ended::Answer | Ended::Limit)) {
@@ -177,8 +193,8 @@ impl<'v> Row<'v> {
     }
 
     /// Bytes that will not be cut off any more: the longest text to stop at may have started in what is held back.
-    pub(super) fn sure(&self, request: &Request<'_>) -> usize {
-        let hold = request.stop.texts.iter().map(String::len).max().unwrap_or(1).saturating_sub(1);
+    pub(super) fn sure(&self, terms: &Terms) -> usize {
+        let hold = terms.stop.texts.iter().map(String::len).max().unwrap_or(1).saturating_sub(1);
         if self.ended.is_some() { self.text.len() } else { self.text.len().saturating_sub(hold) }
     }
 

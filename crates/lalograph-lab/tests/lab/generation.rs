@@ -2,10 +2,11 @@
 
 use std::sync::Arc;
 
+use lalograph_lab::writing::batch::{Batch, Finished, Joining};
 use lalograph_lab::writing::beam::Beam;
 use lalograph_lab::writing::conversation::Conversation;
 use lalograph_lab::writing::decoding::Decoding;
-use lalograph_lab::writing::generator::{Ended, Generator, Request, Sample, Stop};
+use lalograph_lab::writing::generator::{Ended, Generator, Request, Sample, Stop, Terms};
 use lalograph_lab::{LabError, ModelFile, Plan, ReadyModel, Trained};
 use lalograph_net::numbers::chance::stream;
 use lalograph_net::weights::first_values::first_values;
@@ -33,8 +34,9 @@ fn with<R>(file: &ModelFile, work: impl FnOnce(&mut Generator) -> R) -> R {
     work(&mut Generator::new(Arc::new(ReadyModel::new(file.clone()))))
 }
 
-fn request<'a>(decoding: &'a Decoding, stop: &'a Stop, tokens: usize) -> Request<'a> {
-    Request { seed_text: "the hive", decoding, tokens, past_end: false, stop }
+fn request(decoding: &Decoding, stop: &Stop, tokens: usize) -> Request<'static> {
+    let terms = Terms { stop: stop.clone(), ..Terms::new(*decoding, tokens) };
+    Request { seed_text: "the hive", terms }
 }
 
 fn search(file: &ModelFile, beam: &Beam, tokens: usize, seed: u64) -> Vec<(Sample, f64)> {
@@ -156,7 +158,8 @@ fn texts_written_side_by_side_are_those_written_alone() {
         let file = model("the hive bee queen drone comb smoke clover", &[&format!("model.cell={cell}")]);
         let decoding = Decoding { top_k: Some(6), repeat_power: 1.2, ..Decoding::at_temperature(1.1) };
         for past_end in [false, true] {
-            let request = Request { past_end, ..request(&decoding, &stop, 25) };
+            let mut request = request(&decoding, &stop, 25);
+            request.terms.past_end = past_end;
             let random = |number: u64| stream(5, "sampling", &[number]);
             // More than are written side by side: places are taken over, and closed up at the end.
             let count = 80;
@@ -182,7 +185,7 @@ fn texts_written_side_by_side_are_those_written_alone() {
             for ((a, b), piece) in alone.iter().zip(&together).zip(&pieces) {
                 assert_eq!((&a.indices, &a.text, a.ended), (&b.indices, &b.text, b.ended), "{cell}");
                 assert_eq!(piece, &b.text, "what came piece by piece is the whole");
-                assert!((a.log_probability() - b.log_probability()).abs() < 1e-4);
+                assert_eq!(a.log_probabilities, b.log_probabilities, "to the bit");
             }
         }
     }
@@ -205,7 +208,8 @@ fn no_text_begins_once_nobody_wants_more() {
             given < 3
         };
         let random = |number: usize| stream(5, "sampling", &[number as u64]);
-        let request = Request { past_end: true, ..request(&decoding, &stop, 6) };
+        let mut request = request(&decoding, &stop, 6);
+        request.terms.past_end = true;
         generator.write_many(&request, 500, &random, &mut each, &mut done).unwrap();
     });
     // The first are given in order; those that were under way come to their ends, and no others begin.
@@ -219,7 +223,8 @@ fn a_text_stops_at_its_stop_string() {
         with(&file, |generator| {
             let decoding = Decoding::at_temperature(2.0);
             let mut pieces = String::new();
-            let request = Request { past_end: true, ..request(&decoding, stop, tokens) };
+            let mut request = request(&decoding, stop, tokens);
+            request.terms.past_end = true;
             let sample = generator
                 .write(&request, stream(seed, "sampling", &[]), |piece| {
                     pieces.push_str(piece);
@@ -290,8 +295,8 @@ fn impossible_requests_are_refused_and_long_seed_texts_read_completely() {
 #[test]
 fn a_conversation_continues_from_its_own_state() {
     let ready = Arc::new(ReadyModel::new(model("the hive bee queen drone comb smoke", &[])));
-    let (decoding, stop) = (Decoding::at_temperature(1.3), Stop::default());
-    let turn = |seed_text| Request { seed_text, decoding: &decoding, tokens: 5, past_end: true, stop: &stop };
+    let terms = Terms { past_end: true, ..Terms::new(Decoding::at_temperature(1.3), 5) };
+    let turn = |seed_text| Request { seed_text, terms: terms.clone() };
     let turns = ["the hive", "bee", "smoke the comb"];
     let alone = |seed: u64| -> Vec<Vec<u32>> {
         let mut one = Conversation::new(Arc::clone(&ready));
@@ -321,4 +326,92 @@ fn a_conversation_continues_from_its_own_state() {
     let random = stream(1, "sampling", &[]);
     let first = Generator::new(Arc::clone(&ready)).write(&turn(turns[0]), random, |_| true).unwrap();
     assert_eq!(first.indices, expected[0][0]);
+}
+
+/// Texts come and go at every token; each is what it is alone, to the bit, and so is the place where it ends.
+#[test]
+fn texts_that_join_and_leave_a_batch_are_those_written_alone() {
+    for (cell, softmax) in [("lstm", "full"), ("gru", "clustered"), ("plain_tanh", "full")] {
+        let settings = [format!("model.cell={cell}"), format!("model.softmax={softmax}")];
+        let settings: Vec<&str> = settings.iter().map(String::as_str).chain(["model.clusters=[6]"]).collect();
+        let ready = Arc::new(ReadyModel::new(model("the hive bee queen drone comb smoke clover", &settings)));
+        let seeds = ["", "the hive", "bee queen drone", "smoke"];
+        let of = |number: usize| {
+            let decoding = match number % 3 {
+                0 => Decoding::at_temperature(1.1),
+                1 => Decoding { top_k: Some(5), repeat_power: 1.3, ..Decoding::at_temperature(0.9) },
+                _ => Decoding::GREEDY,
+            };
+            let terms = Terms { past_end: number % 2 == 0, ..Terms::new(decoding, number % 11) };
+            (seeds[number % seeds.len()], terms, stream(7, "sampling", &[number as u64]))
+        };
+        let mut reader = Conversation::new(Arc::clone(&ready));
+        let mut batch = Batch::new(&ready);
+        let (mut ended, mut begun): (Vec<Finished<usize>>, usize) = (Vec::new(), 0);
+        for step in 0.. {
+            // In waves of up to 40, so that rows come, go and give way.
+            while begun < 200 && batch.len() < 1 + (step * 7) % 40 {
+                let (seed_text, terms, random) = of(begun);
+                reader.restart();
+                reader.read(seed_text).unwrap();
+                let joining = Joining { terms, random, looked_into: begun % 5 == 0, continued: begun % 4 == 1 };
+                batch.join(begun, Arc::new(reader.mark()), joining).unwrap();
+                begun += 1;
+            }
+            let mut each = |number: &usize, drawn: lalograph_lab::writing::batch::Drawn<'_>| {
+                let others = drawn.alternatives(3);
+                assert_eq!(others.len(), if number % 5 == 0 { 3 } else { 0 });
+                assert!(others.windows(2).all(|pair| pair[0].probability >= pair[1].probability));
+                let own = others.iter().find(|other| other.index == drawn.index);
+                assert!(own.is_none_or(|own| (own.probability.ln() - drawn.log_probability).abs() < 1e-5));
+                true
+            };
+            ended.extend(batch.draw(&mut each).unwrap());
+            if batch.is_empty() && begun == 200 {
+                break;
+            }
+            batch.advance();
+        }
+        assert_eq!(ended.len(), 200);
+        for Finished { key, sample, before_last } in ended {
+            let (seed_text, terms, mut random) = of(key);
+            let mut alone = Conversation::new(Arc::clone(&ready));
+            let expected = alone.write(&Request { seed_text, terms }, &mut random, |_| true).unwrap();
+            assert_eq!(sample, expected, "{cell}, {softmax}, text {key}");
+            let last = sample.indices.last().copied();
+            assert_eq!(before_last.is_some(), key % 4 == 1 && last.is_some());
+            if let (Some(mark), Some(last)) = (before_last, last) {
+                let mut continued = Conversation::new(Arc::clone(&ready));
+                continued.return_to(&mark);
+                continued.follow(last, ready.resets());
+                assert_eq!(continued.mark(), alone.mark(), "the place after text {key}");
+            }
+        }
+    }
+}
+
+#[test]
+fn a_batch_refuses_impossible_decoding_and_stops_a_text_that_nobody_wants() {
+    let ready = Arc::new(ReadyModel::new(model("the hive bee queen", &[])));
+    let start = Arc::new(Conversation::new(Arc::clone(&ready)).mark());
+    let joining = |decoding: Decoding| Joining {
+        terms: Terms { past_end: true, ..Terms::new(decoding, 50) },
+        random: stream(1, "sampling", &[]),
+        looked_into: false,
+        continued: false,
+    };
+    let mut batch = Batch::new(&ready);
+    let refused = batch.join(0, Arc::clone(&start), joining(Decoding { top_k: Some(99), ..Decoding::GREEDY }));
+    assert!(matches!(refused, Err(LabError::Decoding { .. })) && batch.is_empty());
+    for number in 0..3 {
+        batch.join(number, Arc::clone(&start), joining(Decoding::at_temperature(1.0))).unwrap();
+    }
+    let mut ended = Vec::new();
+    while !batch.is_empty() {
+        // The second one is stopped at its first token.
+        ended.extend(batch.draw(&mut |number, _| *number != 1).unwrap());
+        batch.advance();
+    }
+    let found: Vec<_> = ended.iter().map(|one| (one.key, one.sample.ended, one.sample.tokens())).collect();
+    assert_eq!(found, [(1, Ended::Stopped, 1), (0, Ended::Limit, 50), (2, Ended::Limit, 50)]);
 }

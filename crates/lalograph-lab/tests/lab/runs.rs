@@ -7,7 +7,7 @@ use std::sync::Arc;
 use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::writing::decoding::Decoding;
-use lalograph_lab::writing::generator::{Generator, Request, Stop};
+use lalograph_lab::writing::generator::{Generator, Request, Terms};
 use lalograph_lab::{
     LabError, ModelFile, Plan, ReadyModel, RunFolder, TrainingEvent, TrainingOutcome, prepare, train,
 };
@@ -122,14 +122,8 @@ fn a_text_is_written_within_its_limit_and_read_from_its_seed() {
     let (run, ..) = run(folder.path(), plan(folder.path()), u64::MAX);
     let file = ModelFile::load(&run.model()).unwrap();
     let mut generator = Generator::new(Arc::new(ReadyModel::new(file)));
-    let stop = Stop::default();
-    let request = Request {
-        seed_text: "the hive",
-        decoding: &Decoding::GREEDY,
-        tokens: 5,
-        past_end: true,
-        stop: &stop,
-    };
+    let terms = Terms { past_end: true, ..Terms::new(Decoding::GREEDY, 5) };
+    let request = Request { seed_text: "the hive", terms };
     let mut pieces = String::new();
     let random = stream(1, "sampling", &[]);
     let sample = generator

@@ -190,7 +190,7 @@ fn index_of_byte(byte: u8) -> u32 {
 }
 
 /// Decodes indices to text that can be shown at once. The bytes of a character are held back until it is complete.
-#[derive(Debug)]
+#[derive(Debug, Clone)]
 pub struct Decoder<'v> {
     vocabulary: &'v Vocabulary,
     joiner: Joiner,

@@ -12,6 +12,7 @@ mod model;
 mod plan;
 mod refusal;
 mod runs;
+mod serve;
 mod survey;
 mod tune;
 mod vocab;
@@ -43,6 +44,7 @@ pub(crate) use runs::{
     CompareArgs, ExportRunsArgs, ImportRunArgs, ListArgs, RemoveArgs, ReportArgs, ResumeArgs, RunsCommand,
     ShowArgs,
 };
+pub(crate) use serve::{LogForm, ServeArgs};
 pub(crate) use survey::{SplitArgs, SurveyArgs};
 pub(crate) use tune::{TuneArgs, TuneCommand, TuneCompareArgs};
 pub(crate) use vocab::{
@@ -151,6 +153,8 @@ pub(crate) enum Command {
     Next(NextArgs),
     /// Talk with a model, or let two voices talk with each other.
     Converse(ConverseArgs),
+    /// Serve models to other programs over HTTP, with a page on which people write with them.
+    Serve(ServeArgs),
     /// Score a text with trained models: perplexity, bits per byte, surprise by token.
     Score(ScoreArgs),
     /// Measure how far back in time the gradient of a model reaches, by layer.

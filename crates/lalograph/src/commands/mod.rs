@@ -22,6 +22,7 @@ mod resume;
 mod runs;
 mod sample;
 mod score;
+mod serve;
 mod settings;
 mod split;
 mod survey;
@@ -47,6 +48,7 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
         Command::Embed { command } => embed::run(&command, screen),
         Command::Plan { command } => plan::run(&command, screen),
         Command::Converse(args) => converse::run(&args, screen),
+        Command::Serve(args) => serve::run(&args, screen),
         Command::Train(args) => train::run(&args, screen),
         Command::Tune(args) => tune::run(&args, screen),
         Command::Classify { command } => classify::run(&command, screen),

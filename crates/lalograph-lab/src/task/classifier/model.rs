@@ -322,6 +322,22 @@ impl ReadyClassifier {
         }
     }
 
+    /// Number of its weights.
+    pub fn parameters(&self) -> usize {
+        match &self.engine {
+            Engine::Network { weights, .. } => weights.len(),
+            Engine::Linear(model) => model.parameters.len(),
+        }
+    }
+
+    /// Features of a step, if it reads rows of numbers.
+    pub fn features(&self) -> Option<usize> {
+        match &self.input {
+            DocumentInput::Text(_) => None,
+            DocumentInput::Numbers(form) => Some(form.features),
+        }
+    }
+
     /// A reader for one thread.
     pub fn reader(&self) -> ClassifierReader<'_> {
         ClassifierReader {

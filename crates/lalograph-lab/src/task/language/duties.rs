@@ -15,7 +15,7 @@ use crate::run::records::{FlowRecord, SampleRecord};
 use crate::task::{Duty, Moment, Note};
 use crate::training::settings::is_due;
 use crate::writing::decoding::Decoding;
-use crate::writing::generator::{Ended, Generator, Request, Stop};
+use crate::writing::generator::{Ended, Generator, Request, Terms};
 
 /// A line that a duty writes down.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
@@ -129,10 +129,8 @@ impl Duty<LanguageTask> for SamplesDuty<'_> {
         let mut notes = Vec::with_capacity(plan.samples.temperatures.len() * seed_texts.len());
         for seed_text in seed_texts {
             for &temperature in &plan.samples.temperatures {
-                let decoding = &Decoding::at_temperature(temperature);
-                let tokens = plan.samples.tokens;
-                let request =
-                    Request { seed_text, decoding, tokens, past_end: false, stop: &Stop::default() };
+                let terms = Terms::new(Decoding::at_temperature(temperature), plan.samples.tokens);
+                let request = Request { seed_text, terms };
                 let random = stream(seed, "sampling", &[step, notes.len() as u64]);
                 let sample = generator.write(&request, random, |_| (moment.go_on)())?;
                 if sample.ended == Ended::Stopped {

@@ -39,6 +39,8 @@ pub struct LanguageLane<T> {
     /// The window last read.
     pub(super) extent: Extent,
     pub(super) capacity: Extent,
+    /// Rows that it was made for.
+    pub(super) rows_made: usize,
     pub(super) resets: bool,
     pub(super) embedded: Vec<T>,
     pub(super) tape: StackTape<T>,
@@ -65,6 +67,24 @@ impl<T: Real> LanguageLane<T> {
         self.capacity
     }
 
+    /// Rows that it was made for.
+    pub fn rows_made(&self) -> usize {
+        self.rows_made
+    }
+
+    /// Uses the lane for so many rows from now on. Their states have to be carried from elsewhere.
+    ///
+    /// # Panics
+    /// If it was made for fewer.
+    pub fn use_rows(&mut self, rows: usize) {
+        assert!(rows <= self.rows_made, "rows of a lane");
+        for states in &mut self.states {
+            let width = states.len() / self.capacity.rows.max(1);
+            states.resize(rows * width, T::ZERO);
+        }
+        self.capacity.rows = rows;
+    }
+
     /// The carried state, one array a layer: rows x hidden outputs, then the memories if there are any.
     pub fn states(&self) -> &[Vec<T>] {
         &self.states
@@ -73,6 +93,16 @@ impl<T: Real> LanguageLane<T> {
     /// The carried state, to be set.
     pub fn states_mut(&mut self) -> &mut [Vec<T>] {
         &mut self.states
+    }
+
+    /// The carried state of one row, one array a layer.
+    pub fn row_states(&self, row: usize) -> Vec<Vec<T>> {
+        let of = |states: &Vec<T>| {
+            let block = states.len() / self.state_parts / self.capacity.rows.max(1);
+            let part = |part: usize| &states[(part * self.capacity.rows + row) * block..][..block];
+            (0..self.state_parts).flat_map(part).copied().collect()
+        };
+        self.states.iter().map(of).collect()
     }
 
     /// Carries on from rows of other states: row r of this lane from row `parents[r]` of `states`, which have `rows` rows.

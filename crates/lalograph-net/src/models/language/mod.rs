@@ -369,6 +369,7 @@ impl Network for LanguageModel {
             used_for,
             extent: Extent { steps: 0, rows: extent.rows },
             capacity: extent,
+            rows_made: extent.rows,
             resets,
             embedded: rooms.zeros(tokens * embedding),
             tape: self.stack.tape(stack, rooms),

@@ -5,9 +5,9 @@ use std::sync::Arc;
 
 use lalograph_lab::ReadyModel;
 use lalograph_lab::writing::conversation::{Conversation, Mark};
-use lalograph_lab::writing::generator::{Ended, Request, Stop};
-use lalograph_net::numbers::chance::stream;
-use lalograph_text::{Reserved, Vocabulary};
+use lalograph_lab::writing::generator::{Ended, Request};
+use lalograph_lab::writing::turn::{Heard, Spoken, chance_of_turn, heard, terms_of_turn};
+use lalograph_text::Vocabulary;
 
 use super::orders::Settings;
 use crate::commands::lookup::{last_part, load_model};
@@ -110,23 +110,13 @@ impl Voice {
         let Some((_, text, times)) = &self.before else {
             return Err(Failure::work("there is no turn to take again"));
         };
-        let known = |(token, index): (String, u32)| (index == Reserved::UNKNOWN).then_some(token);
-        let unknown: Vec<String> =
-            self.ready.vocabulary().encode(text).into_iter().filter_map(known).collect();
-        let all_unknown = !unknown.is_empty() && unknown.len() == self.ready.vocabulary().encode(text).len();
-        // A model that continues texts can make nothing of words that it does not know.
-        let seed_text = if all_unknown && !self.answers() { "" } else { text.as_str() };
-        let stop = Stop { sentence: !self.answers(), ..Stop::default() };
-        let decoding = settings.decoding();
-        let request =
-            Request { seed_text, decoding: &decoding, tokens: settings.tokens, past_end: false, stop: &stop };
-        let mut random = stream(settings.seed, "conversation", &[turn, *times]);
-        let mut started = false;
-        let mut each = each;
-        let sample = self.conversation.write(&request, &mut random, |piece| {
-            // The space between what was said and what follows is not said.
-            let piece = if started { piece } else { piece.trim_start() };
-            started |= !piece.is_empty();
+        let vocabulary = self.ready.vocabulary();
+        let Heard { text: seed_text, unknown } = heard(vocabulary, text);
+        let terms = terms_of_turn(vocabulary, settings.decoding(), settings.tokens);
+        let mut random = chance_of_turn(settings.seed, turn, *times);
+        let (mut spoken, mut each) = (Spoken::default(), each);
+        let sample = self.conversation.write(&Request { seed_text, terms }, &mut random, |piece| {
+            let piece = spoken.part(piece);
             piece.is_empty() || each(piece)
         })?;
         Ok(Turn {

@@ -54,10 +54,7 @@ pub(super) fn near(args: &EmbedNearArgs, screen: &Screen) -> Result<(), Failure>
         let mut vector = vec![0.0; file.table.dimensions()];
         let (mut name, mut without) = (String::new(), Vec::new());
         for (sign, word) in terms {
-            let term = file.table.vector(word)?;
-            // Every word has the same say, however long its vector.
-            let length = term.iter().map(|x| x * x).sum::<f32>().sqrt().max(f32::MIN_POSITIVE);
-            vector.iter_mut().zip(&term).for_each(|(to, x)| *to += sign * x / length);
+            file.table.add_direction(word, sign, &mut vector)?;
             without.extend(file.table.row(word));
             let gap = if name.is_empty() { "" } else { " " };
             let mark = if sign < 0.0 {

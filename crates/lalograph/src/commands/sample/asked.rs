@@ -5,9 +5,9 @@ use std::cell::Cell;
 use lalograph_lab::writing::beam::Beam;
 use lalograph_lab::writing::copying::{Copying, CopyingSettings};
 use lalograph_lab::writing::decoding::{Decoding, UnknownTokens};
-use lalograph_lab::writing::generator::{Ended, Generator, Request, Sample, Stop};
+use lalograph_lab::writing::generator::{Ended, Generator, Request, Sample, Stop, Terms, chance_of_sample};
 use lalograph_net::Choice;
-use lalograph_net::numbers::chance::{Stream, stream};
+use lalograph_net::numbers::chance::Stream;
 use serde::Serialize;
 
 use crate::cli::SampleArgs;
@@ -101,9 +101,10 @@ pub(super) struct Asked<'a> {
 }
 
 impl Asked<'_> {
-    pub(super) fn request<'r>(&'r self, decoding: &'r Decoding) -> Request<'r> {
+    pub(super) fn request(&self, decoding: &Decoding) -> Request<'_> {
         let Self { args, seed_text, stop, .. } = self;
-        Request { seed_text, decoding, tokens: args.tokens, past_end: args.past_end, stop }
+        let (tokens, past_end, stop) = (args.tokens, args.past_end, (*stop).clone());
+        Request { seed_text, terms: Terms { decoding: *decoding, tokens, past_end, stop } }
     }
 
     pub(super) fn beam(&self, width: usize) -> Beam {
@@ -117,7 +118,7 @@ impl Asked<'_> {
     }
 
     pub(super) fn random(&self, decoding: &Decoding, number: u64) -> Stream {
-        stream(self.args.seed, "sampling", &[decoding.temperature.unwrap_or(0.0).to_bits(), number])
+        chance_of_sample(self.args.seed, decoding, number)
     }
 
     /// Writes one sample, printing it as it comes.

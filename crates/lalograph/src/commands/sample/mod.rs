@@ -7,9 +7,8 @@ mod measure;
 use std::sync::Arc;
 
 use lalograph_lab::writing::decoding::Decoding;
-use lalograph_lab::writing::generator::{Generator, Stop};
+use lalograph_lab::writing::generator::{Generator, Stop, chance_of_beam};
 use lalograph_lab::{LabError, ReadyModel};
-use lalograph_net::numbers::chance::stream;
 use lalograph_storage::Existing;
 use serde::Serialize;
 
@@ -76,7 +75,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
         written.push(asked.stream(&mut generator, &decodings[0])?);
     } else if let Some(width) = args.beam.beam {
         let beam = asked.beam(width);
-        let mut random = stream(args.seed, "beam", &[]);
+        let mut random = chance_of_beam(args.seed);
         let mut go_on = |_| !interrupt::asked();
         let found = generator.search(&asked.request(&Decoding::GREEDY), &beam, &mut random, &mut go_on)?;
         written.extend((1..).zip(found).map(|(number, (sample, score))| {

@@ -53,7 +53,9 @@ pub(super) fn write_page(
             text: surprise.token,
             bits: surprise.surprise_bits,
             rank: expected.rank,
-            most_probable: expected.most_probable.map(|next| (name(next.index), next.probability)),
+            most_probable: (expected.most_probable.iter())
+                .map(|next| (name(next.index), next.probability))
+                .collect(),
         })
         .collect();
     let places: Vec<(String, u64)> = whole

@@ -4,6 +4,7 @@ use std::path::PathBuf;
 
 use lalograph_lab::measure::documents::Documents;
 use lalograph_lab::measure::score::{PassageScore, TextScore, sentences};
+use lalograph_lab::measure::surprise::{TokenSurprise, token_surprises};
 use lalograph_text::{Reserved, Vocabulary};
 use serde::Serialize;
 
@@ -40,16 +41,6 @@ pub(super) struct ListedPassage {
     pub(super) line: u64,
     pub(super) perplexity: f64,
     pub(super) text: String,
-}
-
-/// One token of the text, in order.
-#[derive(Serialize)]
-pub(super) struct TokenSurprise {
-    /// White space before it that no token holds.
-    pub(super) before: String,
-    pub(super) token: String,
-    pub(super) index: u32,
-    pub(super) surprise_bits: f64,
 }
 
 /// A text with what a model makes of it.
@@ -110,31 +101,8 @@ impl Whole<'_> {
 
     /// Every token as spelt, with the white space before it and the bits of its surprise.
     pub(super) fn surprises(&self) -> Vec<TokenSurprise> {
-        let mut all = Vec::with_capacity(self.found.judgement.token_losses.len());
-        let mut bits = self.found.judgement.token_losses.iter().map(|loss| loss / std::f64::consts::LN_2);
-        for document in &self.documents.list {
-            let located = self.vocabulary.locate(&document.text);
-            let mut end = 0;
-            for (range, index) in &located.tokens {
-                let bytes = located.text.as_bytes();
-                let text =
-                    |range: std::ops::Range<usize>| String::from_utf8_lossy(&bytes[range]).into_owned();
-                all.push(TokenSurprise {
-                    before: text(end..range.start),
-                    token: text(range.clone()),
-                    index: *index,
-                    surprise_bits: bits.next().unwrap_or(f64::NAN),
-                });
-                end = range.end;
-            }
-            all.push(TokenSurprise {
-                before: String::new(),
-                token: self.vocabulary.reserved().end.clone(),
-                index: Reserved::END,
-                surprise_bits: bits.next().unwrap_or(f64::NAN),
-            });
-        }
-        all
+        let documents = self.documents.list.iter().map(|document| document.text.as_str());
+        token_surprises(self.vocabulary, documents, &self.found.judgement.token_losses)
     }
 }
 

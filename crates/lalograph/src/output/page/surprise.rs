@@ -24,7 +24,7 @@ pub(crate) struct SurpriseToken {
     /// Its place among all tokens by probability, from 1.
     pub(crate) rank: usize,
     /// Most probable tokens there, with probabilities.
-    pub(crate) most_probable: [(String, f64); 3],
+    pub(crate) most_probable: Vec<(String, f64)>,
 }
 
 /// The page of the first tokens of all; `places` are the files and lines of the documents.
@@ -121,7 +121,7 @@ mod tests {
             ends_document,
             unknown: text == "?",
             rank: 7,
-            most_probable: [("<i>".to_owned(), 0.5), ("a".to_owned(), 0.0001), (String::new(), 0.0)],
+            most_probable: vec![("<i>".to_owned(), 0.5), ("a".to_owned(), 0.0001), (String::new(), 0.0)],
         };
         let tokens = [
             token("<b>", 0.5, false),

@@ -1,0 +1,114 @@
+//! Fields that several requests have, and their checks.
+
+use lalograph_lab::writing::decoding::{Decoding, UnknownTokens};
+use lalograph_lab::writing::generator::Ended;
+use lalograph_text::Vocabulary;
+use schemars::JsonSchema;
+use serde::Serialize;
+
+use crate::fault::Fault;
+use crate::settings::Limits;
+
+/// Treatments of the unknown token, for the description.
+#[derive(JsonSchema)]
+#[serde(rename_all = "snake_case")]
+#[expect(dead_code, reason = "only described")]
+pub(crate) enum UnknownTreatment {
+    /// Never draw it.
+    LeaveOut,
+    /// Draw it, and write its name.
+    Draw,
+    /// Draw it, and write a spelling of the vocabulary's spelling model.
+    Spell,
+}
+
+/// Why a text ended.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, JsonSchema)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum EndedBy {
+    /// The document did.
+    Document,
+    /// An answer did.
+    Answer,
+    /// A sentence did.
+    Sentence,
+    /// A line did.
+    Line,
+    /// A text of `until` came.
+    Text,
+    /// It has as many tokens as were asked for.
+    Limit,
+    /// The request took longer than its time limit.
+    Time,
+    /// Nobody wanted more.
+    Stopped,
+}
+
+impl EndedBy {
+    pub(crate) fn of(ended: Ended, late: bool) -> Self {
+        match ended {
+            Ended::Document => Self::Document,
+            Ended::Answer => Self::Answer,
+            Ended::Sentence => Self::Sentence,
+            Ended::Line => Self::Line,
+            Ended::Text => Self::Text,
+            Ended::Limit => Self::Limit,
+            Ended::Stopped if late => Self::Time,
+            Ended::Stopped => Self::Stopped,
+        }
+    }
+}
+
+/// A token and its probability.
+#[derive(Debug, Clone, Serialize, JsonSchema)]
+pub(crate) struct ProbableToken {
+    /// The token as shown.
+    pub(crate) token: String,
+    /// Its index.
+    pub(crate) index: u32,
+    /// Its probability under the model.
+    pub(crate) probability: f64,
+    /// The text that it adds, with the space that it needs; empty for the end of the document.
+    pub(crate) text: String,
+}
+
+/// Refuses a text that is too long.
+pub(crate) fn check_text(field: &str, text: &str, limits: &Limits) -> Result<(), Fault> {
+    let most = limits.text_bytes;
+    match text.len() {
+        length if length > most => {
+            Err(Fault::field(field, format!("the text has {length} bytes, and at most {most} are read")))
+        }
+        _ => Ok(()),
+    }
+}
+
+/// A number that must be between 1 and a bound, or its default.
+pub(crate) fn check_count(
+    field: &str,
+    asked: Option<usize>,
+    default: usize,
+    most: usize,
+) -> Result<usize, Fault> {
+    match asked {
+        None => Ok(default.min(most)),
+        Some(count) if (1..=most).contains(&count) => Ok(count),
+        Some(count) => {
+            Err(Fault::field(field, format!("`{field}` must be from 1 to {most}, and {count} is not")))
+        }
+    }
+}
+
+/// Refuses decoding that is impossible or that would be taken and not used.
+pub(crate) fn check_decoding(decoding: &Decoding, vocabulary: &Vocabulary) -> Result<(), Fault> {
+    decoding.check(vocabulary.len())?;
+    if decoding.temperature.is_none() && (decoding.top_k.is_some() || decoding.top_p.is_some()) {
+        let field = if decoding.top_k.is_some() { "top_k" } else { "top_p" };
+        return Err(Fault::field(field, format!("`{field}` has no effect on greedy decoding"))
+            .with_remedy("give a temperature"));
+    }
+    if decoding.unknown != UnknownTokens::default() && vocabulary.unit().knows_everything() {
+        return Err(Fault::field("unknown", "`unknown` has no effect: this vocabulary knows everything"));
+    }
+    Ok(())
+}
