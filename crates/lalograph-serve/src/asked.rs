@@ -1,15 +1,30 @@
-//! The body of a request: JSON of a known form.
+//! What a request names and asks: the name in its path, and its body, which is JSON of a known form.
 
 use std::time::Duration;
 
 use axum::body::Body;
-use axum::extract::{FromRequest, Request};
+use axum::extract::{FromRequest, FromRequestParts, Path, Request};
+use axum::http::request::Parts;
 use axum::http::{StatusCode, header};
 use http_body_util::{BodyExt, LengthLimitError, Limited};
+use hyper::body::Body as _;
 use serde::de::DeserializeOwned;
 
 use crate::fault::Fault;
 use crate::service::Shared;
+
+/// The name in the path.
+pub(crate) struct Named(pub(crate) String);
+
+impl<S: Send + Sync> FromRequestParts<S> for Named {
+    type Rejection = Fault;
+
+    async fn from_request_parts(parts: &mut Parts, state: &S) -> Result<Self, Fault> {
+        let name = Path::from_request_parts(parts, state).await;
+        name.map(|Path(name)| Self(name))
+            .map_err(|_| Fault::new(StatusCode::BAD_REQUEST, "the name in the path is not UTF-8"))
+    }
+}
 
 /// The body of a request, read and checked.
 pub(crate) struct Asked<T>(pub(crate) T);
@@ -38,15 +53,19 @@ impl<T: DeserializeOwned> FromRequest<Shared> for Asked<T> {
 
 /// Reads a body of at most so many bytes.
 async fn whole(body: Body, most: usize, patience: Duration) -> Result<Vec<u8>, Fault> {
+    let too_long =
+        || Fault::new(StatusCode::PAYLOAD_TOO_LARGE, format!("the body has more than {most} bytes"));
+    // One that says so itself is not waited for.
+    if body.size_hint().lower() > most as u64 {
+        return Err(too_long());
+    }
     let read = Limited::new(body, most).collect();
     match tokio::time::timeout(patience, read).await {
         Err(_) => Err(Fault::new(
             StatusCode::REQUEST_TIMEOUT,
             format!("the body did not arrive within {} seconds", patience.as_secs()),
         )),
-        Ok(Err(error)) if error.is::<LengthLimitError>() => {
-            Err(Fault::new(StatusCode::PAYLOAD_TOO_LARGE, format!("the body has more than {most} bytes")))
-        }
+        Ok(Err(error)) if error.is::<LengthLimitError>() => Err(too_long()),
         Ok(Err(error)) => Err(Fault::new(StatusCode::BAD_REQUEST, format!("the body is not whole: {error}"))),
         Ok(Ok(body)) => Ok(body.to_bytes().to_vec()),
     }

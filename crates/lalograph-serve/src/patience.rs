@@ -65,25 +65,23 @@ impl<S: AsyncRead + Unpin> AsyncRead for Patient<S> {
     }
 }
 
-/// What the server itself answers to a request that is none, and what is sent instead.
-const FRAMING: [(&[u8], u16, &str); 2] = [
-    (b"HTTP/1.1 400 Bad Request\r\ncontent-length: 0\r\n", 400, "the request is no HTTP/1.1"),
-    (
-        b"HTTP/1.1 431 Request Header Fields Too Large\r\ncontent-length: 0\r\n",
-        431,
-        "the head of the request is too long",
-    ),
-];
-
-/// The answer with a body that says what is wrong, if these bytes are an answer without one.
+/// What the server itself answers to a request that is none has no body; the answer with one that says what is wrong, if these bytes
+/// are such an answer.
 fn explained(bytes: &[u8]) -> Option<Vec<u8>> {
-    let (start, status, detail) = FRAMING.iter().find(|(start, ..)| bytes.starts_with(start))?;
-    let status = axum::http::StatusCode::from_u16(*status).ok()?;
-    let body = serde_json::to_string(&Fault::new(status, *detail).problem()).ok()?;
-    let line = start.split(|&byte| byte == b'\r').next()?;
+    let head = std::str::from_utf8(bytes).ok()?.strip_suffix("\r\n\r\n")?;
+    let status: u16 = head.strip_prefix("HTTP/1.1 ")?.get(..3)?.parse().ok()?;
+    let detail = match status {
+        400 => "the request is no HTTP/1.1",
+        414 => "the path of the request is too long",
+        431 => "the head of the request is too long",
+        _ => return None,
+    };
+    let is_empty = head.lines().any(|line| line.eq_ignore_ascii_case("content-length: 0"));
+    let status = axum::http::StatusCode::from_u16(status).ok().filter(|_| is_empty)?;
+    let body = serde_json::to_string(&Fault::new(status, detail).problem()).ok()?;
+    let line = head.lines().next()?;
     let head = format!(
-        "{}\r\ncontent-type: {PROBLEM_TYPE}\r\nconnection: close\r\ncontent-length: {}\r\n\r\n{body}",
-        String::from_utf8_lossy(line),
+        "{line}\r\ncontent-type: {PROBLEM_TYPE}\r\nconnection: close\r\ncontent-length: {}\r\n\r\n{body}",
         body.len()
     );
     Some(head.into_bytes())

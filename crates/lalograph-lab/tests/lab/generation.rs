@@ -354,7 +354,8 @@ fn texts_that_join_and_leave_a_batch_are_those_written_alone() {
                 let (seed_text, terms, random) = of(begun);
                 reader.restart();
                 reader.read(seed_text).unwrap();
-                let joining = Joining { terms, random, looked_into: begun % 5 == 0, continued: begun % 4 == 1 };
+                let joining =
+                    Joining { terms, random, looked_into: begun % 5 == 0, continued: begun % 4 == 1 };
                 batch.join(begun, Arc::new(reader.mark()), joining).unwrap();
                 begun += 1;
             }
@@ -401,7 +402,8 @@ fn a_batch_refuses_impossible_decoding_and_stops_a_text_that_nobody_wants() {
         continued: false,
     };
     let mut batch = Batch::new(&ready);
-    let refused = batch.join(0, Arc::clone(&start), joining(Decoding { top_k: Some(99), ..Decoding::GREEDY }));
+    let refused =
+        batch.join(0, Arc::clone(&start), joining(Decoding { top_k: Some(99), ..Decoding::GREEDY }));
     assert!(matches!(refused, Err(LabError::Decoding { .. })) && batch.is_empty());
     for number in 0..3 {
         batch.join(number, Arc::clone(&start), joining(Decoding::at_temperature(1.0))).unwrap();

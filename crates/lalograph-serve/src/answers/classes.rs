@@ -1,7 +1,7 @@
 //! Classifying documents, and explaining a class.
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use lalograph_lab::data::numbers::NumberError;
 use lalograph_lab::measure::decisions::most_probable;
 use lalograph_lab::{ReadyClassifier, explain};
@@ -10,7 +10,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::fields::check_text;
-use crate::asked::Asked;
+use crate::asked::{Asked, Named};
 use crate::fault::Fault;
 use crate::service::Shared;
 
@@ -135,7 +135,7 @@ fn documents(ready: &ReadyClassifier, request: ClassifyRequest) -> Result<Vec<St
 /// `POST /models/{name}/classify`
 pub(crate) async fn classify(
     State(service): State<Shared>,
-    Path(name): Path<String>,
+    Named(name): Named,
     Asked(request): Asked<ClassifyRequest>,
 ) -> Result<Json<ClassifyAnswer>, Fault> {
     let ready = service.shelf.classifier(&name)?;
@@ -177,7 +177,7 @@ fn unreadable(number: usize, error: &NumberError) -> Fault {
 /// `POST /models/{name}/explain`
 pub(crate) async fn explain_text(
     State(service): State<Shared>,
-    Path(name): Path<String>,
+    Named(name): Named,
     Asked(request): Asked<ExplainRequest>,
 ) -> Result<Json<ExplainAnswer>, Fault> {
     let ready = service.shelf.classifier(&name)?;

@@ -1,12 +1,13 @@
 //! The models, the state of the service, its metrics.
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::http::header;
 use axum::response::{IntoResponse, Response};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use crate::asked::Named;
 use crate::fault::Fault;
 use crate::models::Card;
 use crate::pool::RETRY_AFTER;
@@ -56,10 +57,7 @@ pub(crate) async fn models(State(service): State<Shared>) -> Json<ModelsAnswer> 
 }
 
 /// `GET /models/{name}`
-pub(crate) async fn model(
-    State(service): State<Shared>,
-    Path(name): Path<String>,
-) -> Result<Json<Card>, Fault> {
+pub(crate) async fn model(State(service): State<Shared>, Named(name): Named) -> Result<Json<Card>, Fault> {
     Ok(Json(service.shelf.get(&name)?.card.clone()))
 }
 

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use lalograph_lab::writing::generator::{Generator, NextToken, decoder_after};
 use lalograph_text::Reserved;
 use schemars::JsonSchema;
@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use super::fields::{ProbableToken, check_count, check_text};
 use super::write::{shown, unknown_tokens};
-use crate::asked::Asked;
+use crate::asked::{Asked, Named};
 use crate::fault::Fault;
 use crate::service::Shared;
 
@@ -46,13 +46,14 @@ pub(crate) struct NextAnswer {
     unknown_probability: f64,
     /// Tokens of the text that the model does not know.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
     unknown_tokens: Vec<String>,
 }
 
 /// `POST /models/{name}/next`
 pub(crate) async fn next(
     State(service): State<Shared>,
-    Path(name): Path<String>,
+    Named(name): Named,
     Asked(request): Asked<NextRequest>,
 ) -> Result<Json<NextAnswer>, Fault> {
     let ready = Arc::clone(&service.desk(&name)?.ready);

@@ -2,11 +2,11 @@
 
 use std::collections::BTreeMap;
 use std::io::{Read, Seek, SeekFrom};
-use std::path::{Path as FilePath, PathBuf};
+use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use axum::response::Response;
 use lalograph_lab::RunFolder;
 use lalograph_lab::run::history::RunHistory;
@@ -15,6 +15,7 @@ use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::stream::{Events, events};
+use crate::asked::Named;
 use crate::fault::Fault;
 use crate::service::{Service, Shared};
 
@@ -153,7 +154,7 @@ fn folder(service: &Service) -> Result<PathBuf, Fault> {
 }
 
 /// The run of this name: one of those in the folder, whatever the name is.
-fn named(folder: &FilePath, name: &str) -> Result<RunFolder, Fault> {
+fn named(folder: &Path, name: &str) -> Result<RunFolder, Fault> {
     let all = RunFolder::all(folder)?;
     all.into_iter()
         .find(|run| run.name() == name)
@@ -168,10 +169,7 @@ pub(crate) async fn runs(State(service): State<Shared>) -> Result<Json<RunsAnswe
 }
 
 /// `GET /runs/{name}`
-pub(crate) async fn run(
-    State(service): State<Shared>,
-    Path(name): Path<String>,
-) -> Result<Json<RunAnswer>, Fault> {
+pub(crate) async fn run(State(service): State<Shared>, Named(name): Named) -> Result<Json<RunAnswer>, Fault> {
     let folder = folder(&service)?;
     let found = service.pool.run(move |_| {
         let history = RunHistory::read(named(&folder, &name)?)?;
@@ -185,10 +183,7 @@ pub(crate) async fn run(
 }
 
 /// `GET /runs/{name}/events`
-pub(crate) async fn run_events(
-    State(service): State<Shared>,
-    Path(name): Path<String>,
-) -> Result<Response, Fault> {
+pub(crate) async fn run_events(State(service): State<Shared>, Named(name): Named) -> Result<Response, Fault> {
     let folder = folder(&service)?;
     let run = {
         let (folder, name) = (folder.clone(), name.clone());
@@ -272,17 +267,19 @@ impl Watched {
         }
     }
 
+    /// Reads what is new. The state is read first, so that a finished run is said to be so after its last line.
     fn look(&mut self) {
+        let standing = self.run.description().map(|description| self.run.standing(description.status));
+        let state = standing.map_or("gone", |standing| standing.name()).to_owned();
         let (points, samples) = (self.metrics.records(), self.samples.records());
         let restarted = points.is_none() || samples.is_none();
         if restarted {
+            *self = Self::new(&self.run);
         } else {
             self.points
                 .extend(points.into_iter().flatten().map(|record: MetricsRecord| RunPoint::of(&record)));
             self.new_samples.extend(samples.into_iter().flatten().map(RunSample::of));
         }
-        let standing = self.run.description().map(|description| self.run.standing(description.status));
-        let state = standing.map_or("gone", |standing| standing.name()).to_owned();
         if restarted || self.state.as_ref() != Some(&state) {
             self.new_state = Some(RunState { state: state.clone(), restarted });
             self.state = Some(state);
@@ -292,14 +289,14 @@ impl Watched {
     /// Sends what is new; `false` if nobody listens.
     fn send(&mut self, events: &Events) -> bool {
         let mut heard = true;
-        if let Some(state) = self.new_state.take() {
-            heard &= events.send("state", &state);
-        }
         for point in self.points.drain(..) {
             heard &= events.send("point", &point);
         }
         for sample in self.new_samples.drain(..) {
             heard &= events.send("sample", &sample);
+        }
+        if let Some(state) = self.new_state.take() {
+            heard &= events.send("state", &state);
         }
         heard && events.is_heard()
     }

@@ -4,7 +4,7 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Path, State};
+use axum::extract::State;
 use lalograph_lab::LabError;
 use lalograph_lab::measure::documents::{Documents, ReadDocument};
 use lalograph_lab::measure::foresight::{Expected, expected};
@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 
 use super::fields::check_text;
 use super::write::shown;
-use crate::asked::Asked;
+use crate::asked::{Asked, Named};
 use crate::fault::Fault;
 use crate::service::Shared;
 
@@ -52,6 +52,7 @@ pub(crate) struct ScoreAnswer {
     unknown_tokens: u64,
     /// Every token in order, if asked for.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
     tokens: Vec<ScoredToken>,
 }
 
@@ -74,6 +75,7 @@ pub(crate) struct ScoredToken {
     #[serde(skip_serializing_if = "Option::is_none")]
     rank: Option<u64>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
     most_probable: Vec<ExpectedToken>,
 }
 
@@ -88,7 +90,7 @@ pub(crate) struct ExpectedToken {
 /// `POST /models/{name}/score`
 pub(crate) async fn score_text(
     State(service): State<Shared>,
-    Path(name): Path<String>,
+    Named(name): Named,
     Asked(request): Asked<ScoreRequest>,
 ) -> Result<Json<ScoreAnswer>, Fault> {
     let ready = Arc::clone(&service.desk(&name)?.ready);

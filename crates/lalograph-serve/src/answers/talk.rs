@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Extension, Path, State};
+use axum::extract::{Extension, State};
 use axum::http::StatusCode;
 use axum::response::{IntoResponse, Response};
 use lalograph_lab::writing::batch::Joining;
@@ -16,7 +16,7 @@ use serde::{Deserialize, Serialize};
 use super::fields::{EndedBy, UnknownTreatment, check_count, check_decoding, check_text};
 use super::stream::events;
 use super::write::{ALTERNATIVES, WrittenToken, whole};
-use crate::asked::Asked;
+use crate::asked::{Asked, Named};
 use crate::conversations::{LastTurn, Turn};
 use crate::desk::{DrawnToken, Wish, not_written};
 use crate::fault::Fault;
@@ -87,13 +87,14 @@ pub(crate) struct TurnAnswer {
     turns: u64,
     /// Tokens of what was said that the model does not know.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
     unknown_tokens: Vec<String>,
 }
 
 /// `POST /models/{name}/conversations`
 pub(crate) async fn begin(
     State(service): State<Shared>,
-    Path(name): Path<String>,
+    Named(name): Named,
     Asked(ConversationRequest {}): Asked<ConversationRequest>,
 ) -> Result<(StatusCode, Json<ConversationAnswer>), Fault> {
     let desk = service.desk(&name)?;
@@ -105,7 +106,7 @@ pub(crate) async fn begin(
 /// `GET /conversations/{id}`
 pub(crate) async fn look(
     State(service): State<Shared>,
-    Path(id): Path<String>,
+    Named(id): Named,
 ) -> Result<Json<ConversationAnswer>, Fault> {
     let (model, turns) = service.conversations.look(&id)?;
     let kept_seconds = service.settings.limits.conversation_time.as_secs();
@@ -113,14 +114,14 @@ pub(crate) async fn look(
 }
 
 /// `DELETE /conversations/{id}`
-pub(crate) async fn end(State(service): State<Shared>, Path(id): Path<String>) -> Result<StatusCode, Fault> {
+pub(crate) async fn end(State(service): State<Shared>, Named(id): Named) -> Result<StatusCode, Fault> {
     service.conversations.end(&id).map(|()| StatusCode::NO_CONTENT)
 }
 
 /// `POST /conversations/{id}/turns`
 pub(crate) async fn speak(
     State(service): State<Shared>,
-    Path(id): Path<String>,
+    Named(id): Named,
     Extension(arrived): Extension<Arrived>,
     Asked(request): Asked<TurnRequest>,
 ) -> Result<Response, Fault> {

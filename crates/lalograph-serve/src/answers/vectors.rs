@@ -1,14 +1,14 @@
 //! Neighbours of words, and words in the plane.
 
 use axum::Json;
-use axum::extract::{Path, Query, State};
+use axum::extract::{Query, State};
 use lalograph_vectors::map::principal;
 use lalograph_vectors::sentence::{Weighing, sentence};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
 use super::fields::{check_count, check_text};
-use crate::asked::Asked;
+use crate::asked::{Asked, Named};
 use crate::fault::Fault;
 use crate::service::Shared;
 
@@ -84,7 +84,7 @@ pub(crate) struct MapPoint {
 /// `POST /models/{name}/neighbours`
 pub(crate) async fn neighbours(
     State(service): State<Shared>,
-    Path(name): Path<String>,
+    Named(name): Named,
     Asked(request): Asked<NeighboursRequest>,
 ) -> Result<Json<NeighboursAnswer>, Fault> {
     let vectors = service.shelf.vectors_of(&name)?;
@@ -134,7 +134,7 @@ pub(crate) async fn neighbours(
 /// `GET /models/{name}/map`
 pub(crate) async fn map(
     State(service): State<Shared>,
-    Path(name): Path<String>,
+    Named(name): Named,
     query: Result<Query<MapQuery>, axum::extract::rejection::QueryRejection>,
 ) -> Result<Json<MapAnswer>, Fault> {
     let Query(query) = query.map_err(|error| Fault::field("words", error.body_text()))?;

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use axum::Json;
-use axum::extract::{Extension, Path, State};
+use axum::extract::{Extension, State};
 use axum::response::{IntoResponse, Response};
 use lalograph_lab::LabError;
 use lalograph_lab::ReadyModel;
@@ -21,7 +21,7 @@ use tokio::sync::mpsc::UnboundedReceiver;
 
 use super::fields::{EndedBy, ProbableToken, UnknownTreatment, check_count, check_decoding, check_text};
 use super::stream::events;
-use crate::asked::Asked;
+use crate::asked::{Asked, Named};
 use crate::desk::{Desk, DrawnToken, Part, Wish, Written, not_written};
 use crate::fault::Fault;
 use crate::service::{Service, Shared};
@@ -106,6 +106,7 @@ pub(crate) struct WriteAnswer {
     texts: Vec<WrittenText>,
     /// Tokens of the seed text that the model does not know.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
     unknown_tokens: Vec<String>,
 }
 
@@ -144,6 +145,7 @@ pub(crate) struct WrittenToken {
     probability: f64,
     /// The most probable tokens at this place.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
     alternatives: Vec<ProbableToken>,
 }
 
@@ -236,7 +238,7 @@ impl WriteRequest {
 /// `POST /models/{name}/write`
 pub(crate) async fn write(
     State(service): State<Shared>,
-    Path(name): Path<String>,
+    Named(name): Named,
     Extension(arrived): Extension<Arrived>,
     Asked(request): Asked<WriteRequest>,
 ) -> Result<Response, Fault> {

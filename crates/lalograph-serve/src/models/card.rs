@@ -45,6 +45,7 @@ pub struct Card {
     pub unknown_token: bool,
     /// Classes, in order.
     #[serde(skip_serializing_if = "Vec::is_empty")]
+    #[schemars(default)]
     pub classes: Vec<String>,
     /// Features of a step, for a classifier of rows of numbers.
     #[serde(skip_serializing_if = "Option::is_none")]

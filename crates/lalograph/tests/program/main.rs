@@ -15,6 +15,7 @@ mod judging;
 mod kills;
 mod rooms;
 mod runs;
+mod serve;
 mod terminal;
 mod text;
 mod training;

@@ -1,0 +1,11 @@
+//! The service, driven over its socket.
+
+mod access;
+mod answers;
+mod bounds;
+mod campaign;
+mod client;
+mod endings;
+mod faults;
+mod page;
+mod schema;
