@@ -18,7 +18,7 @@ use tokio_rustls::TlsAcceptor;
 use tower::ServiceExt;
 
 use crate::metrics::Counted;
-use crate::patience::Patient;
+use crate::patience::{Patient, UnderWay};
 use crate::service::Shared;
 use crate::visit::Peer;
 
@@ -143,9 +143,12 @@ async fn converse<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
     patience: Duration,
     watcher: hyper_util::server::graceful::Watcher,
 ) {
+    let under_way = UnderWay::default();
+    let answered = under_way.clone();
     let service = TowerToHyperService::new(router.map_request(
         move |mut request: hyper::Request<hyper::body::Incoming>| {
-            request.extensions_mut().insert(Peer(peer));
+            let answering = Arc::new(answered.begin());
+            request.extensions_mut().insert(Peer { address: peer, answering });
             request
         },
     ));
@@ -154,7 +157,7 @@ async fn converse<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
         .header_read_timeout(patience)
         .max_buf_size(HEAD_BYTES)
         .max_headers(HEADERS)
-        .serve_connection(TokioIo::new(Patient::new(stream, patience)), service);
+        .serve_connection(TokioIo::new(Patient::new(stream, patience, under_way)), service);
     if let Err(error) = watcher.watch(connection).await {
         tracing::debug!(%error, "connection ended");
     }

@@ -3,6 +3,8 @@
 use std::future::Future;
 use std::io;
 use std::pin::Pin;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::task::{Context, Poll, ready};
 use std::time::Duration;
 
@@ -15,11 +17,33 @@ use crate::fault::{Fault, PROBLEM_TYPE};
 /// written for them is stopped then.
 const ATTENTION: Duration = Duration::from_secs(2);
 
-/// A stream that gives up when the other end takes nothing for some time. The end of what the client says is not heard at once, so that
-/// who closes only that half still gets an answer.
+/// Requests of a connection that are being answered.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct UnderWay(Arc<AtomicUsize>);
+
+/// A request that is being answered, as long as this lives.
+#[derive(Debug)]
+pub(crate) struct Answering(UnderWay);
+
+impl UnderWay {
+    pub(crate) fn begin(&self) -> Answering {
+        self.0.fetch_add(1, Ordering::Relaxed);
+        Answering(self.clone())
+    }
+}
+
+impl Drop for Answering {
+    fn drop(&mut self) {
+        self.0.0.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+/// A stream that gives up when the other end takes nothing for some time. While a request is being answered, the end of what the client
+/// says is not heard at once, so that who closes only that half still gets an answer.
 pub(crate) struct Patient<S> {
     stream: S,
     patience: Duration,
+    under_way: UnderWay,
     /// Runs while the other end takes nothing.
     stalled: Option<Pin<Box<Sleep>>>,
     /// Runs since the client ended what it says.
@@ -27,8 +51,8 @@ pub(crate) struct Patient<S> {
 }
 
 impl<S> Patient<S> {
-    pub(crate) fn new(stream: S, patience: Duration) -> Self {
-        Self { stream, patience, stalled: None, ended: None }
+    pub(crate) fn new(stream: S, patience: Duration, under_way: UnderWay) -> Self {
+        Self { stream, patience, under_way, stalled: None, ended: None }
     }
 
     /// Fails if the other end has taken nothing for too long.
@@ -58,9 +82,10 @@ impl<S: AsyncRead + Unpin> AsyncRead for Patient<S> {
             }
             self.ended = Some(Box::pin(tokio::time::sleep(ATTENTION)));
         }
+        let busy = self.under_way.0.load(Ordering::Relaxed) > 0;
         match &mut self.ended {
-            Some(timer) => timer.as_mut().poll(context).map(Ok),
-            None => Poll::Ready(Ok(())),
+            Some(timer) if busy => timer.as_mut().poll(context).map(Ok),
+            _ => Poll::Ready(Ok(())),
         }
     }
 }

@@ -3,6 +3,7 @@
 use std::net::SocketAddr;
 use std::panic::AssertUnwindSafe;
 use std::pin::Pin;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::task::{Context, Poll, ready};
 use std::time::Instant;
@@ -19,6 +20,7 @@ use crate::clients::OpenRequest;
 use crate::fault::Fault;
 use crate::guard;
 use crate::metrics::Counted;
+use crate::patience::Answering;
 use crate::pool::RETRY_AFTER;
 use crate::service::Shared;
 
@@ -26,9 +28,14 @@ use crate::service::Shared;
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct Arrived(pub(crate) Instant);
 
-/// The address of the client.
-#[derive(Debug, Clone, Copy)]
-pub(crate) struct Peer(pub(crate) SocketAddr);
+/// Where a request comes from.
+#[derive(Debug, Clone)]
+pub(crate) struct Peer {
+    /// The address of the client.
+    pub(crate) address: SocketAddr,
+    /// Held until the request is answered.
+    pub(crate) answering: Arc<Answering>,
+}
 
 /// An open request. Dropped with the last byte of its answer, or when the client has gone, it is counted and logged.
 struct Visit {
@@ -43,6 +50,7 @@ struct Visit {
     whole: bool,
     _counted: Counted,
     _open: Option<OpenRequest>,
+    _answering: Option<Arc<Answering>>,
 }
 
 impl Drop for Visit {
@@ -75,9 +83,9 @@ fn known(method: &Method) -> Method {
 pub(crate) async fn visit(State(service): State<Shared>, mut request: Request, next: Next) -> Response {
     let arrived = Instant::now();
     let route = request.extensions().get::<MatchedPath>().map_or("(none)", MatchedPath::as_str).to_owned();
-    let client = request.extensions().get::<Peer>().map(|peer| peer.0.ip());
+    let peer = request.extensions_mut().remove::<Peer>();
     let is_work = request.method() == Method::POST || route.ends_with("/events");
-    let open = client.filter(|_| is_work).map(|address| service.clients.open(address));
+    let open = peer.as_ref().filter(|_| is_work).map(|peer| service.clients.open(peer.address.ip()));
     let mut visit = Visit {
         number: NUMBER.fetch_add(1, Ordering::Relaxed),
         arrived,
@@ -87,6 +95,7 @@ pub(crate) async fn visit(State(service): State<Shared>, mut request: Request, n
         whole: false,
         _counted: Counted::new(&service.metrics.open_requests),
         _open: None,
+        _answering: peer.map(|peer| peer.answering),
         service: service.clone(),
     };
     request.extensions_mut().insert(Arrived(arrived));

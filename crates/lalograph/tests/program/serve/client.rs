@@ -70,16 +70,19 @@ impl Serving {
 
     /// A figure of the metrics.
     pub(super) fn metric(&self, name: &str) -> f64 {
-        let text = self.get("/metrics").text();
-        let line = text.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(' '));
-        line.unwrap_or_else(|| panic!("no {name} in {text}")).parse().unwrap()
+        figure(&self.get("/metrics").text(), name)
     }
 
     /// Waits until a figure is this.
     pub(super) fn wait_for(&self, name: &str, value: f64) {
         let start = Instant::now();
-        while self.metric(name) != value {
-            assert!(start.elapsed() < PATIENCE, "{name} is {}, and never {value}", self.metric(name));
+        let mut client = self.client();
+        loop {
+            let found = figure(&client.ask("GET", "/metrics", None).text(), name);
+            if found == value {
+                return;
+            }
+            assert!(start.elapsed() < PATIENCE, "{name} is {found}, and never {value}");
             std::thread::sleep(Duration::from_millis(10));
         }
     }
@@ -117,6 +120,12 @@ impl Drop for Serving {
         let _ = self.child.kill();
         let _ = self.child.wait();
     }
+}
+
+/// A figure in the text of metrics.
+fn figure(text: &str, name: &str) -> f64 {
+    let line = text.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(' '));
+    line.unwrap_or_else(|| panic!("no {name} in {text}")).parse().unwrap()
 }
 
 /// An answer.
