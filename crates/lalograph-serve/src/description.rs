@@ -1,19 +1,13 @@
 //! The description of the service as an OpenAPI document.
 
-use axum::Json;
 use schemars::generate::SchemaSettings;
 use serde_json::{Map, Value, json};
 
 use crate::fault::{PROBLEM_TYPE, Problem};
-use crate::routes::{Content, Route, routes};
-
-/// `GET /openapi.json`
-pub(crate) async fn document() -> Json<Value> {
-    Json(description())
-}
+use crate::route::{Content, Route, SchemaOf};
 
 /// The whole document.
-pub(crate) fn description() -> Value {
+pub(crate) fn description(routes: Vec<Route>) -> Value {
     let settings = SchemaSettings::draft2020_12().with(|settings| {
         settings.definitions_path = "/components/schemas".into();
         settings.meta_schema = None;
@@ -21,7 +15,7 @@ pub(crate) fn description() -> Value {
     let mut generator = settings.into_generator();
     let problem = generator.subschema_for::<Problem>().to_value();
     let mut paths: Map<String, Value> = Map::new();
-    for Route { method, path, summary, request, status, content, query, .. } in routes() {
+    for Route { method, path, summary, request, status, content, query, .. } in routes {
         let mut parameters: Vec<Value> = path
             .split('/')
             .filter_map(|part| part.strip_prefix('{')?.strip_suffix('}'))
@@ -30,9 +24,8 @@ pub(crate) fn description() -> Value {
         parameters.extend(query.iter().map(|(name, about)| {
             json!({"name": name, "in": "query", "description": about, "schema": {"type": "integer", "minimum": 1}})
         }));
-        let mut schemas = |all: &[fn(&mut schemars::SchemaGenerator) -> Value]| -> Vec<Value> {
-            all.iter().map(|schema| schema(&mut generator)).collect()
-        };
+        let mut schemas =
+            |all: &[SchemaOf]| -> Vec<Value> { all.iter().map(|schema| schema(&mut generator)).collect() };
         let events = |data: Vec<Value>| json!({"schema": {"type": "string"}, "x-event-data": data});
         let content = match content {
             Content::Json(schema) => json!({"application/json": {"schema": schemas(&[schema])[0]}}),

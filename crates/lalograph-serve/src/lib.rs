@@ -9,6 +9,7 @@ mod clients;
 mod conversations;
 mod description;
 mod desk;
+mod error;
 mod fault;
 mod guard;
 mod listen;
@@ -18,6 +19,7 @@ mod page;
 mod patience;
 mod pool;
 mod room;
+mod route;
 mod routes;
 mod service;
 pub mod settings;
@@ -25,40 +27,15 @@ mod tls;
 mod visit;
 
 use std::net::SocketAddr;
-use std::path::PathBuf;
 use std::sync::Arc;
 
+pub use error::ServeError;
 pub use listen::Ended;
-use thiserror::Error;
 use tokio::sync::watch;
 
 use crate::models::Shelf;
 use crate::service::Service;
 use crate::settings::Settings;
-
-/// Why a service cannot start.
-#[derive(Debug, Error)]
-pub enum ServeError {
-    /// The address cannot be listened at.
-    #[error("cannot listen at {address}: {source}")]
-    Listen {
-        /// The address.
-        address: SocketAddr,
-        /// The system's reason.
-        source: std::io::Error,
-    },
-    /// A certificate or key is unusable.
-    #[error("{}: {what}", path.display())]
-    Certificate {
-        /// The file.
-        path: PathBuf,
-        /// What is wrong.
-        what: String,
-    },
-    /// The system gives no threads.
-    #[error("cannot start threads: {0}")]
-    Threads(std::io::Error),
-}
 
 /// Answers requests until `stop` returns `true`, and finishes those that are under way. `listening` is given the address as soon as it is open.
 ///

@@ -1,13 +1,11 @@
 //! All paths with what they do: the router and the description are made of the same list.
 
-use axum::Router;
 use axum::extract::{Request, State};
-use axum::handler::Handler;
 use axum::http::{Method, StatusCode, header};
 use axum::middleware::from_fn_with_state;
 use axum::response::{IntoResponse, Response};
-use axum::routing::{MethodFilter, MethodRouter, on};
-use schemars::{JsonSchema, SchemaGenerator};
+use axum::routing::{MethodFilter, on};
+use axum::{Json, Router};
 use serde_json::Value;
 
 use crate::answers::classes::{
@@ -23,78 +21,13 @@ use crate::answers::talk::{
 };
 use crate::answers::vectors::{MapAnswer, NeighboursAnswer, NeighboursRequest, map, neighbours};
 use crate::answers::write::{WriteAnswer, WriteRequest, WrittenText, WrittenToken, write};
-use crate::description;
+use crate::description::description;
 use crate::fault::Fault;
 use crate::models::Card;
 use crate::page;
+use crate::route::{Content, Route, get, post, schema};
 use crate::service::Shared;
 use crate::visit::visit;
-
-/// The schema of a type, with those it needs put among the generator's.
-type SchemaOf = fn(&mut SchemaGenerator) -> Value;
-
-fn schema<T: JsonSchema>(generator: &mut SchemaGenerator) -> Value {
-    generator.subschema_for::<T>().to_value()
-}
-
-/// What a path answers with.
-pub(crate) enum Content {
-    /// JSON of this form.
-    Json(SchemaOf),
-    /// The same, or events whose data have these forms.
-    JsonOrEvents(SchemaOf, Vec<SchemaOf>),
-    /// Events only.
-    Events(Vec<SchemaOf>),
-    /// Text of this type.
-    Text(&'static str),
-    /// Nothing.
-    Nothing,
-}
-
-/// One path and method.
-pub(crate) struct Route {
-    pub(crate) method: Method,
-    pub(crate) path: &'static str,
-    /// What it does, in one sentence.
-    pub(crate) summary: &'static str,
-    pub(crate) request: Option<SchemaOf>,
-    /// The status of success.
-    pub(crate) status: u16,
-    pub(crate) content: Content,
-    /// Parameters after `?`, each with what it is.
-    pub(crate) query: &'static [(&'static str, &'static str)],
-    handler: MethodRouter<Shared>,
-}
-
-fn get<H: Handler<T, Shared>, T: 'static>(
-    path: &'static str,
-    summary: &'static str,
-    content: Content,
-    handler: H,
-) -> Route {
-    let handler = on(MethodFilter::GET, handler);
-    Route { method: Method::GET, path, summary, request: None, status: 200, content, query: &[], handler }
-}
-
-fn post<H: Handler<T, Shared>, T: 'static>(
-    path: &'static str,
-    summary: &'static str,
-    request: SchemaOf,
-    content: Content,
-    handler: H,
-) -> Route {
-    let handler = on(MethodFilter::POST, handler);
-    Route {
-        method: Method::POST,
-        path,
-        summary,
-        request: Some(request),
-        status: 200,
-        content,
-        query: &[],
-        handler,
-    }
-}
 
 /// All paths.
 pub(crate) fn routes() -> Vec<Route> {
@@ -203,11 +136,16 @@ pub(crate) fn routes() -> Vec<Route> {
             Content::Text("application/openmetrics-text"),
             metrics,
         ),
-        get("/openapi.json", "This description.", json(schema::<Value>), description::document),
+        get("/openapi.json", "This description.", json(schema::<Value>), document),
         get("/", "The page.", Content::Text("text/html"), page::html),
         get("/page.css", "The look of the page.", Content::Text("text/css"), page::css),
         get("/page.js", "The script of the page.", Content::Text("text/javascript"), page::script),
     ]
+}
+
+/// `GET /openapi.json`
+async fn document() -> Json<Value> {
+    Json(description(routes()))
 }
 
 /// The router over all paths.

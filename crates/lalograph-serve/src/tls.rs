@@ -9,7 +9,7 @@ use tokio_rustls::rustls::crypto::ring::default_provider;
 use tokio_rustls::rustls::pki_types::pem::PemObject;
 use tokio_rustls::rustls::pki_types::{CertificateDer, PrivateKeyDer};
 
-use crate::ServeError;
+use crate::error::ServeError;
 
 /// Reads a certificate chain and its key.
 pub(crate) fn acceptor((chain, key): &(PathBuf, PathBuf)) -> Result<TlsAcceptor, ServeError> {

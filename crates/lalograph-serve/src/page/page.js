@@ -140,7 +140,9 @@ function openPeek(span, content) {
   const box = span.getBoundingClientRect();
   const left = Math.max(8, Math.min(box.left, document.documentElement.clientWidth - peek.offsetWidth - 12));
   peek.style.left = `${left + scrollX}px`;
-  peek.style.top = `${box.bottom + scrollY + 4}px`;
+  // Above the token where there is no room below it.
+  const above = box.bottom + peek.offsetHeight + 8 > innerHeight && box.top > peek.offsetHeight + 8;
+  peek.style.top = `${scrollY + (above ? box.top - peek.offsetHeight - 4 : box.bottom + 4)}px`;
 }
 
 document.addEventListener("keydown", (event) => {

@@ -20,7 +20,7 @@ pub(crate) enum LogForm {
 /// `serve`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph serve thornmere/runs/demo\n  lalograph serve thornmere/runs/demo thornmere/runs/outcome --runs thornmere/runs --listen 127.0.0.1:7500\n  lalograph serve diarist=thornmere/runs/demo --listen 0.0.0.0:7463 --token-file tokens.txt"
+    after_help = "Examples:\n  lalograph serve thornmere/runs/demo\n  lalograph serve thornmere/runs/demo thornmere/runs/outcome --runs thornmere/runs\n  lalograph serve bees=thornmere/runs/demo --listen 127.0.0.1:7500 --log json"
 )]
 pub(crate) struct ServeArgs {
     /// Model files, runs, or word vectors; each is served under its own name, or under NAME with NAME=PATH.

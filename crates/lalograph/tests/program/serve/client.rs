@@ -31,12 +31,21 @@ impl Serving {
     pub(super) fn start(workshop: &Workshop, words: &str) -> Self {
         let mut command = workshop.command();
         command.args(["serve", "--listen", "127.0.0.1:0"]).args(words.split_whitespace());
-        let mut child =
-            command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        Self::of(command.stdin(Stdio::null()).stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap())
+    }
+
+    /// A process that was started: waits until it listens.
+    pub(super) fn of(mut child: Child) -> Self {
         let mut line = String::new();
         BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
         let address = line.trim().trim_end_matches('/').rsplit('/').next().unwrap_or_default();
-        let address = address.parse().unwrap_or_else(|_| panic!("no address in {line:?}"));
+        let address: SocketAddr = address.parse().unwrap_or_else(|_| panic!("no address in {line:?}"));
+        // One that listens everywhere is asked from here.
+        let address = if address.ip().is_unspecified() {
+            SocketAddr::from(([127, 0, 0, 1], address.port()))
+        } else {
+            address
+        };
         Self { child, address }
     }
 

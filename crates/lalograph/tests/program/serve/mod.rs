@@ -7,5 +7,7 @@ mod campaign;
 mod client;
 mod endings;
 mod faults;
+mod guide;
 mod page;
 mod schema;
+mod speed;
