@@ -131,3 +131,34 @@ impl Conversations {
         Ok(())
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use std::sync::Arc;
+    use std::time::Duration;
+
+    use lalograph_lab::writing::conversation::Mark;
+    use prometheus_client::metrics::gauge::Gauge;
+
+    use super::Conversations;
+    use crate::settings::Limits;
+
+    #[test]
+    fn idle_conversations_are_forgotten_and_those_in_a_turn_are_not() {
+        let time = Duration::from_millis(50);
+        let limits = Limits { conversations: 2, conversation_time: time, ..Limits::default() };
+        let all = Conversations::new(limits, Gauge::default());
+        let begin = || all.begin("bees", Arc::new(Mark::default()));
+        let (idle, speaking) = (begin().unwrap(), begin().unwrap());
+        assert!(begin().is_err(), "there is no place for a third one");
+        let turn = all.take(&speaking).unwrap();
+        assert!(all.take(&speaking).is_err(), "one turn at a time");
+        std::thread::sleep(2 * time);
+        assert!(all.look(&idle).is_err() && all.look(&speaking).is_ok());
+        let talk = super::Talk { turns: 1, ..turn.talk.clone() };
+        turn.keep(talk);
+        assert_eq!(all.look(&speaking).unwrap(), ("bees".to_owned(), 1));
+        all.end(&speaking).unwrap();
+        assert!(all.end(&speaking).is_err() && begin().is_ok());
+    }
+}

@@ -7,10 +7,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 
 use axum::Router;
+use hyper::Request;
+use hyper::body::Incoming;
 use hyper::server::conn::http1;
+use hyper::service::service_fn;
 use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::server::graceful::GracefulShutdown;
-use hyper_util::service::TowerToHyperService;
 use tokio::io::{AsyncRead, AsyncWrite};
 use tokio::net::{TcpListener, TcpStream};
 use tokio::sync::watch;
@@ -145,13 +147,12 @@ async fn converse<S: AsyncRead + AsyncWrite + Unpin + Send + 'static>(
 ) {
     let under_way = UnderWay::default();
     let answered = under_way.clone();
-    let service = TowerToHyperService::new(router.map_request(
-        move |mut request: hyper::Request<hyper::body::Incoming>| {
-            let answering = Arc::new(answered.begin());
-            request.extensions_mut().insert(Peer { address: peer, answering });
-            request
-        },
-    ));
+    // The request counts from here on, before any more is read of the connection.
+    let service = service_fn(move |mut request: Request<Incoming>| {
+        let answering = Arc::new(answered.begin());
+        request.extensions_mut().insert(Peer { address: peer, answering });
+        router.clone().oneshot(request)
+    });
     let connection = http1::Builder::new()
         .timer(TokioTimer::new())
         .header_read_timeout(patience)

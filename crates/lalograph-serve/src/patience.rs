@@ -15,7 +15,7 @@ use crate::fault::{Fault, PROBLEM_TYPE};
 
 /// How long somebody who has nothing more to say may wait for an answer. Whoever closes a connection looks the same, and what is
 /// written for them is stopped then.
-const ATTENTION: Duration = Duration::from_secs(2);
+const ATTENTION: Duration = Duration::from_secs(5);
 
 /// Requests of a connection that are being answered.
 #[derive(Debug, Clone, Default)]

@@ -27,7 +27,7 @@ pub struct Conversation {
 }
 
 /// A place in a text: any conversation with the same model can continue from it.
-#[derive(Debug, Clone, PartialEq)]
+#[derive(Debug, Clone, Default, PartialEq)]
 pub struct Mark {
     states: Vec<Vec<f32>>,
     tokens: Vec<u32>,

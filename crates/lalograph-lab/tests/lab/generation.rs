@@ -342,7 +342,7 @@ fn texts_that_join_and_leave_a_batch_are_those_written_alone() {
                 1 => Decoding { top_k: Some(5), repeat_power: 1.3, ..Decoding::at_temperature(0.9) },
                 _ => Decoding::GREEDY,
             };
-            let terms = Terms { past_end: number % 2 == 0, ..Terms::new(decoding, number % 11) };
+            let terms = Terms { past_end: number.is_multiple_of(2), ..Terms::new(decoding, number % 11) };
             (seeds[number % seeds.len()], terms, stream(7, "sampling", &[number as u64]))
         };
         let mut reader = Conversation::new(Arc::clone(&ready));
@@ -354,14 +354,18 @@ fn texts_that_join_and_leave_a_batch_are_those_written_alone() {
                 let (seed_text, terms, random) = of(begun);
                 reader.restart();
                 reader.read(seed_text).unwrap();
-                let joining =
-                    Joining { terms, random, looked_into: begun % 5 == 0, continued: begun % 4 == 1 };
+                let joining = Joining {
+                    terms,
+                    random,
+                    looked_into: begun.is_multiple_of(5),
+                    continued: begun % 4 == 1,
+                };
                 batch.join(begun, Arc::new(reader.mark()), joining).unwrap();
                 begun += 1;
             }
             let mut each = |number: &usize, drawn: lalograph_lab::writing::batch::Drawn<'_>| {
                 let others = drawn.alternatives(3);
-                assert_eq!(others.len(), if number % 5 == 0 { 3 } else { 0 });
+                assert_eq!(others.len(), if number.is_multiple_of(5) { 3 } else { 0 });
                 assert!(others.windows(2).all(|pair| pair[0].probability >= pair[1].probability));
                 let own = others.iter().find(|other| other.index == drawn.index);
                 assert!(own.is_none_or(|own| (own.probability.ln() - drawn.log_probability).abs() < 1e-5));

@@ -11,7 +11,10 @@ pub(crate) fn refusal<'w>(
 ) -> String {
     let (command, path) = typed_command(definition, words);
     let mut lines = vec![what(error, &path)];
-    if let Some(name) = longer_option(error, command).or_else(|| suggestion(error)) {
+    if let Some(name) = longer_option(error, command)
+        .or_else(|| nearest_command(error, command))
+        .or_else(|| suggestion(error))
+    {
         lines.push(format!("did you mean `{name}`?"));
     }
     lines.push(format!("help: `{path} --help`"));
@@ -25,6 +28,14 @@ fn longer_option(error: &Error, command: &Command) -> Option<String> {
     let start = format!("{}-", typed.strip_prefix("--")?);
     let mut names = command.get_arguments().filter_map(|arg| arg.get_long());
     names.find(|name| name.starts_with(&start)).map(|name| format!("--{name}"))
+}
+
+/// The command that takes the fewest letters changed, added, left out or exchanged, if they are few.
+fn nearest_command(error: &Error, command: &Command) -> Option<String> {
+    let typed = text(error, ContextKind::InvalidSubcommand)?;
+    let far = |name: &&str| strsim::damerau_levenshtein(&typed, name);
+    let nearest = command.get_subcommands().map(Command::get_name).min_by_key(far)?;
+    (far(&nearest) <= 2).then(|| nearest.to_owned())
 }
 
 fn text(error: &Error, kind: ContextKind) -> Option<String> {
@@ -144,6 +155,14 @@ mod tests {
             (
                 "lalograph tran x",
                 "`lalograph` has no command `tran`\ndid you mean `train`?\nhelp: `lalograph --help`",
+            ),
+            (
+                "lalograph exprot m",
+                "`lalograph` has no command `exprot`\ndid you mean `export`?\nhelp: `lalograph --help`",
+            ),
+            (
+                "lalograph survay x",
+                "`lalograph` has no command `survay`\ndid you mean `survey`?\nhelp: `lalograph --help`",
             ),
             ("lalograph next m", "`lalograph next` needs <TEXT>\nhelp: `lalograph next --help`"),
             (

@@ -278,7 +278,8 @@ fn a_conversation_is_that_of_the_command_line() {
         let (name, turn) = events.last().unwrap();
         let pieces: String = events
             .iter()
-            .filter_map(|(name, data)| (name == "token").then(|| data["text"].as_str().unwrap()))
+            .filter(|(name, _)| name == "token")
+            .map(|(_, data)| data["text"].as_str().unwrap())
             .collect();
         assert_eq!((name.as_str(), turn["text"].as_str()), ("turn", Some(pieces.as_str())));
         turn.clone()

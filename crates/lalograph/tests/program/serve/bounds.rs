@@ -41,6 +41,25 @@ fn beyond_the_queue_requests_are_refused_and_others_go_on() {
 }
 
 #[test]
+fn a_long_text_does_not_hold_up_a_short_one() {
+    let workshop = workshop_with_demo();
+    let serving = Serving::demo(&workshop, "--log none --threads 1 --most-tokens 1000000");
+    let short = json!({"text": "Maudry walked to", "tokens": 8, "seed": 2});
+    let alone = serving.post("/models/demo/write", &short).ok();
+    let mut asked = long();
+    asked["tokens"] = 1_000_000.into();
+    let mut client = serving.client();
+    client.send(&Client::request("POST", "/models/demo/write", &[], Some(&asked)));
+    client.head().unwrap();
+    client.piece().unwrap();
+    // One thread writes both; the short one joins, is what it is alone, and leaves.
+    for _ in 0..5 {
+        assert_eq!(serving.post("/models/demo/write", &short).ok(), alone);
+        assert_eq!(serving.metric("lalograph_texts_being_written"), 1.0);
+    }
+}
+
+#[test]
 fn a_text_that_nobody_waits_for_is_stopped() {
     let workshop = workshop_with_demo();
     let serving = Serving::demo(&workshop, "--log none --most-tokens 1000000");

@@ -17,9 +17,9 @@ fn request(number: u64) -> Value {
         "tokens": 1 + number % 23,
         "seed": number,
         "temperature": 0.5 + (number % 5) as f64 / 4.0,
-        "past_end": number % 3 == 0,
+        "past_end": number.is_multiple_of(3),
     });
-    if number % 7 == 0 {
+    if number.is_multiple_of(7) {
         request["top_k"] = 12.into();
     }
     request

@@ -31,7 +31,7 @@ pub(super) fn check(schema: &Value, value: &Value, document: &Value) -> Result<(
                     "object" => value.is_object(),
                     other => panic!("type {other}"),
                 };
-                if !kinds.iter().any(|kind| fits(kind)) {
+                if !kinds.iter().any(fits) {
                     return Err(format!("{value} is no {rule}"));
                 }
             }
