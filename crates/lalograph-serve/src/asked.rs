@@ -90,8 +90,11 @@ fn parse<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, Fault> {
             // The parser's own list of fields is in its message.
             let fault = Fault::field(field, format!("there is no field `{field}` ({place})"));
             let known: Vec<&str> = known.iter().copied().filter(|name| name != field).collect();
-            let near = |name: &&&str| strsim::damerau_levenshtein(name, field) <= 2;
-            return fault.with_remedy(match known.iter().find(near) {
+            let distance = |name: &&&str| strsim::damerau_levenshtein(name, field);
+            // What was begun, or else what is misspelt.
+            let begun = known.iter().find(|name| field.len() > 2 && name.starts_with(field));
+            let near = known.iter().filter(|name| distance(name) <= 2).min_by_key(distance);
+            return fault.with_remedy(match begun.or(near) {
                 Some(name) => format!("did you mean `{name}`?"),
                 None => format!("fields are {}", known.join(", ")),
             });
@@ -128,6 +131,7 @@ mod tests {
             (typo.field.as_deref(), typo.remedy.as_deref()),
             (Some("temprature"), Some("did you mean `temperature`?"))
         );
+        assert_eq!(wrong(br#"{"temp": 1}"#).remedy.as_deref(), Some("did you mean `temperature`?"));
         assert_eq!(wrong(br#"{"hum": 1}"#).remedy.as_deref(), Some("fields are text, temperature"));
         assert_eq!(wrong(b"{}").detail, "the field `text` is missing");
         assert!(
