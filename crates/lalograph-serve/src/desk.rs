@@ -107,6 +107,8 @@ impl Errand {
             Ended::Stopped => metrics.stopped_texts.inc(),
             _ => metrics.texts.inc(),
         };
+        // Whoever has the answer sees the text as ended.
+        self.writing.set(None);
         let written = Written { number: self.number, sample, late: self.late.get(), before_last };
         // Who has gone does not need it.
         let _ = self.parts.send(Part::End(Box::new(written)));

@@ -84,7 +84,7 @@ fn time_clients_and_conversations_are_bounded() {
     let workshop = workshop_with_demo();
     let serving = Serving::demo(
         &workshop,
-        "--log none --time 1 --requests-per-client 2 --conversations 2 --most-tokens 10000000",
+        "--log none --time 3 --requests-per-client 2 --conversations 2 --most-tokens 10000000",
     );
     // A text whose time is over ends there, and is answered.
     let late = serving.post("/models/demo/write", &json!({"tokens": 10_000_000, "past_end": true})).ok();
