@@ -9,8 +9,7 @@ use lalograph_lab::writing::conversation::Mark;
 use prometheus_client::metrics::gauge::Gauge;
 use rand::RngExt;
 
-use crate::fault::Fault;
-use crate::pool::RETRY_AFTER;
+use crate::fault::{Fault, RETRY_AFTER};
 use crate::settings::Limits;
 
 /// The turn that was taken last, so that it can be taken again.

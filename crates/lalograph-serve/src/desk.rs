@@ -14,9 +14,8 @@ use lalograph_lab::writing::generator::{Ended, Sample};
 use lalograph_lab::{LabError, ReadyModel};
 use tokio::sync::mpsc::{UnboundedReceiver, UnboundedSender, unbounded_channel};
 
-use crate::fault::Fault;
+use crate::fault::{Fault, RETRY_AFTER};
 use crate::metrics::{Counted, Metrics};
-use crate::pool::RETRY_AFTER;
 use crate::room::{Room, Ticket};
 use crate::settings::Settings;
 

@@ -28,6 +28,9 @@ pub(crate) struct Problem {
     pub remedy: Option<String>,
 }
 
+/// How long those wait who are sent away because there is too much to do.
+pub(crate) const RETRY_AFTER: Duration = Duration::from_secs(1);
+
 /// A request that is answered with an error.
 #[derive(Debug)]
 pub(crate) struct Fault {

@@ -7,15 +7,12 @@ use std::time::{Duration, Instant};
 use axum::http::StatusCode;
 use tokio::sync::Semaphore;
 
-use crate::fault::Fault;
+use crate::fault::{Fault, RETRY_AFTER};
 use crate::metrics::{Counted, Metrics};
 use crate::room::Room;
 
 /// Threads for each processor: the system shares its time among them, so that long work does not hold up short work.
 pub(crate) const THREADS_EACH: usize = 4;
-
-/// How long those wait who are sent away.
-pub(crate) const RETRY_AFTER: Duration = Duration::from_secs(1);
 
 /// The threads, and those who wait for one.
 #[derive(Debug)]

@@ -1,13 +1,19 @@
 //! Fields that several requests have, and their checks.
 
+use lalograph_lab::ReadyModel;
 use lalograph_lab::writing::decoding::{Decoding, UnknownTokens};
 use lalograph_lab::writing::generator::Ended;
-use lalograph_text::Vocabulary;
+use lalograph_text::{Reserved, Vocabulary};
 use schemars::JsonSchema;
 use serde::Serialize;
 
+use crate::desk::Wish;
 use crate::fault::Fault;
 use crate::settings::Limits;
+use crate::visit::Arrived;
+
+/// Alternatives of a token, at most.
+const ALTERNATIVES: usize = 20;
 
 /// Treatments of the unknown token, for the description.
 #[derive(JsonSchema)]
@@ -111,4 +117,33 @@ pub(crate) fn check_decoding(decoding: &Decoding, vocabulary: &Vocabulary) -> Re
         return Err(Fault::field("unknown", "`unknown` has no effect: this vocabulary knows everything"));
     }
     Ok(())
+}
+
+/// A token as it is shown.
+pub(super) fn shown(vocabulary: &Vocabulary, index: u32) -> String {
+    match index {
+        Reserved::END => "(end of document)".to_owned(),
+        Reserved::UNKNOWN => "(unknown)".to_owned(),
+        _ => vocabulary.shown(index).unwrap_or_default().into_owned(),
+    }
+}
+
+/// The tokens of a text that a model does not know, in order.
+pub(super) fn unknown_tokens(ready: &ReadyModel, text: &str) -> Vec<String> {
+    let known = |(token, index): (String, u32)| (index == Reserved::UNKNOWN).then_some(token);
+    ready.vocabulary().encode(text).into_iter().filter_map(known).collect()
+}
+
+/// How the texts of a request are handed over.
+pub(super) fn wish(
+    stream: bool,
+    alternatives: Option<usize>,
+    arrived: Arrived,
+    limits: &Limits,
+) -> Result<Wish, Fault> {
+    if alternatives.is_some() && !stream {
+        return Err(Fault::field("alternatives", "`alternatives` has no effect without `stream`"));
+    }
+    let alternatives = check_count("alternatives", alternatives.filter(|&n| n > 0), 0, ALTERNATIVES)?;
+    Ok(Wish { by_token: stream, alternatives, arrived: arrived.0, until: arrived.0 + limits.time })
 }

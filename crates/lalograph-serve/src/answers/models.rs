@@ -8,9 +8,8 @@ use schemars::JsonSchema;
 use serde::Serialize;
 
 use crate::asked::Named;
-use crate::fault::Fault;
+use crate::fault::{Fault, RETRY_AFTER};
 use crate::models::Card;
-use crate::pool::RETRY_AFTER;
 use crate::service::Shared;
 
 /// The models of the service.

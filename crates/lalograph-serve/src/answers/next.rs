@@ -9,8 +9,7 @@ use lalograph_text::Reserved;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::fields::{ProbableToken, check_count, check_text};
-use super::write::{shown, unknown_tokens};
+use super::fields::{ProbableToken, check_count, check_text, shown, unknown_tokens};
 use crate::asked::{Asked, Named};
 use crate::fault::Fault;
 use crate::service::Shared;

@@ -14,8 +14,7 @@ use lalograph_text::{Reserved, TextError};
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::fields::check_text;
-use super::write::shown;
+use super::fields::{check_text, shown};
 use crate::asked::{Asked, Named};
 use crate::fault::Fault;
 use crate::service::Shared;

@@ -13,13 +13,14 @@ use lalograph_lab::writing::turn::{Heard, Spoken, chance_of_turn, heard, terms_o
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 
-use super::fields::{EndedBy, UnknownTreatment, check_count, check_decoding, check_text};
+use super::fields::{EndedBy, UnknownTreatment, check_count, check_decoding, check_text, wish};
 use super::stream::events;
-use super::write::{ALTERNATIVES, WrittenToken, whole};
+use super::write::{WrittenToken, whole};
 use crate::asked::{Asked, Named};
-use crate::conversations::{LastTurn, Turn};
+use crate::conversations::{LastTurn, Talk, Turn};
 use crate::desk::{DrawnToken, Wish, not_written};
 use crate::fault::Fault;
+use crate::pool::Wanted;
 use crate::service::Shared;
 use crate::visit::Arrived;
 
@@ -130,16 +131,8 @@ pub(crate) async fn speak(
         return Err(Fault::field("text", "give `text`, or `again`: true"));
     }
     check_text("text", request.text.as_deref().unwrap_or_default(), &limits)?;
-    if request.alternatives.is_some() && !request.stream {
-        return Err(Fault::field("alternatives", "`alternatives` has no effect without `stream`"));
-    }
     let tokens = check_count("tokens", request.tokens, TOKENS, limits.tokens)?;
-    let wish = Wish {
-        by_token: request.stream,
-        alternatives: check_count("alternatives", request.alternatives.filter(|&n| n > 0), 0, ALTERNATIVES)?,
-        arrived: arrived.0,
-        until: arrived.0 + limits.time,
-    };
+    let wish = wish(request.stream, request.alternatives, arrived, &limits)?;
     let decoding = Decoding {
         temperature: request.temperature,
         top_k: request.top_k,
@@ -231,7 +224,7 @@ impl Speaking {
         let mark = match (written.before_last, written.sample.indices.last().copied()) {
             (Some(before), Some(last)) => {
                 let (readers, resets) = (desk.readers(), desk.ready.resets());
-                let read = move |_: &crate::pool::Wanted| {
+                let read = move |_: &Wanted| {
                     Ok(readers.place_after(&before, |conversation| {
                         conversation.follow(last, resets);
                         Ok(())
@@ -242,7 +235,7 @@ impl Speaking {
             _ => start,
         };
         let sample = written.sample;
-        let talk = crate::conversations::Talk { mark, turns: number, last: Some(last), ..turn.talk.clone() };
+        let talk = Talk { mark, turns: number, last: Some(last), ..turn.talk.clone() };
         turn.keep(talk);
         Ok(TurnAnswer {
             text: sample.text.trim_start().to_owned(),

@@ -6,7 +6,6 @@ use axum::Json;
 use axum::extract::{Extension, State};
 use axum::response::{IntoResponse, Response};
 use lalograph_lab::LabError;
-use lalograph_lab::ReadyModel;
 use lalograph_lab::writing::batch::Joining;
 use lalograph_lab::writing::beam::Beam;
 use lalograph_lab::writing::conversation::{Conversation, Mark};
@@ -14,16 +13,20 @@ use lalograph_lab::writing::decoding::{Decoding, UnknownTokens};
 use lalograph_lab::writing::generator::{
     Ended, Generator, Request, Sample, Stop, Terms, chance_of_beam, chance_of_sample,
 };
-use lalograph_text::{Reserved, Vocabulary};
+use lalograph_text::Vocabulary;
 use schemars::JsonSchema;
 use serde::{Deserialize, Serialize};
 use tokio::sync::mpsc::UnboundedReceiver;
 
-use super::fields::{EndedBy, ProbableToken, UnknownTreatment, check_count, check_decoding, check_text};
+use super::fields::{
+    EndedBy, ProbableToken, UnknownTreatment, check_count, check_decoding, check_text, shown, unknown_tokens,
+    wish,
+};
 use super::stream::events;
 use crate::asked::{Asked, Named};
-use crate::desk::{Desk, DrawnToken, Part, Wish, Written, not_written};
+use crate::desk::{Desk, DrawnToken, Part, Written, not_written};
 use crate::fault::Fault;
+use crate::pool::Wanted;
 use crate::service::{Service, Shared};
 use crate::visit::Arrived;
 
@@ -31,8 +34,6 @@ use crate::visit::Arrived;
 const TEMPERATURE: f64 = 0.8;
 /// Tokens where no number is given.
 const TOKENS: usize = 200;
-/// Alternatives of a token, at most.
-pub(super) const ALTERNATIVES: usize = 20;
 
 /// A request for texts.
 #[derive(Debug, Deserialize, JsonSchema)]
@@ -183,15 +184,6 @@ impl WrittenToken {
     }
 }
 
-/// A token as it is shown.
-pub(super) fn shown(vocabulary: &Vocabulary, index: u32) -> String {
-    match index {
-        Reserved::END => "(end of document)".to_owned(),
-        Reserved::UNKNOWN => "(unknown)".to_owned(),
-        _ => vocabulary.shown(index).unwrap_or_default().into_owned(),
-    }
-}
-
 impl WriteRequest {
     fn decoding(&self) -> Result<Decoding, Fault> {
         if self.greedy && self.temperature.is_some() {
@@ -249,15 +241,7 @@ pub(crate) async fn write(
     if request.until.len() > limits.texts {
         return Err(Fault::field("until", format!("at most {} texts to stop at", limits.texts)));
     }
-    let wish = Wish {
-        by_token: request.stream,
-        alternatives: check_count("alternatives", request.alternatives.filter(|&n| n > 0), 0, ALTERNATIVES)?,
-        arrived: arrived.0,
-        until: arrived.0 + limits.time,
-    };
-    if request.alternatives.is_some() && !request.stream {
-        return Err(Fault::field("alternatives", "`alternatives` has no effect without `stream`"));
-    }
+    let wish = wish(request.stream, request.alternatives, arrived, &limits)?;
     if request.beam.is_some() {
         request.check_beam()?;
         return search(service.clone(), name, request).await;
@@ -286,18 +270,19 @@ pub(crate) async fn write(
     let ready = Arc::clone(&desk.ready);
     tokio::spawn(async move {
         let _ticket = ticket;
-        let mut parts = parts;
-        loop {
+        let (mut parts, mut left) = (parts, count);
+        while left > 0 {
             let part = tokio::select! {
                 part = parts.recv() => part,
                 () = events.gone() => return,
             };
             let sent = match part {
-                None => return,
+                None => return events.fail(&not_written()),
                 Some(Part::Token(token)) => {
                     events.send("token", &WrittenToken::new(token, ready.vocabulary()))
                 }
                 Some(Part::End(written)) => {
+                    left -= 1;
                     let Written { number, sample, late, .. } = *written;
                     events.send("text", &WrittenText::new(number, &sample, late, None))
                 }
@@ -324,11 +309,6 @@ async fn read(service: &Service, desk: &Desk, text: String) -> Result<(Arc<Mark>
             Ok((readers.place_after(&blank, read)?, unknown))
         })
         .await
-}
-
-pub(super) fn unknown_tokens(ready: &ReadyModel, text: &str) -> Vec<String> {
-    let known = |(token, index): (String, u32)| (index == Reserved::UNKNOWN).then_some(token);
-    ready.vocabulary().encode(text).into_iter().filter_map(known).collect()
 }
 
 /// All texts, whole; `each` is given the tokens and stops the work by returning `false`.
@@ -370,7 +350,7 @@ async fn search(service: Shared, name: String, request: WriteRequest) -> Result<
     }
     beam.check()?;
     let (seed, text, stream) = (request.seed.unwrap_or(1), request.text, request.stream);
-    let work = move |wanted: &crate::pool::Wanted| {
+    let work = move |wanted: &Wanted| {
         let unknown = unknown_tokens(&ready, &text);
         let request = Request { seed_text: &text, terms };
         let mut late = false;

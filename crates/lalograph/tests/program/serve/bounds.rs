@@ -10,6 +10,17 @@ fn long() -> serde_json::Value {
     json!({"tokens": 1000, "past_end": true, "stream": true, "alternatives": 20})
 }
 
+/// Clients that each have a long text streamed.
+fn streams(serving: &Serving, count: usize, asked: &serde_json::Value) -> Vec<Client> {
+    let begin = |_| {
+        let mut client = serving.client();
+        client.send(&Client::request("POST", "/models/demo/write", &[], Some(asked)));
+        assert_eq!(client.head().unwrap().status, 200);
+        client
+    };
+    (0..count).map(begin).collect()
+}
+
 #[test]
 fn beyond_the_queue_requests_are_refused_and_others_go_on() {
     let workshop = workshop_with_demo();
@@ -17,11 +28,7 @@ fn beyond_the_queue_requests_are_refused_and_others_go_on() {
         Serving::demo(&workshop, "--log none --threads 1 --side-by-side 2 --queue 1 --most-tokens 200000");
     let mut slow = long();
     slow["tokens"] = 200_000.into();
-    let mut writing: Vec<Client> = (0..3).map(|_| serving.client()).collect();
-    for client in &mut writing {
-        client.send(&Client::request("POST", "/models/demo/write", &[], Some(&slow)));
-        assert_eq!(client.head().unwrap().status, 200);
-    }
+    let mut writing = streams(&serving, 3, &slow);
     let refused = serving.post("/models/demo/write", &json!({"tokens": 1}));
     assert_eq!((refused.status, refused.header("retry-after")), (503, Some("1")), "{}", refused.text());
     assert!(refused.json()["detail"].as_str().unwrap().contains("too many texts"));
@@ -92,11 +99,7 @@ fn time_clients_and_conversations_are_bounded() {
     assert!(late["texts"][0]["tokens"].as_u64().unwrap() > 0);
     let mut asked = long();
     asked["tokens"] = 10_000_000.into();
-    let mut writing: Vec<Client> = (0..2).map(|_| serving.client()).collect();
-    for client in &mut writing {
-        client.send(&Client::request("POST", "/models/demo/write", &[], Some(&asked)));
-        assert_eq!(client.head().unwrap().status, 200);
-    }
+    let writing = streams(&serving, 2, &asked);
     let third = serving.post("/models/demo/write", &json!({"tokens": 1}));
     assert_eq!((third.status, third.header("retry-after")), (429, Some("1")), "{}", third.text());
     assert!(third.text().contains("2 requests open"), "{}", third.text());
