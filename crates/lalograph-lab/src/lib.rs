@@ -29,7 +29,7 @@
 //! let description = task.describe("small", "now".into(), "0", None)?;
 //! let files = task.run_files()?;
 //! let (run, claim, description) = shelf::create(&Disk, folder.path(), &task.plan, description, &files, Existing::Keep)?;
-//! let running = Running { run: run.clone(), claim, description, from: None };
+//! let running = Running { run: run.clone(), claim, description, from: None, scores_test: true };
 //! let outcome = train(&task, running, 1, &mut |_: &TrainingEvent<'_, LanguageNote>| ControlFlow::Continue(()))?;
 //! assert_eq!(outcome.steps, 20);
 //!
@@ -47,6 +47,7 @@ mod error;
 pub mod measure;
 pub mod plan;
 pub mod run;
+pub mod sweep;
 pub mod task;
 pub mod training;
 pub mod writing;

@@ -4,6 +4,7 @@ use std::fmt::Display;
 
 use lalograph_demo::CorpusError;
 use lalograph_export::ExportError;
+use lalograph_lab::sweep::error::SweepError;
 use lalograph_lab::{LabError, PlanError};
 use lalograph_serve::ServeError;
 use lalograph_storage::StorageError;
@@ -245,6 +246,42 @@ impl From<LabError> for Failure {
             LabError::Io { .. } | LabError::Write(_) | LabError::Threads(_) => return Self::work(error),
         };
         Self::with_remedy(error, remedy)
+    }
+}
+
+impl From<SweepError> for Failure {
+    fn from(error: SweepError) -> Self {
+        match error {
+            SweepError::Lab(inner) => inner.into(),
+            SweepError::NotASweep(_) => Self::with_remedy(
+                error,
+                "give the folder of a sweep, or another --name for a new one; the folder was not changed",
+            ),
+            SweepError::Another { .. } => Self::with_remedy(
+                error,
+                "give the new sweep another --name, or use the same plan and options",
+            ),
+            SweepError::Bad { .. } => Self::with_remedy(error, "restore the file, or start a new sweep"),
+            SweepError::Nothing => {
+                Self::Usage(format!("{error}: give the values of a setting with --vary KEY=VALUES"))
+            }
+            SweepError::NoValidation => {
+                Self::Usage(format!("{error}; raise corpus.validation_share, or give a split"))
+            }
+            SweepError::TooMany(_) => Self::Usage(format!("{error}; use --method random, or fewer values")),
+            SweepError::Tuned => Self::Usage(format!("{error}; use the plan of a new model")),
+            SweepError::Rungs { .. } => {
+                Self::with_remedy(error, "lower training.validate_every, or use fewer --rungs")
+            }
+            SweepError::Plan(inner) => Self::Usage(inner.to_string()),
+            SweepError::Memory(_) => Self::with_remedy(error, "lower --jobs"),
+            SweepError::Space(_)
+            | SweepError::File(_)
+            | SweepError::Twice(_)
+            | SweepError::NoEffect { .. }
+            | SweepError::Unused(_)
+            | SweepError::Number { .. } => Self::Usage(error.to_string()),
+        }
     }
 }
 

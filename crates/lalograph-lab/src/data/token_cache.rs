@@ -17,7 +17,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::artefact::texts::read_vocabulary;
 use crate::error::LabError;
-use crate::plan::Plan;
+use crate::plan::{CorpusPlan, Plan};
 
 const FORMAT: &str = "lalograph encoded corpus";
 const VERSION: u32 = 1;
@@ -67,12 +67,13 @@ impl<'c> CacheEntry<'c> {
             hash.update(&(bytes.len() as u64).to_le_bytes());
             hash.update(bytes);
         };
-        let relevant =
-            Plan { corpus: plan.corpus.clone(), vocabulary: plan.vocabulary.clone(), ..Plan::default() };
+        // The seed counts where it decides something, wherever it is set.
+        let text = CorpusPlan { split_seed: None, ..plan.corpus.clone() };
+        let relevant = Plan { corpus: text, vocabulary: plan.vocabulary.clone(), ..Plan::default() };
         add(relevant.to_toml()?.as_bytes());
         // Where nothing is held out by chance no seed makes a difference.
         if plan.corpus.split.is_none() && plan.corpus.validation_share + plan.corpus.test_share > 0.0 {
-            add(&plan.training.seed.to_le_bytes());
+            add(&plan.split_seed().to_le_bytes());
         }
         for path in [&plan.corpus.split, &plan.vocabulary.file].into_iter().flatten() {
             add(&fs::read(path).map_err(LabError::at(path))?);

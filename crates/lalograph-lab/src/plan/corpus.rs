@@ -64,6 +64,9 @@ section! {
         pub validation_share: f64 = 0.1,
         /// Share of documents in the test text, which is scored once, at the end, with the weights that are kept; 0 to 0.9 together with the validation share.
         pub test_share: f64 = 0.0,
+        /// Random seed of the parts; if not set, `training.seed`. The runs of a sweep have one split, whatever their seeds.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub split_seed: Option<u64> = None,
         /// Split file whose parts are used instead of the shares.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub split: Option<PathBuf> = None,

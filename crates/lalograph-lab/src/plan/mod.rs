@@ -103,6 +103,11 @@ impl Plan {
         }
     }
 
+    /// The seed of the split into parts.
+    pub fn split_seed(&self) -> u64 {
+        self.corpus.split_seed.unwrap_or(self.training.seed)
+    }
+
     /// All paths that it names, in one order.
     pub(crate) fn paths_mut(&mut self) -> impl Iterator<Item = &mut PathBuf> {
         let Self { corpus, vocabulary, start, tune, .. } = self;

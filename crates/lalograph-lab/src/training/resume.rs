@@ -167,6 +167,6 @@ impl Resumable {
         } else {
             claim.describe(&description)?;
         }
-        Ok(Running { run, claim, description, from })
+        Ok(Running { run, claim, description, from, scores_test: true })
     }
 }

@@ -62,6 +62,8 @@ pub struct Running {
     pub description: RunDescription,
     /// Checkpoint to continue from; `None` starts at the first step.
     pub from: Option<Checkpoint>,
+    /// Whether the test part is scored when the run is finished. The runs of a sweep leave that to the best of them.
+    pub scores_test: bool,
 }
 
 /// Trains a run from its position.
@@ -95,6 +97,7 @@ struct Loop<'a, T: Task> {
     validation: Option<Box<dyn Evaluator<T::Net> + 'a>>,
     duties: Vec<Box<dyn Duty<T> + 'a>>,
     notebook: Notebook<T::Note>,
+    scores_test: bool,
     hinted: Vec<&'static str>,
     meters: Meters,
     selection: Selection,
@@ -116,7 +119,7 @@ impl<'a, T: Task> Loop<'a, T> {
         observer: &'a mut (dyn TrainingObserver<T::Note> + Send),
     ) -> Result<Self, LabError> {
         let (plan, steps) = (task.plan(), task.steps());
-        let Running { run, claim, description, from } = running;
+        let Running { run, claim, description, from, scores_test } = running;
         let exchange = Box::new(OneProcess::default());
         let mut trainer =
             Trainer::new(task.net(), trainer_settings(plan, steps), task.windows(), exchange, task.shared());
@@ -146,6 +149,7 @@ impl<'a, T: Task> Loop<'a, T> {
             schedule,
             validation: task.validation(),
             duties,
+            scores_test,
             hinted: Vec::new(),
             meters: position.meters,
             selection: position.selection,
@@ -305,7 +309,7 @@ impl<'a, T: Task> Loop<'a, T> {
             self.save_model()?;
         }
         self.checkpoint()?;
-        let test = if finished { self.test()? } else { None };
+        let test = if finished && self.scores_test { self.test()? } else { None };
         let hints = self.hint(if finished { Stage::Ended } else { Stage::UnderWay });
         let status = if finished { RunStatus::Finished } else { RunStatus::Interrupted };
         let stopped_early = finished && self.trainer.step() < self.task.steps();

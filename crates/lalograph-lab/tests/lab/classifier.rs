@@ -86,7 +86,7 @@ fn begin(task: &PreparedClassifier, parent: &Path, name: &str) -> Running {
     let files = task.data().run_files().unwrap();
     let (run, claim, description) =
         shelf::create(&Disk, parent, &task.data().plan, description, &files, Existing::Keep).unwrap();
-    Running { run, claim, description, from: None }
+    Running { run, claim, description, from: None, scores_test: true }
 }
 
 fn quiet(_: &TrainingEvent<'_, ()>) -> ControlFlow<()> {

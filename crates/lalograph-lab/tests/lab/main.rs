@@ -13,5 +13,6 @@ mod resume;
 mod runs;
 mod second_task;
 mod start;
+mod sweep;
 mod tune;
 mod vectors;

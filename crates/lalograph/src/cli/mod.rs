@@ -14,6 +14,7 @@ mod refusal;
 mod runs;
 mod serve;
 mod survey;
+mod sweep;
 mod tune;
 mod vocab;
 
@@ -46,6 +47,7 @@ pub(crate) use runs::{
 };
 pub(crate) use serve::{LogForm, ServeArgs};
 pub(crate) use survey::{SplitArgs, SurveyArgs};
+pub(crate) use sweep::{SweepArgs, SweepCommand, SweepShowArgs};
 pub(crate) use tune::{TuneArgs, TuneCommand, TuneCompareArgs};
 pub(crate) use vocab::{
     TokenOrder, VocabBuildArgs, VocabCommand, VocabCompareArgs, VocabCoverageArgs, VocabDecodeArgs,
@@ -145,7 +147,9 @@ pub(crate) enum Command {
     },
     /// Continue from a trained model on another corpus, or on prompts and answers.
     Tune(Box<TuneArgs>),
-    /// Continue an interrupted run exactly where it stopped, or give a finished run more steps.
+    /// Train many settings of a plan, find the best, and show which settings mattered.
+    Sweep(Box<SweepArgs>),
+    /// Continue an interrupted run or sweep exactly where it stopped, or give a finished run more steps.
     Resume(ResumeArgs),
     /// Write text with a trained model.
     Sample(SampleArgs),

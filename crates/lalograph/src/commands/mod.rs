@@ -26,6 +26,7 @@ mod serve;
 mod settings;
 mod split;
 mod survey;
+mod sweep;
 mod train;
 mod training;
 mod training_text;
@@ -52,6 +53,7 @@ pub(crate) fn run(cli: Cli, screen: &Screen) -> Result<(), Failure> {
         Command::Train(args) => train::run(&args, screen),
         Command::Tune(args) => tune::run(&args, screen),
         Command::Classify { command } => classify::run(&command, screen),
+        Command::Sweep(args) => sweep::run(&args, screen),
         Command::Resume(args) => resume::run(&args, screen),
         Command::Runs { command } => runs::run(&command, screen),
         Command::Sample(args) => sample::run(&args, screen),

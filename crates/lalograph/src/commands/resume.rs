@@ -14,6 +14,7 @@ use super::classify;
 use super::input::threads;
 use super::lookup::find_run;
 use super::settings::check_room;
+use super::sweep::{How, go_on, sweep_meant};
 use super::training::{
     carry_out, carry_out_classifier, now, reading, reading_documents, render_start, say_outcome,
 };
@@ -28,6 +29,9 @@ use crate::output::training::Output;
 
 /// Runs the command.
 pub(crate) fn run(args: &ResumeArgs, screen: &Screen) -> Result<(), Failure> {
+    if let Some(folder) = sweep_meant(&args.place.folder.runs, &args.place.run) {
+        return resume_sweep(args, &folder, screen);
+    }
     let found = find_run(&args.place.folder.runs, &args.place.run)?;
     interrupt::listen();
     let changes = Changes {
@@ -106,6 +110,24 @@ fn continued<T: Startable>(
         None => "no checkpoint: starting from the first step".to_owned(),
     });
     Ok(running)
+}
+
+/// Continues a sweep.
+fn resume_sweep(args: &ResumeArgs, folder: &Path, screen: &Screen) -> Result<(), Failure> {
+    let changes = args.epochs.is_some()
+        || args.steps.is_some()
+        || args.learning_rate.is_some()
+        || args.patience.is_some()
+        || !args.from.is_empty()
+        || args.restart;
+    if changes {
+        return Err(Failure::Usage(
+            "a sweep continues as it was described: only --minutes, --threads and --json have an effect"
+                .into(),
+        ));
+    }
+    let how = How { jobs: 1, threads: args.threads, minutes: args.minutes, json: args.json };
+    go_on(folder, &how, screen)
 }
 
 /// Continues the run of a classifier.

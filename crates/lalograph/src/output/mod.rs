@@ -22,6 +22,7 @@ pub(crate) mod scale_chart;
 pub(crate) mod screen;
 pub(crate) mod survey_charts;
 pub(crate) mod survey_text;
+pub(crate) mod sweep_charts;
 pub(crate) mod table;
 pub(crate) mod training;
 pub(crate) mod word_map;

@@ -20,6 +20,8 @@ pub(crate) enum Measure {
     Steps,
     /// Tokens.
     Tokens,
+    /// Trials of a sweep.
+    Trials,
     /// Documents.
     Documents,
 }
@@ -45,6 +47,7 @@ impl<'s> Progress<'s> {
                 Measure::Steps => "step {human_pos}/{human_len}",
                 Measure::Tokens => "{human_pos}/{human_len} tokens  {per_sec}",
                 Measure::Documents => "{human_pos}/{human_len} documents",
+                Measure::Trials => "{human_pos}/{human_len} results",
             };
             let bars = screen.styled_note(crate::output::palette::HONEY.style(), "{bar:24}");
             let template = format!("{{prefix}}  {bars}  {figures}  {{msg}}  {{eta}} left");
@@ -83,10 +86,19 @@ impl<'s> Progress<'s> {
                 Measure::Steps => format!("step {}", count(position)),
                 Measure::Tokens => format!("{} tokens", count(position)),
                 Measure::Documents => format!("{} documents", count(position)),
+                Measure::Trials => format!("{} results", count(position)),
             }
         };
         let message = if message.is_empty() { String::new() } else { format!(", {message}") };
         format!("{}: {far}{message}", self.what)
+    }
+
+    /// Prints a line above the bar.
+    pub(crate) fn note(&self, text: &str) {
+        match &self.bar {
+            Some(bar) => bar.suspend(|| self.screen.note(text)),
+            None => self.screen.note(text),
+        }
     }
 
     /// Ends; the bar disappears.

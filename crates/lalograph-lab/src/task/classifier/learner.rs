@@ -57,7 +57,7 @@ impl PreparedClassifier {
         }
     }
 
-    pub(super) fn data_mut(&mut self) -> &mut ClassifierData {
+    pub(crate) fn data_mut(&mut self) -> &mut ClassifierData {
         match self {
             Self::Network(task) => &mut task.data,
             Self::Linear(task) => &mut task.data,

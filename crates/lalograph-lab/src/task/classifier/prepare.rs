@@ -389,7 +389,7 @@ fn split_of(
         }
         None => {
             let spec = SplitSpec {
-                seed: plan.training.seed,
+                seed: plan.split_seed(),
                 validation: Amount::Share(plan.corpus.validation_share),
                 test: Amount::Share(plan.corpus.test_share),
                 set_aside_labels: own.set_aside.iter().cloned().collect(),

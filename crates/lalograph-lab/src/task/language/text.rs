@@ -31,7 +31,7 @@ pub(super) fn held_out(plan: &Plan) -> Result<HeldOut, LabError> {
         Some(path) => HeldOut::BySplit(Box::new(read_split(path)?)),
         None => {
             let share = plan.corpus.validation_share;
-            HeldOut::Share { seed: plan.training.seed, share, test: plan.corpus.test_share }
+            HeldOut::Share { seed: plan.split_seed(), share, test: plan.corpus.test_share }
         }
     })
 }
@@ -92,19 +92,18 @@ fn encode(
         (Given::Nothing, None) => count_vocabulary(plan, corpus, held_out, threads, &mut reading)?,
     };
     reading.pass = Pass::Encoding;
-    // What is not kept between runs lies in memory if it is small.
-    let scratch = (entry.is_none() && is_large(corpus.bytes())).then(scratch_stores).transpose()?;
-    let (_files, scratch) = scratch.unzip();
     let stores = match entry.as_mut().map(|entry| entry.places()).transpose() {
-        // A folder that may not be written is no hindrance: then nothing is kept.
-        Err(LabError::Io { source, .. })
-            if matches!(source.kind(), ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem) =>
-        {
+        // A folder that may not be written, or that another process writes just now, is no hindrance: then nothing is kept.
+        Err(error) if is_no_hindrance(&error) => {
             entry = None;
             None
         }
-        stores => stores?.or(scratch),
+        stores => stores?,
     };
+    // What is not kept between runs lies in memory if it is small.
+    let scratch = (entry.is_none() && is_large(corpus.bytes())).then(scratch_stores).transpose()?;
+    let (_files, scratch) = scratch.unzip();
+    let stores = stores.or(scratch);
     let learnt = plan.pair_rule().map_or(Learnt::Text, Learnt::Answers);
     let encoded = encode_corpus(corpus, &vocabulary, held_out, learnt, stores, threads, &mut reading);
     match (entry, &encoded) {
@@ -113,6 +112,17 @@ fn encode(
         (None, _) => {}
     }
     Ok((vocabulary, encoded?))
+}
+
+/// Whether a corpus can be read though its encoded form cannot be kept.
+fn is_no_hindrance(error: &LabError) -> bool {
+    match error {
+        LabError::Written(_) => true,
+        LabError::Io { source, .. } => {
+            matches!(source.kind(), ErrorKind::PermissionDenied | ErrorKind::ReadOnlyFilesystem)
+        }
+        _ => false,
+    }
 }
 
 /// The vocabulary of a base with the tokens that a plan adds: the most frequent ones of the training text that it does not have, and the marks of

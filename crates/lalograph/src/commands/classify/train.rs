@@ -105,7 +105,7 @@ fn begin(
     let own = prepared.data().run_files()?;
     let (run, claim, description) =
         shelf::create(&*files::storage(), runs, &prepared.data().plan, description, &own, existing)?;
-    Ok(Running { run, claim, description, from: None })
+    Ok(Running { run, claim, description, from: None, scores_test: true })
 }
 
 /// Refuses a classifier that needs more memory than there is, and warns of labels that look alike.

@@ -9,6 +9,8 @@ mod remove;
 mod report;
 mod show;
 
+pub(crate) use report::begin_pages;
+
 use crate::cli::RunsCommand;
 use crate::failure::Failure;
 use crate::output::screen::Screen;

@@ -137,7 +137,7 @@ fn layers(history: &RunHistory) -> Result<Option<Cost>, Failure> {
 }
 
 /// Begins the files of a page; if they exist, the error has the remedy.
-pub(super) fn begin_pages(name: &str, places: &[PathBuf], force: bool) -> Result<FileSet, Failure> {
+pub(crate) fn begin_pages(name: &str, places: &[PathBuf], force: bool) -> Result<FileSet, Failure> {
     match FileSet::begin(&*files::storage(), name, places, Existing::replaced_if(force)) {
         Err(taken @ StorageError::Exists(_)) => {
             Err(Failure::with_remedy(taken, "use --force to replace it, or --output to write elsewhere"))

@@ -8,6 +8,8 @@ use rayon::prelude::*;
 
 use super::form::{LinearForm, RowMaker, fit_scale};
 use super::selection::choose;
+use crate::artefact::container::Container;
+use crate::artefact::model_file::read_weights;
 use crate::data::documents::{Documents, EMPTY};
 use crate::error::LabError;
 use crate::measure::cost::ParameterCost;
@@ -117,6 +119,16 @@ impl LinearTask {
     /// The tensors of the model file.
     pub(super) fn layout(&self) -> Layout {
         layout(self.shape)
+    }
+
+    /// The figures of the test part under the weights of a model file; none if there are no test documents.
+    ///
+    /// # Errors
+    /// A phrase: the file does not have these weights.
+    pub(crate) fn test_of(&self, file: &Container<'_>) -> Result<Option<Evaluation>, String> {
+        let weights = read_weights(file, &self.layout())?;
+        let parameters: Vec<f64> = weights.into_iter().map(f64::from).collect();
+        Ok(self.evaluate(2, &parameters))
     }
 
     /// The figures of a part; none if it has no documents.

@@ -187,7 +187,7 @@ impl Solving<'_> {
             self.save_model(solver)?;
         }
         let test = match (&self.best, self.stopped) {
-            (Some(best), false) => self.task.evaluate(2, best),
+            (Some(best), false) if self.running.scores_test => self.task.evaluate(2, best),
             _ => None,
         };
         let step = self.selection.best.as_ref().map_or(self.iterations, |best| best.step);
