@@ -256,6 +256,26 @@ pub fn token_losses(file: &ModelFile, text: &TokenSequence) -> Vec<f64> {
     losses
 }
 
+/// Scores a text under the mean of the probabilities that several models give each token: an ensemble whose members see the same tokens. The
+/// losses of all tokens must have been kept ([`Scoring::tokens`]), of the same text under the same vocabulary.
+///
+/// The mean of probabilities is never worse than the mean of losses (Jensen's inequality). `None` for no models, or for texts of other lengths.
+pub fn average(found: &[TextScore]) -> Option<Judgement> {
+    let first = found.first()?;
+    let losses: Vec<&[f64]> = found.iter().map(|one| &one.judgement.token_losses[..]).collect();
+    if losses.iter().any(|losses| losses.len() != first.text.len()) {
+        return None;
+    }
+    let mut scorer = Scorer::new(&first.text, false);
+    for at in 0..first.text.len() {
+        // By way of the least loss, so that no probability is rounded to zero.
+        let least = losses.iter().map(|losses| losses[at]).fold(f64::INFINITY, f64::min);
+        let sum: f64 = losses.iter().map(|losses| (least - losses[at]).exp()).sum();
+        scorer.add(at, least - (sum / losses.len() as f64).ln());
+    }
+    Some(scorer.finish())
+}
+
 /// Scores a text that was read already under a model that is no network.
 pub fn score_baseline(text: &TokenSequence, predictor: &mut dyn Predictor) -> Judgement {
     let mut scorer = Scorer::new(text, false);
@@ -376,7 +396,7 @@ fn standard_error(documents: &[PassageScore], loss: f64) -> Option<f64> {
 
 #[cfg(test)]
 mod tests {
-    use super::{PassageScore, Scorer, TextScore, sentences, standard_error};
+    use super::{PassageScore, Scorer, TextScore, average, sentences, standard_error};
     use lalograph_text::tokens::TokenSequence;
     use lalograph_text::vocabulary::VocabularySpec;
     use lalograph_text::{Reserved, Unit, VocabularyBuilder};
@@ -425,5 +445,25 @@ mod tests {
         let expected = (10.0f64 / 3.0).sqrt() / 2.0;
         assert!((standard_error(&documents, 3.0).unwrap() - expected).abs() < 1e-12);
         assert!(standard_error(&documents[..1], 1.0).is_none());
+    }
+
+    #[test]
+    fn an_average_is_that_of_probabilities() {
+        let text = TokenSequence::from_indices(vec![5, 6, Reserved::END]);
+        let scored = |losses: &[f64]| {
+            let mut scorer = Scorer::new(&text, true);
+            losses.iter().enumerate().for_each(|(at, &loss)| scorer.add(at, loss));
+            TextScore { judgement: scorer.finish(), text: text.clone() }
+        };
+        let (one, two) = ([0.5f64, 0.125, 0.25], [0.25f64, 0.375, 0.75]);
+        let losses = |of: [f64; 3]| of.map(|probability| -probability.ln());
+        let found = average(&[scored(&losses(one)), scored(&losses(two))]).unwrap();
+        // Of 3/8, 1/4 and 1/2.
+        assert!((found.score.loss + (0.375f64 * 0.25 * 0.5).ln() / 3.0).abs() < 1e-12, "{found:?}");
+        // Probabilities that are no numbers by themselves.
+        let far = average(&[scored(&[900.0, 800.0, 1.0]), scored(&[901.0, 2000.0, 1.0])]).unwrap();
+        let expected = (900.0 - (1.0 + (-1.0f64).exp()).ln() + 800.0 + 1.0 + 2.0 * 2.0f64.ln()) / 3.0;
+        assert!((far.score.loss - expected).abs() < 1e-9, "{} {expected}", far.score.loss);
+        assert!(average(&[]).is_none());
     }
 }

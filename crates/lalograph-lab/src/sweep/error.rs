@@ -68,7 +68,7 @@ pub enum SweepError {
         must: &'static str,
     },
     /// More trials than a sweep can have.
-    #[error("the grid has {0} settings, more than {limit}", limit = super::spec::MOST_SETTINGS)]
+    #[error("the sweep has {0} trials, more than {limit}", limit = super::spec::MOST_TRIALS)]
     TooMany(u128),
     /// Rungs that no validation tells apart.
     #[error(

@@ -1,8 +1,11 @@
 //! The folder of a sweep: what it is, its ledger, and the runs of its trials. `docs/formats/sweep.md` describes it.
 
+use std::ffi::OsStr;
 use std::fs;
+use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
 
+use lalograph_storage::folder::HIDDEN;
 use lalograph_storage::{Existing, Folder, Storage};
 
 use super::error::SweepError;
@@ -67,10 +70,15 @@ impl SweepFolder {
         spec: SweepSpec,
     ) -> Result<(Self, bool), SweepError> {
         if !Self::is_one(path) {
-            if path.exists() && fs::read_dir(path).map_err(LabError::at(path))?.next().is_some() {
+            if path.exists() && !path.is_dir() {
                 return Err(SweepError::NotASweep(path.to_owned()));
             }
             let folder = Folder::make(storage, path)?;
+            // A process may have died while it wrote the description.
+            let own = |name: &OsStr| name.as_bytes().starts_with(HIDDEN.as_bytes());
+            if folder.entries()?.iter().any(|(name, _)| !own(name)) && !Self::is_one(path) {
+                return Err(SweepError::NotASweep(path.to_owned()));
+            }
             match folder.write(DESCRIPTION, spec.to_json()?.as_bytes(), Existing::Keep) {
                 Ok(()) => return Ok((Self::at(path, spec), false)),
                 // Another process was faster.

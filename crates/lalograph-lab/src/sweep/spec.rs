@@ -11,13 +11,14 @@ use super::space::{Values, Varied};
 use crate::error::LabError;
 use crate::plan::{NetworkKind, Plan, PlanError};
 use crate::run::history::differing_settings;
+use crate::training::schedule::warmup_steps;
 
 /// Format name of a sweep's description.
 pub const FORMAT: &str = "lalograph sweep";
 /// The version of its form.
 pub const VERSION: u32 = 1;
-/// Settings of a sweep at most.
-pub const MOST_SETTINGS: u64 = 100_000;
+/// Trials of a sweep at most.
+pub const MOST_TRIALS: u64 = 100_000;
 /// Seeds of a setting at most.
 const MOST_SEEDS: u64 = 100;
 
@@ -138,6 +139,10 @@ impl SweepSpec {
         }
         check_terms(&terms, &plan)?;
         let settings = settings(&varied, &terms, plan.training.seed)?;
+        let trials = settings.len() as u128 * u128::from(terms.seeds);
+        if trials > u128::from(MOST_TRIALS) {
+            return Err(SweepError::TooMany(trials));
+        }
         Ok(Self { plan, varied, terms, working_folder, plan_text, settings })
     }
 
@@ -269,6 +274,14 @@ impl SweepSpec {
         if self.terms.method == Method::Racing { self.terms.rungs as usize } else { 1 }
     }
 
+    /// The step of a race's first comparison and the steps of warm-up, where the first is less than twice the second: until then the learning
+    /// rates that are compared are hardly reached. `None` where it is later, or its step is not known from the plan.
+    pub fn compares_in_warmup(&self) -> Option<(u64, u64)> {
+        let steps = self.plan.training.steps.filter(|_| self.rungs() > 1)?;
+        let (first, warmup) = (self.rung_step(0, steps), warmup_steps(&self.plan.training, steps));
+        (first < 2 * warmup).then_some((first, warmup))
+    }
+
     /// The step after which trials of so many steps are compared at a rung; the last rung is their end.
     pub fn rung_step(&self, rung: usize, steps: u64) -> u64 {
         steps.div_ceil(1 << (self.rungs() - 1 - rung))
@@ -295,7 +308,7 @@ fn check_terms(terms: &Terms, plan: &Plan) -> Result<(), SweepError> {
     number("seeds", terms.seeds, 1..=MOST_SEEDS, "1 to 100")?;
     number("models kept", terms.keep, 1..=1000, "1 to 1,000")?;
     if let Some(trials) = terms.trials {
-        number("trials", trials, 1..=MOST_SETTINGS, "1 to 100,000")?;
+        number("trials", trials, 1..=MOST_TRIALS, "1 to 100,000")?;
         if terms.method == Method::Grid {
             return Err(SweepError::Unused(
                 "a grid trains every combination, so the number of trials has no effect; use random or racing",
@@ -349,7 +362,7 @@ fn settings(varied: &[Varied], terms: &Terms, seed: u64) -> Result<Vec<Vec<Strin
 fn grid(varied: &[Varied]) -> Result<Vec<Vec<String>>, SweepError> {
     let values: Vec<Vec<String>> = varied.iter().map(Varied::grid).collect();
     let count = values.iter().fold(1u128, |all, values| all.saturating_mul(values.len() as u128));
-    if count > u128::from(MOST_SETTINGS) {
+    if count > u128::from(MOST_TRIALS) {
         return Err(SweepError::TooMany(count));
     }
     let mut settings = vec![Vec::new()];

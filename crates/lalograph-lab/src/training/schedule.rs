@@ -31,6 +31,11 @@ pub(crate) fn depends_on_length(plan: &TrainingPlan, made: u64) -> bool {
     to_the_end || (plan.warmup_steps.is_none() && made < 4 * LONGEST_WARMUP)
 }
 
+/// Steps of warm-up of a run of so many steps.
+pub(crate) fn warmup_steps(plan: &TrainingPlan, steps: u64) -> u64 {
+    plan.warmup_steps.unwrap_or_else(|| LONGEST_WARMUP.min(steps / 4))
+}
+
 /// A schedule under way.
 #[derive(Debug, Clone)]
 pub(crate) struct RateSchedule {
@@ -43,8 +48,7 @@ pub(crate) struct RateSchedule {
 impl RateSchedule {
     /// The schedule of a run of so many steps.
     pub(crate) fn new(plan: &TrainingPlan, steps: u64) -> Self {
-        let warmup = plan.warmup_steps.unwrap_or_else(|| LONGEST_WARMUP.min(steps / 4));
-        Self { plan: plan.clone(), steps, warmup, plateau: Plateau::default() }
+        Self { plan: plan.clone(), steps, warmup: warmup_steps(plan, steps), plateau: Plateau::default() }
     }
 
     /// The learning rate of a step, from 1: a straight rise over the warm-up, then the schedule.

@@ -350,7 +350,7 @@ pub(crate) struct NextArgs {
 /// `score`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph score thornmere/runs/demo thornmere/diaries/volume-00001.txt\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --worst 3 --json\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --baselines 5\n  echo 'Hesper pottered to Foxgate.' | lalograph score thornmere/runs/demo - --surprise"
+    after_help = "Examples:\n  lalograph score thornmere/runs/demo thornmere/diaries/volume-00001.txt\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --worst 3 --json\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --baselines 5\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --beside thornmere/runs/demo --average\n  echo 'Hesper pottered to Foxgate.' | lalograph score thornmere/runs/demo - --surprise"
 )]
 pub(crate) struct ScoreArgs {
     /// Model file or run.
@@ -361,6 +361,9 @@ pub(crate) struct ScoreArgs {
     /// Compare with this model on the same documents; can be repeated.
     #[arg(long, value_name = "MODEL")]
     pub(crate) beside: Vec<PathBuf>,
+    /// Score the mean of the probabilities of all models too, which must have the same vocabulary.
+    #[arg(long, requires = "beside")]
+    pub(crate) average: bool,
     /// Compare with uniform, unigram and n-gram models of the training text; n-grams of up to ORDER tokens, interpolated modified Kneser-Ney
     /// (default: no baselines).
     #[arg(long, value_name = "ORDER", value_parser = clap::value_parser!(u8).range(1..=32))]

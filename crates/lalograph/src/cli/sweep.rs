@@ -13,7 +13,7 @@ use super::choice::{choice, minutes};
 #[command(
     args_conflicts_with_subcommands = true,
     subcommand_negates_reqs = true,
-    after_help = "Examples:\n  lalograph sweep thornmere/runs/demo/plan.toml --vary model.hidden=16,32 --set training.steps=60 --name widths\n  lalograph sweep thornmere/runs/demo/plan.toml --vary training.learning_rate=0.001..0.03 --method random --trials 4 --set training.steps=40 --name rates\n  lalograph sweep show thornmere/runs/sweep"
+    after_help = "Examples:\n  lalograph sweep thornmere/runs/demo/plan.toml --vary model.hidden=16,32 --set training.steps=60 --name widths\n  lalograph sweep thornmere/runs/demo/plan.toml --vary training.learning_rate=0.001..0.03 --method random --trials 4 --set training.steps=40 --name rates\n  lalograph sweep show widths"
 )]
 pub(crate) struct SweepArgs {
     /// Show the results of a sweep.
@@ -81,7 +81,7 @@ pub(crate) enum SweepCommand {
 /// `sweep show`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph sweep show thornmere/runs/sweep\n  lalograph sweep show sweep --runs thornmere/runs --output sweep-report\n  lalograph sweep show thornmere/runs/sweep --json"
+    after_help = "Examples:\n  lalograph sweep show widths\n  lalograph sweep show rates --output rates-report\n  lalograph sweep show runs/widths --json"
 )]
 pub(crate) struct SweepShowArgs {
     /// Sweep: its name or its folder.

@@ -6,6 +6,7 @@ use std::path::{Path, PathBuf};
 use lalograph_lab::data::token_cache::TokenCache;
 use lalograph_lab::measure::documents::ReadDocument;
 use lalograph_lab::run::description::RunDescription;
+use lalograph_lab::sweep::folder::SweepFolder;
 use lalograph_lab::{LanguageTask, RunFolder, prepare_again, training_documents};
 use lalograph_storage::Existing;
 
@@ -33,7 +34,10 @@ pub(super) fn base(description: &RunDescription, screen: &Screen) -> Option<Path
 
 /// The stored tokens of a run's corpus.
 pub(super) fn tokens_of(run: &RunFolder) -> Option<PathBuf> {
-    run.path().parent().map(|runs| runs.join(TOKENS))
+    let beside = run.path().parent()?;
+    // The trials of a sweep share the encoded corpora of the runs beside the sweep.
+    let sweep = beside.parent().filter(|folder| SweepFolder::is_one(folder));
+    Some(sweep.and_then(Path::parent).unwrap_or(beside).join(TOKENS))
 }
 
 /// The text that a model was trained on.

@@ -12,7 +12,7 @@ use crate::output::chart::small;
 use crate::output::cut::cut;
 use crate::output::drawing::{HEADING, LETTERS, draw, framed, letters};
 use crate::output::line::{Axis, Points, dots, drawable, line};
-use crate::output::number::{percent_of, perplexity};
+use crate::output::number::{count, percent_of, perplexity};
 use crate::output::palette::{ASH, Colour, HONEY, INK, PAPER, QUIET_INK, RULE, TEAL};
 
 /// Settings that are drawn at most: the best, and every so manieth of the others.
@@ -338,7 +338,8 @@ pub(crate) fn progress_chart(figure: Figure, results: &[(f64, f64)]) -> Option<S
     let layout = layout
         .with_x_tick_format(TickFormat::Custom(std::sync::Arc::new(small_number)))
         .with_y_tick_format(TickFormat::Custom(std::sync::Arc::new(move |value| match figure {
-            Figure::Perplexity => perplexity(value),
+            Figure::Perplexity if value >= 10.0 => count(value.round() as u64),
+            Figure::Perplexity => small_number(value),
             Figure::Accuracy => percent_of(value),
             _ => small(value),
         })));

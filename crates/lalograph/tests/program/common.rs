@@ -208,6 +208,8 @@ pub(crate) fn without_times(files: BTreeMap<PathBuf, Vec<u8>>) -> BTreeMap<PathB
         path.iter().any(|part| part == "checkpoints")
             || path.ends_with("run.json")
             || path.ends_with("metrics.jsonl")
+            || path.ends_with("ledger.jsonl")
+            || path.ends_with("sweep.json")
     };
     let files = files.into_iter().filter(|(path, _)| kept(path));
     files.map(|(path, bytes)| if timed(&path) { (path, Vec::new()) } else { (path, bytes) }).collect()

@@ -39,7 +39,7 @@ const PAGE: u64 = 4096;
 const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window 8 --samples-tokens 5 --validate-every 3 --checkpoints-every 2 --quiet";
 
 /// Commands that write everything to `full`, and how a run there is continued.
-const COMMANDS: [(&str, Option<&str>); 15] = [
+const COMMANDS: [(&str, Option<&str>); 16] = [
     (
         "train letters.txt --runs full --name three --steps 8 {small}",
         Some("resume three --runs full --quiet"),
@@ -61,6 +61,7 @@ const COMMANDS: [(&str, Option<&str>); 15] = [
     ("export runs/one --form tables --output full/one.npz", None),
     ("runs export one --output full/one.tar.zst", None),
     ("runs import letters.txt.tar.zst --runs full", None),
+    ("sweep runs/one/plan.toml --vary model.hidden=3,6 --keep 1 --runs full --name swept --quiet", None),
 ];
 
 fn workshop() -> Workshop {

@@ -112,7 +112,7 @@ impl Reader {
 const RESUMED: Sealed = Sealed::Written("runs/one/one.safetensors");
 const TRAINED: Sealed = Sealed::Written("runs/two/two.safetensors");
 
-const READERS: [Reader; 42] = [
+const READERS: [Reader; 44] = [
     Reader::new("plan", "plan.toml", "plan check plan.toml"),
     Reader::new("plan, cost", "plan.toml", "plan cost --plan plan.toml --no-measure"),
     Reader::new("plan of a run", "runs/one/plan.toml", "runs show one"),
@@ -197,6 +197,10 @@ const READERS: [Reader; 42] = [
         .sealed(Sealed::Written("runs/sort/sort.safetensors")),
     Reader::new("plan of a classifier", "runs/sort/plan.toml", "runs show sort"),
     Reader::new("labelled table", "table.csv", "classify score runs/sort table.csv --label kind"),
+    Reader::new("ledger of a sweep", "runs/swept/ledger.jsonl", "sweep show swept --output swept")
+        .making(&["swept"]),
+    Reader::new("description of a sweep", "runs/swept/sweep.json", "sweep show swept --output swept")
+        .making(&["swept"]),
 ];
 
 /// A small run; its tokens are in the folder of runs already.
@@ -230,6 +234,9 @@ fn workshop() -> Workshop {
         .ok();
     workshop
         .run("classify train table.csv --label kind --name line --network linear --term-choice all --term-pairs 3 --quiet")
+        .ok();
+    workshop
+        .run("sweep runs/one/plan.toml --vary model.hidden=2..9 --method random --trials 5 --seeds 2 --set training.steps=3 --name swept --quiet")
         .ok();
     workshop.run("runs export one --output one.tar.zst").ok();
     workshop.run("vocab build letters.txt --output words.json").ok();

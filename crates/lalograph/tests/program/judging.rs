@@ -191,6 +191,37 @@ fn baselines_give_a_perplexity_its_meaning() {
 }
 
 #[test]
+fn the_average_of_models_is_that_of_their_probabilities() {
+    let workshop = workshop_with_demo();
+    let train = "train thornmere/diaries --document line --hidden 16 --embedding 8 --steps 30 --quiet";
+    for seed in [4, 5] {
+        let split = "--set corpus.split_seed=1";
+        workshop.run(&format!("{train} {split} --seed {seed} --name seed{seed}")).ok();
+    }
+    let asked = "thornmere/diaries --document line --first 40";
+    let found =
+        json(&workshop.run(&format!("score runs/seed4 {asked} --beside runs/seed5 --average --json")).ok());
+    let surprise = |model: &str| -> Vec<f64> {
+        let found = json(&workshop.run(&format!("score runs/{model} {asked} --surprise --json")).ok());
+        let tokens = found["tokens_by_surprise"].as_array().unwrap().iter();
+        tokens.map(|token| 2f64.powf(-token["surprise_bits"].as_f64().unwrap())).collect()
+    };
+    let (one, two) = (surprise("seed4"), surprise("seed5"));
+    let bits: f64 = one.iter().zip(&two).map(|(one, two)| -((one + two) / 2.0).log2()).sum();
+    let models = found["models"].as_array().unwrap();
+    let (name, averaged) = (&models[2]["model"], &models[2]["bits_per_token"]);
+    assert_eq!(name, "average of 2");
+    let expected = bits / one.len() as f64;
+    assert!((averaged.as_f64().unwrap() / expected - 1.0).abs() < 1e-6, "{averaged} {expected}");
+    let alone = |at: usize| models[at]["bits_per_token"].as_f64().unwrap();
+    assert!(averaged.as_f64().unwrap() < (alone(0) + alone(1)) / 2.0);
+    workshop
+        .run(&format!("score runs/seed4 {asked} --beside thornmere/runs/demo --average"))
+        .fails(1, &["another vocabulary", "--beside"]);
+    workshop.run(&format!("score runs/seed4 {asked} --average")).fails(2, &["--beside"]);
+}
+
+#[test]
 fn classes_add_up_to_the_text() {
     let workshop = workshop_with_demo();
     let asked = "score thornmere/runs/demo thornmere/diaries.csv --label outcome --first 60";

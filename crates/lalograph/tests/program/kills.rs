@@ -24,7 +24,7 @@ const SMALL: &str = "--document line --embedding 4 --hidden 6 --batch 2 --window
 const SORT: &str = "--network pooled --embedding 4 --batch 4 --checkpoints-every 2 --quiet";
 
 /// Every command that writes anything; `{small}` represents the settings of a small run, `{sort}` those of a small classifier.
-const COMMANDS: [(&str, After); 37] = [
+const COMMANDS: [(&str, After); 39] = [
     ("train letters.txt --name three --steps 8 {small}", Resume("runs/three")),
     ("train letters.txt --name two --force --steps 8 {small}", Resume("runs/two")),
     (
@@ -80,6 +80,11 @@ const COMMANDS: [(&str, After); 37] = [
     ("classify score runs/sort rows.csv --label class --pictures charts --page score.html", Again),
     ("classify predict runs/sort rows.csv --output guesses.csv", Again),
     ("classify explain runs/sort rows.csv --page explained.html", Again),
+    ("sweep runs/one/plan.toml --vary model.hidden=3,6 --seeds 2 --keep 1 --name swept --quiet", Again),
+    (
+        "sweep runs/one/plan.toml --vary model.hidden=2..9 --method racing --trials 4 --rungs 2 --jobs 2 --set training.steps=12 --name raced --quiet",
+        Again,
+    ),
 ];
 
 fn workshop() -> Workshop {
@@ -199,8 +204,8 @@ fn campaign(kills: u64, seed: u64, commands: &[(&str, After)]) {
 
 #[test]
 fn a_command_killed_at_any_moment_can_be_repeated() {
-    let quick = [3, 6, 7, 12, 16, 18, 24, 25].map(|which| COMMANDS[which]);
-    campaign(24, 1, &quick);
+    let quick = [3, 6, 7, 12, 16, 18, 24, 25, 38].map(|which| COMMANDS[which]);
+    campaign(27, 1, &quick);
 }
 
 #[test]

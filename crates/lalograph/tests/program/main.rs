@@ -16,6 +16,7 @@ mod kills;
 mod rooms;
 mod runs;
 mod serve;
+mod sweep;
 mod terminal;
 mod text;
 mod training;

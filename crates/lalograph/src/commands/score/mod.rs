@@ -10,7 +10,7 @@ use std::path::Path;
 use lalograph_lab::measure::baseline::Unigram;
 use lalograph_lab::measure::classes::{ClassScore, by_class};
 use lalograph_lab::measure::documents::Documents;
-use lalograph_lab::measure::score::{Judgement, Score, Scoring, TextScore, score, score_baseline};
+use lalograph_lab::measure::score::{Judgement, Score, Scoring, TextScore, average, score, score_baseline};
 use lalograph_lab::measure::surprise::TokenSurprise;
 use lalograph_lab::{LabError, ModelFile};
 use lalograph_storage::Existing;
@@ -73,6 +73,7 @@ pub(crate) fn run(args: &ScoreArgs, screen: &Screen) -> Result<(), Failure> {
         say_unknown(found.judgement.score.unknown_tokens, found.judgement.score.tokens, screen);
         scored.push(found);
     }
+    let averaged = if args.average { Some(average_of(&files, &scored)?) } else { None };
     let found = &scored[0];
     let baselines = match args.baselines {
         Some(order) => baselines(&args.model, order.into(), &found.text, screen)?,
@@ -80,7 +81,7 @@ pub(crate) fn run(args: &ScoreArgs, screen: &Screen) -> Result<(), Failure> {
     };
     let names = models.iter().map(|model| model.display().to_string());
     let judgements = scored.iter().map(|found| found.judgement.clone());
-    let several: Vec<(String, Judgement)> = names.zip(judgements).chain(baselines).collect();
+    let several: Vec<(String, Judgement)> = names.zip(judgements).chain(averaged).chain(baselines).collect();
     // Whether the cleaning of each is that of the first; baselines have its own.
     let alike: Vec<bool> = (0..several.len())
         .map(|at| files.get(at).is_none_or(|other| other.vocabulary.cleaning() == file.vocabulary.cleaning()))
@@ -156,6 +157,22 @@ pub(crate) fn run(args: &ScoreArgs, screen: &Screen) -> Result<(), Failure> {
     Ok(())
 }
 
+/// The mean of the probabilities of all models, as one more model.
+fn average_of(files: &[ModelFile], scored: &[TextScore]) -> Result<(String, Judgement), Failure> {
+    let name = format!("average of {}", files.len());
+    let other = files.iter().position(|file| file.vocabulary != files[0].vocabulary);
+    match (other, average(scored)) {
+        (None, Some(found)) => Ok((name, found)),
+        (at, _) => Err(Failure::with_remedy(
+            format!(
+                "model {} has another vocabulary than the first, so their probabilities have no mean",
+                at.unwrap_or(1) + 1
+            ),
+            "average models of one vocabulary, such as runs with other seeds; --beside alone compares any models",
+        )),
+    }
+}
+
 fn score_one(
     args: &ScoreArgs,
     file: &ModelFile,
@@ -165,7 +182,10 @@ fn score_one(
     let scoring = Scoring {
         window: args.window as usize,
         resets: args.state.map(|state| state == StateChoice::Reset),
-        tokens: args.surprise || args.page.is_some() || args.by == Some(PassageChoice::Sentence),
+        tokens: args.average
+            || args.surprise
+            || args.page.is_some()
+            || args.by == Some(PassageChoice::Sentence),
     };
     let mut progress = Progress::new(screen, "scoring", Measure::Steps, 100);
     let found = score(file, documents, scoring, &mut |share| {

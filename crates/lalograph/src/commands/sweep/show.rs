@@ -3,6 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use kuva::render::render::Scene;
+use lalograph_lab::sweep::figure::Figure;
 use lalograph_lab::sweep::folder::SweepFolder;
 use lalograph_lab::sweep::ledger::Results;
 use lalograph_lab::sweep::ranking::Ranked;
@@ -123,7 +124,8 @@ fn rank_rows(sweep: &SweepFolder, ranked: &[Ranked], whole: bool) -> RankRows {
     heads.extend(short_keys(&spec.varied.iter().map(|one| one.key.as_str()).collect::<Vec<_>>()));
     heads.push(figure.name().trim_start_matches("validation ").to_owned());
     if seeds {
-        heads.extend(["95 % interval".to_owned(), "like the best".to_owned()]);
+        let interval = if whole { "95 % interval" } else { "\u{b1}" };
+        heads.extend([interval, "like the best"].map(str::to_owned));
     }
     if spec.rungs() > 1 {
         heads.push("rung".to_owned());
@@ -140,9 +142,10 @@ fn rank_rows(sweep: &SweepFolder, ranked: &[Ranked], whole: bool) -> RankRows {
             let shown = |cost| shown_figure(figure, cost);
             row.push(one.interval.map_or_else(
                 || "-".to_owned(),
-                |(low, high)| match figure.rises() {
-                    true => format!("{} to {}", shown(high), shown(low)),
-                    false => format!("{} to {}", shown(low), shown(high)),
+                |(low, high)| match (whole, figure.rises()) {
+                    (true, true) => format!("{} to {}", shown(high), shown(low)),
+                    (true, false) => format!("{} to {}", shown(low), shown(high)),
+                    (false, _) => half_width(figure, low, high),
                 },
             ));
             row.push(match (&one.difference, at) {
@@ -162,6 +165,15 @@ fn rank_rows(sweep: &SweepFolder, ranked: &[Ranked], whole: bool) -> RankRows {
         row
     });
     RankRows { rows: rows.collect(), heads }
+}
+
+/// Half of an interval, in two digits.
+fn half_width(figure: Figure, low: f64, high: f64) -> String {
+    let half = (figure.of_cost(high) - figure.of_cost(low)).abs() / 2.0;
+    match figure {
+        Figure::Accuracy => percent_of(half),
+        _ => format!("{half:.*}", (1 - half.max(1e-9).log10().floor() as i32).clamp(0, 6) as usize),
+    }
 }
 
 /// Keys without their section, where that leaves them different.

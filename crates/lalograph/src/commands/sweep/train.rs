@@ -177,6 +177,14 @@ fn render_start(sweep: &SweepFolder, how: &How, screen: &Screen) -> String {
             counted(threads(how.threads) as u64, "thread", "threads")
         ),
     ));
+    if let Some((first, warmup)) = spec.compares_in_warmup() {
+        let note = format!(
+            "the first comparison, after {} steps, is within the warm-up of {} steps or soon after it: lower training.warmup_steps or --rungs, or train for more steps",
+            count(first),
+            count(warmup)
+        );
+        rows.push(("warm-up", note));
+    }
     let most = most_kept(spec, how.jobs);
     let model = model_bytes(&spec.plan);
     let kept = format!(

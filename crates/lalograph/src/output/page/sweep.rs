@@ -84,11 +84,14 @@ pub(crate) fn sweep_page(content: &SweepPage<'_>) -> String {
     let pictures: String =
         content.pictures.iter().map(|(name, svg)| figure(name, svg, caption(name))).collect();
     let pictures = if pictures.is_empty() { String::new() } else { section("charts", "Charts", &pictures) };
+    // A terminal has a line for each path.
+    let outcome: Vec<(&str, String)> =
+        content.outcome.iter().map(|(name, value)| (*name, value.replace('\n', ", "))).collect();
     let title = format!("Sweep: {}", content.name);
     let body = format!(
         "<h1>{}</h1>\n{}{pictures}{shares}{}{failed}",
         text(&title),
-        section("outcome", "Outcome", &pairs(&content.outcome)),
+        section("outcome", "Outcome", &pairs(&outcome)),
         section("settings", "Settings by rank", &format!("{}{more}", table(&heads, &rows))),
     );
     page(&title, &body)
