@@ -268,7 +268,9 @@ impl From<SweepError> for Failure {
             SweepError::NoValidation => {
                 Self::Usage(format!("{error}; raise corpus.validation_share, or give a split"))
             }
-            SweepError::TooMany(_) => Self::Usage(format!("{error}; use --method random, or fewer values")),
+            SweepError::TooMany { .. } => {
+                Self::Usage(format!("{error}; use --method random, or fewer values"))
+            }
             SweepError::Tuned => Self::Usage(format!("{error}; use the plan of a new model")),
             SweepError::Rungs { .. } => {
                 Self::with_remedy(error, "lower training.validate_every, or use fewer --rungs")

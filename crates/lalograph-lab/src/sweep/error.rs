@@ -68,8 +68,13 @@ pub enum SweepError {
         must: &'static str,
     },
     /// More trials than a sweep can have.
-    #[error("the sweep has {0} trials, more than {limit}", limit = super::spec::MOST_TRIALS)]
-    TooMany(u128),
+    #[error("the sweep has {trials} trials, more than {most}")]
+    TooMany {
+        /// Its trials.
+        trials: u128,
+        /// How many it can have.
+        most: u64,
+    },
     /// Rungs that no validation tells apart.
     #[error(
         "racing compares trials of {steps} steps {rungs} times, first after {first}, and needs a validation of its own for each time"

@@ -4,9 +4,10 @@ use std::ffi::OsStr;
 use std::fs;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
+use std::time::Duration;
 
 use lalograph_storage::folder::HIDDEN;
-use lalograph_storage::{Existing, Folder, Storage};
+use lalograph_storage::{Existing, Folder, Storage, StorageError};
 
 use super::error::SweepError;
 use super::figure::Figure;
@@ -81,10 +82,8 @@ impl SweepFolder {
             }
             match folder.write(DESCRIPTION, spec.to_json()?.as_bytes(), Existing::Keep) {
                 Ok(()) => return Ok((Self::at(path, spec), false)),
-                // Another process was faster.
-                Err(
-                    lalograph_storage::StorageError::Exists(_) | lalograph_storage::StorageError::Busy(_),
-                ) => {}
+                // Another process was faster, or is about to be.
+                Err(StorageError::Exists(_) | StorageError::Busy(_)) => wait_for(path),
                 Err(error) => return Err(error.into()),
             }
         }
@@ -139,7 +138,7 @@ impl SweepFolder {
     pub(super) fn claim(&self, storage: &dyn Storage, name: &str) -> Result<Option<Held>, SweepError> {
         let folder = Folder::open(storage, &self.path)?.make_folder(CLAIMS)?;
         let lock = folder.append(name)?;
-        let free = lock.try_lock().map_err(lalograph_storage::StorageError::at(&folder.path_of(name)))?;
+        let free = lock.try_lock().map_err(StorageError::at(&folder.path_of(name)))?;
         Ok(free.then_some(Held { _lock: lock }))
     }
 
@@ -177,6 +176,18 @@ impl SweepFolder {
             folder.write(BEST, text.as_bytes(), Existing::Replace)?;
         }
         Ok(())
+    }
+}
+
+/// Waits until the description that another process writes is there.
+fn wait_for(path: &Path) {
+    const PATIENCE: u32 = 500;
+    const PAUSE: Duration = Duration::from_millis(10);
+    for _ in 0..PATIENCE {
+        if SweepFolder::is_one(path) {
+            return;
+        }
+        std::thread::sleep(PAUSE);
     }
 }
 

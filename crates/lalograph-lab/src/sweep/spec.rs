@@ -18,7 +18,7 @@ pub const FORMAT: &str = "lalograph sweep";
 /// The version of its form.
 pub const VERSION: u32 = 1;
 /// Trials of a sweep at most.
-pub const MOST_TRIALS: u64 = 100_000;
+const MOST_TRIALS: u64 = 100_000;
 /// Seeds of a setting at most.
 const MOST_SEEDS: u64 = 100;
 
@@ -141,7 +141,7 @@ impl SweepSpec {
         let settings = settings(&varied, &terms, plan.training.seed)?;
         let trials = settings.len() as u128 * u128::from(terms.seeds);
         if trials > u128::from(MOST_TRIALS) {
-            return Err(SweepError::TooMany(trials));
+            return Err(SweepError::TooMany { trials, most: MOST_TRIALS });
         }
         Ok(Self { plan, varied, terms, working_folder, plan_text, settings })
     }
@@ -363,7 +363,7 @@ fn grid(varied: &[Varied]) -> Result<Vec<Vec<String>>, SweepError> {
     let values: Vec<Vec<String>> = varied.iter().map(Varied::grid).collect();
     let count = values.iter().fold(1u128, |all, values| all.saturating_mul(values.len() as u128));
     if count > u128::from(MOST_TRIALS) {
-        return Err(SweepError::TooMany(count));
+        return Err(SweepError::TooMany { trials: count, most: MOST_TRIALS });
     }
     let mut settings = vec![Vec::new()];
     for values in &values {

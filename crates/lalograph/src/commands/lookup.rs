@@ -4,6 +4,7 @@ use std::path::{Path, PathBuf};
 
 use lalograph_lab::run::folder::model_in;
 use lalograph_lab::run::shelf;
+use lalograph_lab::sweep::folder::SweepFolder;
 use lalograph_lab::{LabError, ModelFile, RunFolder};
 
 use crate::failure::Failure;
@@ -105,6 +106,12 @@ pub(crate) fn find_run(runs: &Path, name: &Path) -> Result<RunFolder, Failure> {
     let inside = runs.join(name);
     let found = [name, &inside].into_iter().find_map(|path| RunFolder::open(path).ok());
     found.map_or_else(|| Err(no_run(runs, name)), Ok)
+}
+
+/// The folder of a sweep that a path or a name means.
+pub(crate) fn sweep_meant(runs: &Path, path: &Path) -> Option<PathBuf> {
+    let inside = runs.join(path);
+    [path, &inside].into_iter().find(|path| SweepFolder::is_one(path)).map(Path::to_owned)
 }
 
 /// The run that is to be removed: a name means one in the folder of runs and no other, anything else is a path.

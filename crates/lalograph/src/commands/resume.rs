@@ -12,9 +12,9 @@ use lalograph_storage::Existing;
 
 use super::classify;
 use super::input::threads;
-use super::lookup::find_run;
+use super::lookup::{find_run, sweep_meant};
 use super::settings::check_room;
-use super::sweep::{How, go_on, sweep_meant};
+use super::sweep::{How, go_on};
 use super::training::{
     carry_out, carry_out_classifier, now, reading, reading_documents, render_start, say_outcome,
 };

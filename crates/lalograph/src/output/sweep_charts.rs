@@ -15,7 +15,7 @@ use crate::output::line::{Axis, Points, dots, drawable, line};
 use crate::output::number::{count, percent_of, perplexity};
 use crate::output::palette::{ASH, Colour, HONEY, INK, PAPER, QUIET_INK, RULE, TEAL};
 
-/// Settings that are drawn at most: the best, and every so manieth of the others.
+/// Settings that are drawn at most, about: the best, and of the others every n-th.
 const DRAWN: usize = 300;
 /// Values of an axis that are named.
 const NAMED: usize = 12;

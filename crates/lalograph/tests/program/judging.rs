@@ -215,8 +215,9 @@ fn the_average_of_models_is_that_of_their_probabilities() {
     assert!((averaged.as_f64().unwrap() / expected - 1.0).abs() < 1e-6, "{averaged} {expected}");
     let alone = |at: usize| models[at]["bits_per_token"].as_f64().unwrap();
     assert!(averaged.as_f64().unwrap() < (alone(0) + alone(1)) / 2.0);
+    workshop.run(&format!("{train} --vocabulary-size 60 --name few")).ok();
     workshop
-        .run(&format!("score runs/seed4 {asked} --beside thornmere/runs/demo --average"))
+        .run(&format!("score runs/seed4 {asked} --beside runs/few --average"))
         .fails(1, &["another vocabulary", "--beside"]);
     workshop.run(&format!("score runs/seed4 {asked} --average")).fails(2, &["--beside"]);
 }

@@ -6,7 +6,7 @@ mod show;
 mod train;
 mod view;
 
-pub(crate) use train::{How, go_on, sweep_meant};
+pub(crate) use train::{How, go_on};
 
 use crate::cli::{SweepArgs, SweepCommand};
 use crate::failure::Failure;

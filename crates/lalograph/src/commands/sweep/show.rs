@@ -9,8 +9,8 @@ use lalograph_lab::sweep::ledger::Results;
 use lalograph_lab::sweep::ranking::Ranked;
 
 use super::document::{Document, at_an_end, model_of, shown_figure};
-use super::train::sweep_meant;
 use crate::cli::SweepShowArgs;
+use crate::commands::lookup::sweep_meant;
 use crate::commands::runs::begin_pages;
 use crate::failure::Failure;
 use crate::files;

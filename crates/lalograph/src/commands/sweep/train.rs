@@ -17,6 +17,7 @@ use super::show::show;
 use super::view::View;
 use crate::cli::SweepArgs;
 use crate::commands::input::threads;
+use crate::commands::lookup::sweep_meant;
 use crate::commands::training::{TOKENS, now};
 use crate::failure::Failure;
 use crate::files;
@@ -30,7 +31,7 @@ use crate::room;
 pub(crate) struct How {
     /// Trials at once.
     pub(crate) jobs: usize,
-    /// Threads of all trials, if it was said.
+    /// Threads of all trials together; none for all processors.
     pub(crate) threads: Option<u16>,
     /// When to start no more.
     pub(crate) minutes: Option<Duration>,
@@ -66,12 +67,6 @@ pub(super) fn run(args: &SweepArgs, plan: &Path, screen: &Screen) -> Result<(), 
         screen.note(&format!("{} is this sweep: it is continued", path.display()));
     }
     carry_out(&sweep, &how, screen)
-}
-
-/// The folder of a sweep that a path or a name means.
-pub(crate) fn sweep_meant(runs: &Path, path: &Path) -> Option<PathBuf> {
-    let inside = runs.join(path);
-    [path, &inside].into_iter().find(|path| SweepFolder::is_one(path)).map(Path::to_owned)
 }
 
 /// The name of a plan: that of its file, or of its run.
