@@ -272,9 +272,7 @@ impl From<SweepError> for Failure {
                 Self::Usage(format!("{error}; use --method random, or fewer values"))
             }
             SweepError::Tuned => Self::Usage(format!("{error}; use the plan of a new model")),
-            SweepError::Rungs { .. } => {
-                Self::with_remedy(error, "lower training.validate_every, or use fewer --rungs")
-            }
+            SweepError::Rungs { .. } => Self::with_remedy(error, "use fewer --rungs otherwise"),
             SweepError::Plan(inner) => Self::Usage(inner.to_string()),
             SweepError::Memory(_) => Self::with_remedy(error, "lower --jobs"),
             SweepError::Space(_)

@@ -13,6 +13,14 @@ pub enum SpaceError {
     /// No key, or no values.
     #[error("`{0}` is not of the form `section.key=values`")]
     Form(String),
+    /// A key without its section.
+    #[error("`{key}` has no section{}", if .meant.is_empty() { String::new() } else { format!("; did you mean `{}`?", .meant.join("` or `")) })]
+    NoSection {
+        /// The key.
+        key: String,
+        /// The settings of that name.
+        meant: Vec<String>,
+    },
     /// A list with a gap.
     #[error("`{0}` has no value between two commas or at an end of its list")]
     NoValue(String),
@@ -77,7 +85,7 @@ pub enum SweepError {
     },
     /// Rungs that no validation tells apart.
     #[error(
-        "racing compares trials of {steps} steps {rungs} times, first after {first}, and needs a validation of its own for each time"
+        "racing compares trials of {steps} steps {rungs} times, first after {first}, and needs a validation of its own for each time: lower training.validate_every"
     )]
     Rungs {
         /// How often it compares.

@@ -4,6 +4,7 @@ use lalograph_net::numbers::chance::stream;
 use rand::RngExt;
 
 use crate::plan::Plan;
+use crate::plan::reference::{Section, sections};
 use crate::sweep::error::SpaceError;
 
 /// Values of a range in a grid, if their number is not given.
@@ -63,6 +64,9 @@ impl Varied {
         let (key, values) = (key.trim().to_owned(), values.trim().to_owned());
         if key.is_empty() {
             return Err(form());
+        }
+        if !key.contains('.') {
+            return Err(SpaceError::NoSection { meant: of_that_name(&key), key });
         }
         let read = match range(&values) {
             Some(parts) => Values::Range(parts.range(&key, &values, takes_real_numbers(&key, plan))?),
@@ -186,6 +190,13 @@ impl Range {
         };
         place.clamp(0.0, 1.0)
     }
+}
+
+/// The settings of a name, with their sections.
+fn of_that_name(key: &str) -> Vec<String> {
+    let sections = sections();
+    let has = |section: &&Section| section.settings.iter().any(|setting| setting.key == key);
+    sections.iter().filter(has).map(|section| format!("{}.{key}", section.name)).collect()
 }
 
 /// A range as it is written.
@@ -334,6 +345,8 @@ mod tests {
         for (text, expected) in [
             ("model.hidden", "`section.key=values`"),
             ("=1,2", "`section.key=values`"),
+            ("hidden=1,2", "did you mean `model.hidden`?"),
+            ("hiden=1,2", "has no section"),
             ("model.hidden=", "has no value"),
             ("model.hidden=1,,2", "has no value"),
             ("model.hidden=64,128,64", "twice"),

@@ -7,6 +7,7 @@ use clap::{Args, Subcommand};
 use lalograph_lab::sweep::spec::Method;
 
 use super::choice::{choice, minutes};
+use super::runs::RunsFolder;
 
 /// `sweep`.
 #[derive(Debug, Args)]
@@ -19,7 +20,7 @@ pub(crate) struct SweepArgs {
     /// Show the results of a sweep.
     #[command(subcommand)]
     pub(crate) command: Option<SweepCommand>,
-    /// Plan of a language model or a classifier; or the folder of a sweep, to continue it or to take part in it.
+    /// Plan file or run of a language model or a classifier; or the folder of a sweep, to continue it or to take part in it.
     #[arg(value_name = "PLAN", required = true)]
     pub(crate) plan: Option<PathBuf>,
     /// Values of a setting: a list a,b,c or a range low..high, which is by ratio if high is at least 10 times low. `:even` or `:ratio` and the number of
@@ -60,9 +61,9 @@ pub(crate) struct SweepArgs {
     /// Name of the sweep and of its folder (default: the name of the plan file, and -sweep).
     #[arg(long, value_name = "NAME")]
     pub(crate) name: Option<String>,
-    /// Folder of the runs.
-    #[arg(long, value_name = "DIR", default_value = "runs")]
-    pub(crate) runs: PathBuf,
+    /// Folder of all runs.
+    #[command(flatten)]
+    pub(crate) place: RunsFolder,
     /// Number of threads of all trials together (default: all processors). Results do not depend on it.
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..))]
     pub(crate) threads: Option<u16>,
@@ -87,9 +88,9 @@ pub(crate) struct SweepShowArgs {
     /// Sweep: its name or its folder.
     #[arg(value_name = "SWEEP")]
     pub(crate) sweep: PathBuf,
-    /// Folder of the runs.
-    #[arg(long, value_name = "DIR", default_value = "runs")]
-    pub(crate) runs: PathBuf,
+    /// Folder of all runs.
+    #[command(flatten)]
+    pub(crate) place: RunsFolder,
     /// Show the N best settings (0 = all).
     #[arg(long, value_name = "N", default_value_t = 10)]
     pub(crate) top: usize,

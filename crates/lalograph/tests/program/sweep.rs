@@ -117,6 +117,7 @@ fn mistakes_are_named_before_anything_is_trained() {
     for (words, named) in [
         ("", &["nothing is varied", "--vary"][..]),
         ("--vary model.hiden=1,2", &["model.hiden", "did you mean `model.hidden`"]),
+        ("--vary hidden=1,2", &["did you mean `model.hidden`"]),
         ("--vary model.hidden=0.5,1", &["model.hidden", "whole number"]),
         ("--vary model.hidden=0,4", &["model.hidden"]),
         ("--vary model.hidden=8..8", &["8..8", "is empty"]),

@@ -29,6 +29,8 @@ pub(super) fn asked(args: &SweepArgs, plan: &Path) -> Result<SweepSpec, Failure>
         rungs: args.rungs.unwrap_or(file.terms.rungs),
         keep: args.keep.unwrap_or(file.terms.keep),
     };
-    let plan = read_plan(Some(plan), &args.settings)?;
+    // Of a run, its plan.
+    let file = if plan.is_dir() { plan.join("plan.toml") } else { plan.to_owned() };
+    let plan = read_plan(Some(&file), &args.settings)?;
     Ok(SweepSpec::new(plan, &vary, terms, std::env::current_dir().ok())?)
 }

@@ -25,7 +25,8 @@ use crate::output::table::{Column, coloured_bars, facts, table};
 
 /// Runs the command.
 pub(super) fn run(args: &SweepShowArgs, screen: &Screen) -> Result<(), Failure> {
-    let folder = sweep_meant(&args.runs, &args.sweep).ok_or_else(|| no_sweep(&args.runs, &args.sweep))?;
+    let folder =
+        sweep_meant(&args.place.runs, &args.sweep).ok_or_else(|| no_sweep(&args.place.runs, &args.sweep))?;
     let sweep = SweepFolder::open(&folder)?;
     let storage = files::storage();
     let mut ledger = sweep.ledger(&*storage)?;

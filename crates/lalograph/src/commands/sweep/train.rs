@@ -43,7 +43,7 @@ pub(crate) struct How {
 pub(super) fn run(args: &SweepArgs, plan: &Path, screen: &Screen) -> Result<(), Failure> {
     let how =
         How { jobs: usize::from(args.jobs), threads: args.threads, minutes: args.minutes, json: args.json };
-    if let Some(folder) = sweep_meant(&args.runs, plan) {
+    if let Some(folder) = sweep_meant(&args.place.runs, plan) {
         let described = !args.vary.is_empty() || args.sweep_file.is_some() || !args.settings.is_empty();
         if described || args.method.is_some() || args.trials.is_some() || args.seeds.is_some() {
             return Err(Failure::Usage(format!(
@@ -61,7 +61,7 @@ pub(super) fn run(args: &SweepArgs, plan: &Path, screen: &Screen) -> Result<(), 
     if !shelf::is_name(&name) {
         return Err(LabError::BadName(name).into());
     }
-    let path = args.runs.join(&name);
+    let path = args.place.runs.join(&name);
     let (sweep, was_there) = SweepFolder::make_or_join(&*files::storage(), &path, spec)?;
     if was_there {
         screen.note(&format!("{} is this sweep: it is continued", path.display()));
@@ -71,9 +71,9 @@ pub(super) fn run(args: &SweepArgs, plan: &Path, screen: &Screen) -> Result<(), 
 
 /// The name of a plan: that of its file, or of its run.
 fn name_of(plan: &Path) -> String {
-    let stem = plan.file_stem().unwrap_or_default();
-    let of_run = (stem == "plan").then(|| plan.parent()?.file_name()).flatten();
-    of_run.unwrap_or(stem).to_string_lossy().into_owned()
+    let of_run = plan.ends_with("plan.toml").then(|| plan.parent()?.file_name()).flatten();
+    let own = if plan.is_dir() { plan.file_name() } else { plan.file_stem() };
+    of_run.or(own).unwrap_or_default().to_string_lossy().into_owned()
 }
 
 /// Continues a sweep, or takes part in it.
