@@ -53,11 +53,16 @@ pub(super) fn kept(
 pub fn most_kept(spec: &SweepSpec, jobs: usize) -> MostKept {
     let (trials, seeds) = (spec.settings().len() * spec.seeds(), spec.seeds());
     let jobs = jobs.min(trials);
+    // A new one is written before the oldest goes.
+    let (each, written) = (spec.plan.checkpoints.keep.max(1), jobs);
     if spec.rungs() > 1 {
         // All wait for the first comparison with what they go on from.
-        return MostKept { models: trials, checkpoints: trials + jobs };
+        return MostKept { models: trials, checkpoints: trials * each + written };
     }
-    MostKept { models: (spec.terms.keep as usize + jobs * seeds).min(trials), checkpoints: jobs * 2 }
+    MostKept {
+        models: (spec.terms.keep as usize + jobs * seeds).min(trials),
+        checkpoints: jobs * each + written,
+    }
 }
 
 /// Numbers of files at most.

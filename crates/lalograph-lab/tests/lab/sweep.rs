@@ -10,6 +10,7 @@ use lalograph_lab::run::shelf;
 use lalograph_lab::sweep::error::SweepError;
 use lalograph_lab::sweep::folder::SweepFolder;
 use lalograph_lab::sweep::ledger::Results;
+use lalograph_lab::sweep::most_kept;
 use lalograph_lab::sweep::ranking::rank;
 use lalograph_lab::sweep::spec::{Method, SweepSpec, Terms, Trial};
 use lalograph_lab::sweep::work::{SweepEvent, Work, WorkEnd, tested, work};
@@ -130,6 +131,11 @@ fn a_trial_is_the_run_that_it_would_be_by_itself() {
     let end = work_on(&sweep, &place.path().join("tokens"), 2, &|event| {
         if let SweepEvent::Reached(trial, _) = event {
             seen.lock().unwrap().push(*trial);
+            let (most, (models, checkpoints)) = (most_kept(sweep.spec(), 2), weights(&sweep));
+            assert!(
+                models.len() <= most.models && checkpoints <= most.checkpoints,
+                "{models:?} {checkpoints}"
+            );
         }
         true
     });
