@@ -274,7 +274,8 @@ impl From<SweepError> for Failure {
             SweepError::Tuned => Self::Usage(format!("{error}; use the plan of a new model")),
             SweepError::Rungs { .. } => Self::with_remedy(error, "use fewer --rungs otherwise"),
             SweepError::Plan(inner) => Self::Usage(inner.to_string()),
-            SweepError::Memory(_) => Self::with_remedy(error, "lower --jobs"),
+            SweepError::Crowded { .. } => Self::with_remedy(error, "lower --jobs"),
+            SweepError::Memory(_) => Self::with_remedy(error, "lower the sizes of the plan"),
             SweepError::Space(_)
             | SweepError::File(_)
             | SweepError::Twice(_)

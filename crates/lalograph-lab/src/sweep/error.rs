@@ -101,9 +101,17 @@ pub enum SweepError {
     /// A file that describes a sweep.
     #[error("{0}")]
     File(String),
-    /// Memory that is not there.
+    /// A trial that needs more memory than there is.
     #[error("{0}")]
     Memory(String),
+    /// Trials that need more memory together than there is.
+    #[error("{jobs} trials at a time: {what}")]
+    Crowded {
+        /// Trials at a time.
+        jobs: usize,
+        /// What they need.
+        what: String,
+    },
     /// A tuned model.
     #[error("a sweep trains language models and classifiers; the plan has a [tune] section")]
     Tuned,

@@ -40,7 +40,7 @@ pub struct Work<'w> {
     pub program_version: &'w str,
     /// The time, as a run's description has it.
     pub clock: &'w (dyn Fn() -> String + Sync),
-    /// Says why a trial that needs so many bytes of memory cannot be trained beside the others, if so.
+    /// Says why what needs so many bytes of memory cannot be trained, if so.
     pub memory: &'w (dyn Fn(u64) -> Result<(), String> + Sync),
 }
 
@@ -258,7 +258,11 @@ impl Crew<'_> {
         self.hear(&SweepEvent::Started { trial, rung: job.rung });
         let stop = || !self.goes_on();
         let mut admit = |known: &super::trial::Known| {
-            (self.how.memory)(known.bytes).map_err(SweepError::Memory)?;
+            // What one trial needs is its own matter; what several need together is that of this process.
+            let (memory, jobs) = (self.how.memory, self.how.jobs);
+            memory(known.bytes).map_err(SweepError::Memory)?;
+            memory(known.bytes.saturating_mul(jobs as u64))
+                .map_err(|what| SweepError::Crowded { jobs, what })?;
             if spec.terms.budget_steps.is_some() {
                 held(&self.ledger).push(&Entry::Planned { trial: number, steps: known.steps })?;
             }

@@ -353,6 +353,57 @@ fn classifiers_are_swept_too_and_the_solved_ones_beside_the_trained() {
 }
 
 #[test]
+fn memory_for_one_is_a_trials_own_matter_and_memory_for_several_is_not() {
+    let place = tempfile::tempdir().unwrap();
+    let tokens = place.path().join("tokens");
+    let sweep =
+        made(&place.path().join("sweep"), spec(place.path(), &["model.hidden=4,6"], Terms::default()));
+    let needed = Mutex::new(Vec::new());
+    let with = |jobs: usize, most: u64| {
+        let memory = |bytes: u64| {
+            needed.lock().unwrap().push(bytes);
+            if bytes > most { Err(format!("{bytes} are too many")) } else { Ok(()) }
+        };
+        let how = Work {
+            storage: &Disk,
+            tokens: &tokens,
+            base: None,
+            jobs,
+            threads: 1,
+            limit: None,
+            program_version: "0",
+            clock: &clock,
+            memory: &memory,
+        };
+        work(&sweep, &how, &|_: &SweepEvent<'_>| true)
+    };
+    assert!(matches!(with(3, 0), Ok(WorkEnd::Over)), "neither fits by itself");
+    assert!(results(&sweep).trials().iter().all(|trial| trial.failed.is_some()));
+    let sizes = needed.lock().unwrap().clone();
+    let (small, large) = (*sizes.iter().min().unwrap(), *sizes.iter().max().unwrap());
+    assert!(small < large);
+    let again =
+        made(&place.path().join("again"), spec(place.path(), &["model.hidden=4,6"], Terms::default()));
+    let memory = |bytes: u64| if bytes > 2 * small - 1 { Err("too many".to_owned()) } else { Ok(()) };
+    let how = |jobs| Work {
+        storage: &Disk,
+        tokens: &tokens,
+        base: None,
+        jobs,
+        threads: 1,
+        limit: None,
+        program_version: "0",
+        clock: &clock,
+        memory: &memory,
+    };
+    let crowded = work(&again, &how(2), &|_: &SweepEvent<'_>| true);
+    assert!(matches!(crowded, Err(SweepError::Crowded { jobs: 2, .. })), "{crowded:?}");
+    assert!(results(&again).trials().iter().all(|trial| trial.failed.is_none()));
+    work(&again, &how(1), &|_: &SweepEvent<'_>| true).unwrap();
+    assert_eq!(rank(again.spec(), again.figure(), &results(&again)).ranked.len(), 2);
+}
+
+#[test]
 fn a_budget_of_steps_holds_whoever_works() {
     let place = tempfile::tempdir().unwrap();
     let terms =

@@ -44,8 +44,10 @@ pub(super) fn run(args: &SweepArgs, plan: &Path, screen: &Screen) -> Result<(), 
     let how =
         How { jobs: usize::from(args.jobs), threads: args.threads, minutes: args.minutes, json: args.json };
     if let Some(folder) = sweep_meant(&args.place.runs, plan) {
+        let SweepArgs { method, trials, seeds, budget_steps, rungs, keep, .. } = args;
+        let numbers = [trials, seeds, budget_steps, keep].iter().any(|number| number.is_some());
         let described = !args.vary.is_empty() || args.sweep_file.is_some() || !args.settings.is_empty();
-        if described || args.method.is_some() || args.trials.is_some() || args.seeds.is_some() {
+        if described || numbers || method.is_some() || rungs.is_some() || args.name.is_some() {
             return Err(Failure::Usage(format!(
                 "{} is a sweep that is described already; give only --jobs, --threads, --minutes and --json, or the plan file of a new sweep",
                 folder.display()
@@ -91,10 +93,8 @@ fn carry_out(sweep: &SweepFolder, how: &How, screen: &Screen) -> Result<(), Fail
     let runs = sweep.path().parent().unwrap_or(Path::new(""));
     let tokens = runs.join(TOKENS);
     let base = base(spec);
-    let memory = |needed: u64| {
-        room::check(needed.saturating_mul(how.jobs as u64), "training these trials at a time", "")
-            .map_err(|failure| failure.words().to_owned())
-    };
+    let memory =
+        |needed: u64| room::check(needed, "training", "").map_err(|failure| failure.words().to_owned());
     let mut ledger = sweep.ledger(&*storage)?;
     let view = View::new(sweep, ledger.refresh()?, how.json, screen);
     let work_of = Work {
