@@ -53,14 +53,13 @@ fn clock() -> String {
     "now".to_owned()
 }
 
-/// Works on a sweep with so many jobs, until the observer stops it.
-fn work_on(
-    sweep: &SweepFolder,
-    tokens: &Path,
+/// So many jobs with a thread each, and this memory.
+fn how<'w>(
+    tokens: &'w Path,
     jobs: usize,
-    observer: &(dyn Fn(&SweepEvent<'_>) -> bool + Sync),
-) -> Result<WorkEnd, SweepError> {
-    let how = Work {
+    memory: &'w (dyn Fn(u64) -> Result<(), String> + Sync),
+) -> Work<'w> {
+    Work {
         storage: &Disk,
         tokens,
         base: None,
@@ -69,8 +68,18 @@ fn work_on(
         limit: None,
         program_version: "0",
         clock: &clock,
-        memory: &|_| Ok(()),
-    };
+        memory,
+    }
+}
+
+/// Works on a sweep with so many jobs, until the observer stops it.
+fn work_on(
+    sweep: &SweepFolder,
+    tokens: &Path,
+    jobs: usize,
+    observer: &(dyn Fn(&SweepEvent<'_>) -> bool + Sync),
+) -> Result<WorkEnd, SweepError> {
+    let how = how(tokens, jobs, &|_| Ok(()));
     work(sweep, &how, &|event: &SweepEvent<'_>| observer(event))
 }
 
@@ -364,18 +373,7 @@ fn memory_for_one_is_a_trials_own_matter_and_memory_for_several_is_not() {
             needed.lock().unwrap().push(bytes);
             if bytes > most { Err(format!("{bytes} are too many")) } else { Ok(()) }
         };
-        let how = Work {
-            storage: &Disk,
-            tokens: &tokens,
-            base: None,
-            jobs,
-            threads: 1,
-            limit: None,
-            program_version: "0",
-            clock: &clock,
-            memory: &memory,
-        };
-        work(&sweep, &how, &|_: &SweepEvent<'_>| true)
+        work(&sweep, &how(&tokens, jobs, &memory), &|_: &SweepEvent<'_>| true)
     };
     assert!(matches!(with(3, 0), Ok(WorkEnd::Over)), "neither fits by itself");
     assert!(results(&sweep).trials().iter().all(|trial| trial.failed.is_some()));
@@ -385,21 +383,10 @@ fn memory_for_one_is_a_trials_own_matter_and_memory_for_several_is_not() {
     let again =
         made(&place.path().join("again"), spec(place.path(), &["model.hidden=4,6"], Terms::default()));
     let memory = |bytes: u64| if bytes > 2 * small - 1 { Err("too many".to_owned()) } else { Ok(()) };
-    let how = |jobs| Work {
-        storage: &Disk,
-        tokens: &tokens,
-        base: None,
-        jobs,
-        threads: 1,
-        limit: None,
-        program_version: "0",
-        clock: &clock,
-        memory: &memory,
-    };
-    let crowded = work(&again, &how(2), &|_: &SweepEvent<'_>| true);
+    let crowded = work(&again, &how(&tokens, 2, &memory), &|_: &SweepEvent<'_>| true);
     assert!(matches!(crowded, Err(SweepError::Crowded { jobs: 2, .. })), "{crowded:?}");
     assert!(results(&again).trials().iter().all(|trial| trial.failed.is_none()));
-    work(&again, &how(1), &|_: &SweepEvent<'_>| true).unwrap();
+    work(&again, &how(&tokens, 1, &memory), &|_: &SweepEvent<'_>| true).unwrap();
     assert_eq!(rank(again.spec(), again.figure(), &results(&again)).ranked.len(), 2);
 }
 
