@@ -47,6 +47,14 @@ pub enum LabError {
     /// A run whose plan was changed by somebody else.
     #[error("{0} is not the plan that the run was started with")]
     ForeignPlan(PathBuf),
+    /// A time in which no network learns enough.
+    #[error(
+        "{seconds:.0} s are too few for a plan: not even the narrowest network makes enough steps in them"
+    )]
+    ShortTime {
+        /// The time.
+        seconds: f64,
+    },
     /// A run that was to have fewer steps than it has made.
     #[error(
         "{run} has completed {made} steps, and {asked} were requested; steps count from the start of the run"

@@ -43,6 +43,7 @@
 
 pub mod artefact;
 pub mod data;
+pub mod design;
 mod error;
 pub mod measure;
 pub mod plan;

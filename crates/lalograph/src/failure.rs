@@ -189,6 +189,7 @@ impl From<LabError> for Failure {
                     "request more, or use --restart to start the run from its first step",
                 );
             }
+            LabError::ShortTime { .. } => "give more time with --time, or less text with --first",
             LabError::AllDone(_) => "raise --epochs or --steps",
             LabError::Changed { .. } => "restore the file, or train a new run",
             LabError::BadCheckpoint { .. } => "use --restart to start the run from its first step",

@@ -94,7 +94,7 @@ impl DocumentBench {
         let own = plan.classifier.clone().unwrap_or_default();
         let input = match own.features {
             Some(features) => ClassifierInput::Numbers { features },
-            None => ClassifierInput::Tokens { vocabulary, embedding: plan.model.embedding },
+            None => ClassifierInput::Tokens { vocabulary, embedding: plan.widths().0 },
         };
         let Some(shape) = plan.classifier_shape(input, Self::CLASSES, Vec::new()) else { return Ok(None) };
         let net = Classifier::new(shape)?;

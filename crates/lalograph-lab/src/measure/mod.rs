@@ -12,5 +12,6 @@ pub mod forecast;
 pub mod foresight;
 pub mod gauge;
 pub mod gauge_documents;
+pub mod recency;
 pub mod score;
 pub mod surprise;

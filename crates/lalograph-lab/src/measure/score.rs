@@ -266,22 +266,24 @@ pub fn average(found: &[TextScore]) -> Option<Judgement> {
     if losses.iter().any(|losses| losses.len() != first.text.len()) {
         return None;
     }
-    let mut scorer = Scorer::new(&first.text, false);
-    for at in 0..first.text.len() {
+    let mean = |at: usize| {
         // By way of the least loss, so that no probability is rounded to zero.
         let least = losses.iter().map(|losses| losses[at]).fold(f64::INFINITY, f64::min);
         let sum: f64 = losses.iter().map(|losses| (least - losses[at]).exp()).sum();
-        scorer.add(at, least - (sum / losses.len() as f64).ln());
-    }
-    Some(scorer.finish())
+        least - (sum / losses.len() as f64).ln()
+    };
+    Some(judged(&first.text, (0..first.text.len()).map(mean)))
 }
 
 /// Scores a text that was read already under a model that is no network.
 pub fn score_baseline(text: &TokenSequence, predictor: &mut dyn Predictor) -> Judgement {
+    judged(text, text.iter().map(|token| -predictor.probability(token).ln()))
+}
+
+/// The score of a text whose tokens have these losses.
+pub(super) fn judged(text: &TokenSequence, losses: impl Iterator<Item = f64>) -> Judgement {
     let mut scorer = Scorer::new(text, false);
-    for (at, token) in text.iter().enumerate() {
-        scorer.add(at, -predictor.probability(token).ln());
-    }
+    losses.enumerate().for_each(|(at, loss)| scorer.add(at, loss));
     scorer.finish()
 }
 

@@ -32,6 +32,7 @@ impl Plan {
             ..
         } = self;
         let tune = self.tune.clone().unwrap_or_default();
+        let expected = self.expected.clone().unwrap_or_default();
         let mut found = Vec::new();
         let mut range = |key, value: String, must| found.push(PlanError::Range { key, value, must });
         if let Some(delimiter) = corpus.delimiter.filter(|c| !c.is_ascii() || matches!(c, '\n' | '\r' | '"'))
@@ -207,15 +208,14 @@ impl Plan {
             within("corpus.validation_share", corpus.validation_share, (0.0, 0.9), "from 0 to 0.9"),
             within("corpus.test_share", corpus.test_share, (0.0, f64::MAX), "from 0 to 0.9"),
             at_least_one("vocabulary.size", vocabulary.size.unwrap_or(1) as u64),
-            at_least_one("model.embedding", model.embedding as u64),
-            at_least_one("model.hidden", model.hidden as u64),
+            at_least_one("model.embedding", model.embedding.unwrap_or(1) as u64),
+            at_least_one("model.hidden", model.hidden.unwrap_or(1) as u64),
             at_least_one("model.layers", model.layers as u64),
             at_least_one("model.cluster_shrink", model.cluster_shrink as u64),
             within("model.softmax_samples", model.softmax_samples as f64, (1.0, 1e6), "from 1 to 1,000,000"),
             not_negative("model.recurrent_gain", model.recurrent_gain),
             within("model.keep_bias", model.keep_bias.unwrap_or(0.0), (-100.0, 100.0), "from -100 to 100"),
-            // A classifier's epochs can follow from its documents.
-            at_least_one("training.epochs", training.epochs.max(u64::from(self.classifier.is_some()))),
+            at_least_one("training.epochs", training.epochs.unwrap_or(1)),
             within("training.batch", training.batch as f64, size, "from 1 to 65,536"),
             within("training.window", training.window as f64, size, "from 1 to 65,536"),
             at_least_one("training.stride", training.stride.unwrap_or(1) as u64),
@@ -237,14 +237,19 @@ impl Plan {
             at_least_one("training.schedule_patience", training.schedule_patience),
             limit("training.clip_norm", training.clip_norm),
             limit("training.clip_value", training.clip_value),
-            share("training.dropout", training.dropout),
+            share("training.dropout", training.dropout.unwrap_or(0.0)),
             // A tuned model of no steps is the base, with the new tokens.
             at_least_one("training.steps", training.steps.unwrap_or(1).max(u64::from(self.tune.is_some()))),
             within("optimiser.momentum", optimiser.momentum, (0.0, 0.9999), "from 0 to 0.9999"),
             within("optimiser.beta1", optimiser.beta1, (0.0, 0.9999), "from 0 to 0.9999"),
             within("optimiser.beta2", optimiser.beta2, (0.0, 0.999_999), "from 0 to 0.999999"),
             positive_number("optimiser.epsilon", optimiser.epsilon),
-            within("optimiser.average_from", optimiser.average_from, (0.0, 1.0), "from 0 to 1"),
+            within(
+                "optimiser.average_from",
+                optimiser.average_from.unwrap_or(0.0),
+                (0.0, 1.0),
+                "from 0 to 1",
+            ),
             not_negative("optimiser.weight_decay", optimiser.weight_decay),
             share("regularisation.dropout_inputs", regularisation.dropout_inputs.unwrap_or(0.0)),
             share("regularisation.dropout_layers", regularisation.dropout_layers.unwrap_or(0.0)),
@@ -257,6 +262,9 @@ impl Plan {
             not_negative("groups.embedding_rate", groups.embedding_rate),
             not_negative("groups.layers_rate", groups.layers_rate),
             not_negative("groups.output_rate", groups.output_rate),
+            not_negative("expected.minutes", expected.minutes),
+            not_negative("expected.lowest_perplexity", expected.lowest_perplexity),
+            not_negative("expected.highest_perplexity", expected.highest_perplexity),
             within("tune.keep_old", tune.keep_old, (0.0, 0.9), "from 0 to 0.9"),
             at_least_one("tune.longest_prompt", tune.longest_prompt.unwrap_or(1) as u64),
             at_least_one("tune.longest_answer", tune.longest_answer.unwrap_or(1) as u64),
@@ -342,6 +350,7 @@ impl Plan {
             ("regularisation.activation_penalty", regularisation.activation_penalty == 0.0),
             ("regularisation.temporal_penalty", regularisation.temporal_penalty == 0.0),
             ("samples", self.samples == default.samples),
+            ("expected", self.expected.is_none()),
         ]
     }
 }

@@ -244,11 +244,10 @@ impl Plan {
     /// The defaults of a plan with a `[classifier]` section.
     pub fn for_classifier() -> Self {
         let mut plan = Self { classifier: Some(ClassifierPlan::default()), ..Self::default() };
-        (plan.model.embedding, plan.model.hidden) = (64, 96);
+        (plan.model.embedding, plan.model.hidden) = (Some(64), Some(96));
         plan.training.window = 256;
-        plan.training.epochs = 0;
         (plan.training.validate_every, plan.training.validate_every_epochs) = (0, 1.0);
-        plan.training.dropout = 0.3;
+        plan.training.dropout = Some(0.3);
         plan
     }
 
@@ -276,7 +275,7 @@ impl Plan {
                 stack: StackShape {
                     cell: model.cell,
                     inputs: input.width(),
-                    hidden: model.hidden,
+                    hidden: self.widths().1,
                     layers: model.layers,
                     both_directions: model.directions == Directions::Both,
                     layer_norm: model.layer_norm,

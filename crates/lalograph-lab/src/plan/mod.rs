@@ -2,10 +2,12 @@
 //!
 //! One file a group of sections; [`reading`] gets them out of a file and finds what is wrong in it, [`reference`] says what each setting is.
 
+mod by_size;
 mod check;
 mod classifier;
 mod corpus;
 mod error;
+mod expected;
 mod keeping;
 mod large;
 mod model;
@@ -25,7 +27,7 @@ use lalograph_net::blocks::regularisation::Regularisation;
 use lalograph_net::heads::clustered::Clusters;
 use lalograph_net::heads::softmax::SoftmaxSettings;
 use lalograph_net::learning::clipping::Clipping;
-use lalograph_net::learning::optimiser::{OptimiserSettings, Rule};
+use lalograph_net::learning::optimiser::OptimiserSettings;
 use lalograph_text::Reserved;
 use lalograph_text::pairs::PairRule;
 use serde::{Deserialize, Serialize};
@@ -36,6 +38,7 @@ pub use classifier::{
 };
 pub use corpus::{CorpusPlan, VocabularyPlan};
 pub use error::{Place, PlanError};
+pub use expected::{ExpectedPlan, Fulfilment};
 pub use keeping::{CheckpointsPlan, SamplesPlan, Texts};
 pub use model::{Directions, ModelPlan};
 pub use reading::{Problem, problems};
@@ -75,12 +78,16 @@ pub struct Plan {
     pub samples: SamplesPlan,
     /// Settings of checkpoints.
     pub checkpoints: CheckpointsPlan,
+    /// What is expected, in a plan that was made for a time and a text.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub expected: Option<ExpectedPlan>,
 }
 
 impl Plan {
     /// The network for a vocabulary of `vocabulary` tokens.
     pub fn shape(&self, vocabulary: usize) -> LanguageModelShape {
         let model = &self.model;
+        let (embedding, hidden) = self.widths();
         let clusters = if model.clusters.is_empty() {
             Clusters { shrink: model.cluster_shrink, ..Clusters::default_for(vocabulary) }
         } else {
@@ -99,7 +106,7 @@ impl Plan {
                 excluded: Reserved::NEVER_PREDICTED.to_vec(),
             },
             start: self.starting_values(),
-            ..LanguageModelShape::new(vocabulary, model.embedding, model.hidden, model.cell)
+            ..LanguageModelShape::new(vocabulary, embedding, hidden, model.cell)
         }
     }
 
@@ -125,7 +132,7 @@ impl Plan {
     pub fn regularisation(&self) -> Regularisation {
         let RegularisationPlan { activation_penalty, temporal_penalty, label_smoothing, .. } =
             self.regularisation;
-        let (plan, default) = (&self.regularisation, self.training.dropout);
+        let (plan, default) = (&self.regularisation, self.dropout());
         Regularisation {
             dropout: DropoutRates {
                 inputs: plan.dropout_inputs.unwrap_or(if self.keeps_inputs() { 0.0 } else { default }),
@@ -158,8 +165,7 @@ impl Plan {
             beta2: plan.beta2,
             epsilon: plan.epsilon,
             weight_decay: plan.weight_decay,
-            average_after: (plan.rule == Rule::AveragedSgd)
-                .then_some((plan.average_from * steps as f64) as u64),
+            average_after: plan.average_from.map(|share| (share * steps as f64) as u64),
             group_rates: vec![groups.embedding_rate, groups.layers_rate, groups.output_rate],
             part_rates: (1..)
                 .zip(&groups.layer_rates)

@@ -21,10 +21,12 @@ section! {
     pub struct ModelPlan in "model" {
         /// Cell of the recurrent layers: `plain_tanh`, `plain_relu`, `gru` or `lstm`. The outputs of `plain_relu` have no bound: on real text half of its runs diverge, even at a learning rate of 0.0003.
         pub cell: Cell = Cell::Lstm,
-        /// Width of the token vectors.
-        pub embedding: usize = 128,
-        /// Width of each recurrent layer.
-        pub hidden: usize = 256,
+        /// Width of the token vectors. If not set, from the size of the training text.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub embedding: Option<usize> = None,
+        /// Width of each recurrent layer. If not set, from the size of the training text.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub hidden: Option<usize> = None,
         /// Number of recurrent layers.
         pub layers: usize = 1,
         /// `forward`, or `both`: layers also read from the end, for classifiers only.

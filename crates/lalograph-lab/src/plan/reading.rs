@@ -308,11 +308,11 @@ mod tests {
             for text in [format!("seed = {seed}"), format!("seed = \"{seed}\""), format!("seed = {seed:#x}")]
             {
                 let plan = read(&format!("[model]\nhidden = 7\n[training]\n{text}\n"), &[]).unwrap();
-                assert_eq!((plan.training.seed, plan.model.hidden), (seed, 7), "{text}");
+                assert_eq!((plan.training.seed, plan.model.hidden), (seed, Some(7)), "{text}");
                 assert_eq!(read(&plan.to_toml().unwrap(), &[]).unwrap(), plan);
             }
             let overridden = read("[model]\nhidden = 7\n", &[&format!("training.seed={seed}")]).unwrap();
-            assert_eq!((overridden.training.seed, overridden.model.hidden), (seed, 7));
+            assert_eq!((overridden.training.seed, overridden.model.hidden), (seed, Some(7)));
         }
         for wrong in
             ["seed = 18446744073709551616", "seed = -1", "seed = \"bees\"", "steps = 9223372036854775808"]
@@ -329,7 +329,7 @@ mod tests {
     fn overrides_win_over_the_file_and_may_be_bare_words() {
         let text = "[model]\nhidden = 12\n[training]\nseed = 5\n";
         let plan = read(text, &["model.hidden=99", "corpus.document=line", "samples.from=Old Pell"]).unwrap();
-        assert_eq!((plan.model.hidden, plan.training.seed), (99, 5));
+        assert_eq!((plan.model.hidden, plan.training.seed), (Some(99), 5));
         assert_eq!(plan.corpus.document, Some(lalograph_text::Division::Line));
         assert_eq!(plan.samples.from.0, ["Old Pell"]);
     }
@@ -492,7 +492,7 @@ mod tests {
             assert!(read("", &[wrong]).is_err(), "{wrong:?}");
         }
         let plan = read("", &["model.hidden=3", "model.hidden=4"]).unwrap();
-        assert_eq!(plan.model.hidden, 4);
+        assert_eq!(plan.model.hidden, Some(4));
         let spaced = read("", &["samples.from=Old = Pell"]).unwrap();
         assert_eq!(spaced.samples.from.0, ["Old = Pell"]);
         let several = read("[samples]\nfrom = [\"Hesper\", \"Old Pell\"]\n", &[]).unwrap();

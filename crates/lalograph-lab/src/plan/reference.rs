@@ -2,7 +2,7 @@
 
 use super::section::Documented;
 use super::{
-    CheckpointsPlan, ClassifierPlan, CorpusPlan, GroupsPlan, ModelPlan, OptimiserPlan, Plan,
+    CheckpointsPlan, ClassifierPlan, CorpusPlan, ExpectedPlan, GroupsPlan, ModelPlan, OptimiserPlan, Plan,
     RegularisationPlan, SamplesPlan, StartPlan, TrainingPlan, TunePlan, VocabularyPlan,
 };
 
@@ -43,6 +43,7 @@ pub fn sections() -> Vec<Section> {
         section_of::<GroupsPlan>(),
         section_of::<SamplesPlan>(),
         section_of::<CheckpointsPlan>(),
+        section_of::<ExpectedPlan>(),
     ]
 }
 
@@ -67,6 +68,7 @@ fn section_of<S: Documented>() -> Section {
     let plan = Plan {
         classifier: Some(ClassifierPlan::default()),
         tune: Some(TunePlan::default()),
+        expected: Some(ExpectedPlan::default()),
         ..Plan::default()
     };
     let defaults = toml::Table::try_from(plan).ok();

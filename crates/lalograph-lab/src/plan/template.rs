@@ -29,12 +29,12 @@ impl Preset {
             Self::Word => {}
             Self::Character => {
                 plan.vocabulary.unit = Unit::Character;
-                (plan.model.embedding, plan.model.hidden, plan.model.layers) = (48, 320, 1);
+                (plan.model.embedding, plan.model.hidden, plan.model.layers) = (Some(48), Some(320), 1);
                 plan.samples.tokens = 300;
             }
             Self::LargeVocabulary => {
                 plan.vocabulary.size = Some(50_000);
-                (plan.model.embedding, plan.model.hidden) = (256, 512);
+                (plan.model.embedding, plan.model.hidden) = (Some(256), Some(512));
                 plan.model.softmax = Softmax::Clustered;
                 (plan.training.window, plan.training.batch) = (32, 32);
             }

@@ -52,8 +52,9 @@ section! {
         /// Random seed of initial weights, dropout, split and samples.
         #[serde(with = "super::large")]
         pub seed: u64 = 1,
-        /// Number of epochs. For a classifier 0 is 10 epochs or, if its documents are few, as many as make 300 steps (pooled network: 1,000).
-        pub epochs: u64 = 10,
+        /// Number of epochs. If not set, from the size of the training text; of a classifier 10 or, if its documents are few, as many as make 300 steps (pooled network: 1,000).
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub epochs: Option<u64> = None,
         /// Number of optimiser steps, instead of epochs.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub steps: Option<u64> = None,
@@ -93,8 +94,9 @@ section! {
         pub clip_norm: f64 = 0.3,
         /// Clip each number of the gradient to this value first; 0 = no clipping.
         pub clip_value: f64 = 0.0,
-        /// Dropout of token vectors, between layers and before the output, 0 to 0.95. `[regularisation]` sets each of them separately.
-        pub dropout: f64 = 0.1,
+        /// Dropout of token vectors, between layers and before the output, 0 to 0.95. `[regularisation]` sets each of them separately. If not set, from the size of the training text.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub dropout: Option<f64> = None,
         /// Validate every N steps, and at the end; 0 = not by steps.
         pub validate_every: u64 = 200,
         /// Validate every N epochs too, such as 1 or 0.5; 0 = not by epochs.
@@ -115,7 +117,7 @@ section! {
 section! {
     /// the optimiser.
     pub struct OptimiserPlan in "optimiser" {
-        /// `sgd`, `momentum`, `nesterov`, `rmsprop`, `adam`, `adamw` (decoupled weight decay) or `averaged_sgd` (the mean of the weights over the last steps is validated and saved).
+        /// `sgd`, `momentum`, `nesterov`, `rmsprop`, `adam` or `adamw` (decoupled weight decay).
         pub rule: Rule = Rule::Adam,
         /// Momentum of `momentum` and `nesterov`.
         pub momentum: f64 = 0.9,
@@ -125,8 +127,9 @@ section! {
         pub beta2: f64 = 0.999,
         /// Added to the root of that mean.
         pub epsilon: f64 = 1e-8,
-        /// Share of the steps after which `averaged_sgd` starts its mean.
-        pub average_from: f64 = 0.5,
+        /// Share of the steps after which a mean of the weights over all later steps starts; it is validated and saved in their place. If not set, no mean.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub average_from: Option<f64> = None,
         /// Weight decay of matrices: added to the gradient, or with `adamw` decoupled from it. Biases and gains do not decay.
         pub weight_decay: f64 = 0.0,
     }

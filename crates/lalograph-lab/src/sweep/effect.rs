@@ -9,7 +9,7 @@ use crate::plan::{NetworkKind, Plan, Schedule, WindowKind};
 /// each setting is trained with several seeds.
 pub(super) fn no_effect(key: &str, plan: &Plan, varied: &[&str], seeds: bool) -> Option<String> {
     let (section, name) = key.split_once('.')?;
-    if matches!(section, "samples" | "checkpoints")
+    if matches!(section, "samples" | "checkpoints" | "expected")
         || matches!(key, "training.record_every" | "training.flow_every")
     {
         return Some("it does not change what is learnt".to_owned());
@@ -58,7 +58,6 @@ fn decided_by(key: &str, section: &str, name: &str, plan: &Plan) -> Option<(&'st
         "optimiser.momentum" => rule(&[Rule::Momentum, Rule::Nesterov]),
         "optimiser.beta1" => rule(&[Rule::Adam, Rule::Adamw]),
         "optimiser.beta2" | "optimiser.epsilon" => rule(&[Rule::Adam, Rule::Adamw, Rule::Rmsprop]),
-        "optimiser.average_from" => rule(&[Rule::AveragedSgd]),
         "model.clusters" | "model.cluster_shrink" => softmax(Softmax::Clustered),
         "model.softmax_samples" => softmax(Softmax::Sampled),
         "training.dropout" => {

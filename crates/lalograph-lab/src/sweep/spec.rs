@@ -105,7 +105,7 @@ impl SweepSpec {
     /// # Errors
     /// Whatever makes it unusable: unknown or doubled settings, values that no plan takes, settings without effect, numbers out of range.
     pub fn new(
-        plan: Plan,
+        mut plan: Plan,
         vary: &[String],
         terms: Terms,
         working_folder: Option<PathBuf>,
@@ -116,6 +116,8 @@ impl SweepSpec {
         if plan.corpus.validation_share == 0.0 && plan.corpus.split.is_none() {
             return Err(SweepError::NoValidation);
         }
+        // Of other settings something else is to be expected.
+        plan.expected = None;
         let plan_text = plan.to_toml()?;
         let mut varied: Vec<Varied> = Vec::new();
         for text in vary {

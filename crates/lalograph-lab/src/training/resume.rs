@@ -40,9 +40,9 @@ impl Changes {
         }
         let mut say = |key: &str, value: String| changed.push(format!("training.{key} = {value}"));
         if let Some(epochs) =
-            self.epochs.filter(|&epochs| epochs != training.epochs || training.steps.is_some())
+            self.epochs.filter(|&epochs| Some(epochs) != training.epochs || training.steps.is_some())
         {
-            (training.epochs, training.steps) = (epochs, None);
+            (training.epochs, training.steps) = (Some(epochs), None);
             say("epochs", epochs.to_string());
         }
         if let Some(steps) = self.steps.filter(|&steps| Some(steps) != training.steps) {
@@ -89,7 +89,9 @@ impl Resumable {
         // The description is read again, now that no other process can change it.
         let description = run.description()?;
         let mut plan = run.read_plan()?;
+        let begun = plan.clone();
         let changed = changes.apply(&mut plan);
+        plan.expect_only_of(&begun);
         plan.check()?;
         let made = if from_start { 0 } else { description.steps };
         let steps_per_epoch = description.text.steps_per_epoch;

@@ -36,7 +36,7 @@ fn write(path: &Path, bytes: &[u8]) {
 fn a_run_is_made_with_its_plan_and_its_description_can_be_replaced() {
     let folder = tempfile::tempdir().unwrap();
     let mut plan = Plan::default();
-    plan.model.hidden = 77;
+    plan.model.hidden = Some(77);
     let (run, claim) = create(&folder.path().join("deep/runs"), &plan, "one", Existing::Keep).unwrap();
     assert_eq!(Plan::from_toml(&std::fs::read_to_string(run.plan()).unwrap(), &[]).unwrap(), plan);
     let mut later = run.description().unwrap();

@@ -5,6 +5,7 @@ mod baselines;
 mod classifier;
 mod common;
 mod crash;
+mod design;
 mod folder;
 mod generation;
 mod lost_store;

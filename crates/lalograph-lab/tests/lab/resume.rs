@@ -88,7 +88,7 @@ fn stopped_at_any_event_of_any_kind_of_run_it_ends_as_if_it_had_not_been() {
         &["model.cell=gru", "model.layers=2", "optimiser.rule=momentum", "training.reset_at_documents=false"],
         &[
             "model.cell=plain_tanh",
-            "optimiser.rule=averaged_sgd",
+            "optimiser.rule=sgd",
             "optimiser.average_from=0.3",
             "training.dropout=0.3",
         ],

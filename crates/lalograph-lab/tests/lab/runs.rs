@@ -20,7 +20,7 @@ fn plan(folder: &Path) -> Plan {
     let words = ["hive", "queen", "drone", "clover"];
     let lines: String = (0..300).map(|i| format!("the {} is {} today\n", words[i % 4], i)).collect();
     let mut plan = plan_of(folder, &lines, &[&["corpus.document=line"]]);
-    (plan.model.embedding, plan.model.hidden) = (6, 8);
+    (plan.model.embedding, plan.model.hidden) = (Some(6), Some(8));
     (plan.training.batch, plan.training.window) = (4, 8);
     plan.training.steps = Some(20);
     plan.training.validate_every = 5;
@@ -101,11 +101,11 @@ fn a_model_file_reads_back_and_contradictions_are_refused() {
     assert!(to_bytes(&file) == bytes, "a file written again is the same file");
 
     let mut wider = ModelFile::from_bytes(&bytes).unwrap();
-    wider.plan.model.hidden += 1;
+    wider.plan.model.hidden = wider.plan.model.hidden.map(|hidden| hidden + 1);
     assert!(ModelFile::from_bytes(&to_bytes(&wider)).err().unwrap().contains("its plan has"));
     // A small file whose plan asks for more than any machine has is refused before anything is reserved.
     let mut huge = ModelFile::from_bytes(&bytes).unwrap();
-    (huge.plan.model.hidden, huge.plan.model.layers) = (16_384, 64);
+    (huge.plan.model.hidden, huge.plan.model.layers) = (Some(16_384), 64);
     assert!(ModelFile::from_bytes(&to_bytes(&huge)).err().unwrap().contains("its plan has"));
     let mut broken = ModelFile::from_bytes(&bytes).unwrap();
     broken.weights[7] = f32::NAN;

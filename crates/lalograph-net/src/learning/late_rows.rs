@@ -271,8 +271,7 @@ mod tests {
 
     #[test]
     fn nothing_is_late_where_a_mean_of_the_weights_is_kept() {
-        let settings =
-            OptimiserSettings { average_after: Some(2), ..OptimiserSettings::new(Rule::AveragedSgd) };
+        let settings = OptimiserSettings { average_after: Some(2), ..OptimiserSettings::new(Rule::Sgd) };
         let optimiser = Optimiser::<f32>::new(settings, &layout()).with_late_rows(0..ROWS * WIDTH, WIDTH);
         assert!(optimiser.late_rows().is_none() && optimiser.is_settled());
     }

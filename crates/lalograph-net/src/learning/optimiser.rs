@@ -334,8 +334,7 @@ mod tests {
 
     #[test]
     fn the_average_is_the_mean_of_the_weights_since_it_began() {
-        let settings =
-            OptimiserSettings { average_after: Some(4), ..OptimiserSettings::new(Rule::AveragedSgd) };
+        let settings = OptimiserSettings { average_after: Some(4), ..OptimiserSettings::new(Rule::Sgd) };
         let path = plain(|_, w, g| w - RATE * g);
         for (step, found) in ten(settings.clone()).iter().enumerate() {
             let since = if step < 4 { &path[step..=step] } else { &path[4..=step] };

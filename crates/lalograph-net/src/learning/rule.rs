@@ -18,8 +18,6 @@ crate::choice! {
         Adam = "adam",
         /// Adam with weight decay apart from the gradient: `w -= a l w` (Loshchilov and Hutter, 2019).
         Adamw = "adamw",
-        /// Gradient descent; the mean of the weights is validated and kept (Polyak and Juditsky, 1992).
-        AveragedSgd = "averaged_sgd",
     }
 }
 
@@ -39,7 +37,7 @@ pub struct OptimiserSettings {
     /// l: the share of each weight that is taken off for each unit of learning rate; added to the gradient as `l w` unless the rule
     /// keeps it apart. Only for tensors that [`Tensor::decays`](crate::Tensor::decays).
     pub weight_decay: f64,
-    /// The step after which the mean of the weights over all later steps is kept, to be validated and saved.
+    /// The step after which the mean of the weights over all later steps is kept, to be validated and saved (Polyak and Juditsky, 1992).
     pub average_after: Option<u64>,
     /// By which the learning rate is multiplied, for each group; 1 for groups beyond the list, 0 leaves weights as they are.
     pub group_rates: Vec<f64>,
@@ -71,7 +69,7 @@ impl OptimiserSettings {
     /// Numbers that the rule keeps for each weight.
     pub(super) fn rule_parts(&self) -> usize {
         match self.rule {
-            Rule::Sgd | Rule::AveragedSgd => 0,
+            Rule::Sgd => 0,
             Rule::Momentum | Rule::Nesterov => usize::from(self.momentum > 0.0),
             Rule::Rmsprop => 1,
             Rule::Adam | Rule::Adamw => 2,
@@ -103,7 +101,7 @@ impl<T: Real> Prepared<T> {
     pub(super) fn of(settings: &OptimiserSettings, steps: u64) -> Self {
         let &OptimiserSettings { rule, momentum, beta1, beta2, epsilon, .. } = settings;
         match rule {
-            Rule::Sgd | Rule::AveragedSgd => Self::Descent { momentum: T::ZERO, nesterov: false },
+            Rule::Sgd => Self::Descent { momentum: T::ZERO, nesterov: false },
             Rule::Momentum | Rule::Nesterov => {
                 Self::Descent { momentum: T::of(momentum), nesterov: rule == Rule::Nesterov }
             }

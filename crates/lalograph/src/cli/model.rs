@@ -350,7 +350,7 @@ pub(crate) struct NextArgs {
 /// `score`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph score thornmere/runs/demo thornmere/diaries/volume-00001.txt\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --worst 3 --json\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --baselines 5\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --beside thornmere/runs/demo --average\n  echo 'Hesper pottered to Foxgate.' | lalograph score thornmere/runs/demo - --surprise"
+    after_help = "Examples:\n  lalograph score thornmere/runs/demo thornmere/diaries/volume-00001.txt\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --worst 3 --json\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --baselines 5\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --beside thornmere/runs/demo --average\n  lalograph score thornmere/runs/demo thornmere/diaries --first 100 --cache\n  echo 'Hesper pottered to Foxgate.' | lalograph score thornmere/runs/demo - --surprise"
 )]
 pub(crate) struct ScoreArgs {
     /// Model file or run.
@@ -364,6 +364,10 @@ pub(crate) struct ScoreArgs {
     /// Score the mean of the probabilities of all models too, which must have the same vocabulary.
     #[arg(long, requires = "beside")]
     pub(crate) average: bool,
+    /// Score every model with a cache of the recent tokens of the document too, which adapts to the text while it is read. Its figures are labelled and
+    /// are no figures of the model alone.
+    #[arg(long)]
+    pub(crate) cache: bool,
     /// Compare with uniform, unigram and n-gram models of the training text; n-grams of up to ORDER tokens, interpolated modified Kneser-Ney
     /// (default: no baselines).
     #[arg(long, value_name = "ORDER", value_parser = clap::value_parser!(u8).range(1..=32))]

@@ -1,12 +1,14 @@
 //! Plans before they are carried out: what they cost, and how fast this machine is at them.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::{Args, Subcommand};
+use lalograph_lab::design::by_time::Aim;
 use lalograph_lab::plan::template::Preset;
 
-use super::choice::choice;
-use super::corpus::{ReadingArgs, TokenArgs};
+use super::choice::{choice, time};
+use super::corpus::{ReadingArgs, SharesArgs, TokenArgs};
 use super::model::{ModelArgs, StepArgs};
 
 /// The commands of `plan`.
@@ -25,14 +27,37 @@ pub(crate) enum PlanCommand {
 #[command(after_help = "Examples:
   lalograph plan new thornmere/diaries > words.toml
   lalograph plan new thornmere/diaries --for character --output characters.toml
-  lalograph plan new --for large-vocabulary --all")]
+  lalograph plan new --for large-vocabulary --all
+  lalograph plan new thornmere/diaries --document line --time 2min --output two-minutes.toml")]
 pub(crate) struct PlanNewArgs {
     /// Files, folders or patterns of the corpus.
     #[arg(value_name = "PATH")]
     pub(crate) paths: Vec<PathBuf>,
     /// Purpose of the plan.
-    #[arg(long = "for", value_parser = choice::<Preset>(), value_name = "PURPOSE", default_value = "word")]
+    #[arg(long = "for", value_parser = choice::<Preset>(), value_name = "PURPOSE", default_value = "word", conflicts_with = "time")]
     pub(crate) preset: Preset,
+    /// Make a plan whose training takes this long on this machine, such as 30min, 2h or 1h 30min: the corpus is read, networks are timed, and what
+    /// measurements on real text found best for its size is chosen (default: no time).
+    #[arg(long, value_name = "TIME", value_parser = time)]
+    pub(crate) time: Option<Duration>,
+    /// Aim of a plan for a time.
+    #[arg(long, value_parser = choice::<Aim>(), value_name = "AIM", default_value = "quality", requires = "time")]
+    pub(crate) aim: Aim,
+    /// Number of threads that will train (default: all processors).
+    #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..), requires = "time")]
+    pub(crate) threads: Option<u16>,
+    /// Set any value of the plan; can be repeated.
+    #[arg(long = "set", value_name = "SECTION.KEY=VALUE")]
+    pub(crate) settings: Vec<String>,
+    /// Options of reading files.
+    #[command(flatten)]
+    pub(crate) reading: ReadingArgs,
+    /// Held-out parts.
+    #[command(flatten)]
+    pub(crate) shares: SharesArgs,
+    /// Options of cleaning and tokenising.
+    #[command(flatten)]
+    pub(crate) tokens: TokenArgs,
     /// Write every setting (default: the most important settings only).
     #[arg(long)]
     pub(crate) all: bool,

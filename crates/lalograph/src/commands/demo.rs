@@ -292,20 +292,20 @@ fn demo_plan(args: &DemoArgs) -> Plan {
     plan.corpus.document = Some(Division::Line);
     plan.training.seed = args.seed;
     plan.samples.tokens = 130;
-    plan.model.embedding = 64;
-    plan.model.hidden = 128;
+    plan.model.embedding = Some(64);
+    plan.model.hidden = Some(128);
     plan.training.window = 48;
     if args.quick {
         // In few steps a GRU learns more.
         plan.model.cell = Cell::Gru;
-        plan.training.epochs = 12;
+        plan.training.epochs = Some(12);
         plan.training.validate_every = 80;
         plan.samples.every = 160;
     } else {
         // The grammar agrees over fifty tokens and more: the memory has to last.
         plan.model.keep_bias = Some(3.0);
         plan.training.learning_rate = 0.01;
-        plan.training.epochs = 28;
+        plan.training.epochs = Some(28);
         plan.training.validate_every = 300;
         plan.samples.every = 900;
     }

@@ -52,8 +52,8 @@ fn tasks(folder: &Path, grammar: &Grammar, ceilings: &Ceilings, seed: u64) -> [T
         own.term_list.retain(|word| is_function_word(word));
     }
     let mut scales = plan("scales.csv", "state", NetworkKind::Recurrent);
-    (scales.model.cell, scales.model.hidden, scales.training.epochs) = (Cell::Gru, 48, 20);
-    (scales.training.dropout, scales.training.learning_rate) = (0.1, 0.01);
+    (scales.model.cell, scales.model.hidden, scales.training.epochs) = (Cell::Gru, Some(48), Some(20));
+    (scales.training.dropout, scales.training.learning_rate) = (Some(0.1), 0.01);
     if let Some(own) = &mut scales.classifier {
         own.features = Some(2);
     }

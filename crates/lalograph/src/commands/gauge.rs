@@ -263,7 +263,7 @@ fn scale(args: &GaugeArgs, plan: &Plan, indices: usize, screen: &Screen) -> Resu
     let mut plans = Vec::new();
     for hidden in HIDDEN {
         let mut other = plan.clone();
-        (other.model.hidden, other.model.embedding) = (hidden, hidden);
+        (other.model.hidden, other.model.embedding) = (Some(hidden), Some(hidden));
         plans.push(("hidden", hidden, other, indices));
     }
     for batch in BATCH {

@@ -37,7 +37,8 @@ pub(crate) fn run(args: &ImportArgs, screen: &Screen) -> Result<(), Failure> {
     for path in [&args.weights, &args.plan, &args.vocabulary] {
         check_there(path, "check the path")?;
     }
-    let plan = read_plan(Some(&args.plan), &args.settings)?;
+    let mut plan = read_plan(Some(&args.plan), &args.settings)?;
+    plan.settle(None);
     let vocabulary = read_vocabulary(&args.vocabulary)?;
     let bytes = std::fs::read(&args.weights).map_err(LabError::at(&args.weights))?;
     let document = if plan.classifier.is_some() {

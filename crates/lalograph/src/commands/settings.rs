@@ -108,10 +108,17 @@ pub(super) fn lay<T: Clone>(flag: &Option<T>, setting: &mut T) {
     }
 }
 
+/// The same over a setting that need not have a value.
+pub(super) fn lay_over_none<T: Clone>(flag: &Option<T>, setting: &mut Option<T>) {
+    if flag.is_some() {
+        setting.clone_from(flag);
+    }
+}
+
 /// Lays the flags of model and step over a plan.
 pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) -> Result<(), Failure> {
     lay(&model.cell, &mut plan.model.cell);
-    lay(&model.hidden, &mut plan.model.hidden);
+    lay_over_none(&model.hidden, &mut plan.model.hidden);
     lay_vectors((&model.vectors, &model.start_model, model.embedding), plan)?;
     lay(&model.layers, &mut plan.model.layers);
     lay(&model.softmax, &mut plan.model.softmax);
@@ -136,7 +143,7 @@ pub(super) fn lay_training(args: &TrainingArgs, samples: &SamplesArgs, plan: &mu
         plan.training.steps = None;
     }
     lay(&args.seed, &mut plan.training.seed);
-    lay(&args.epochs, &mut plan.training.epochs);
+    lay_over_none(&args.epochs, &mut plan.training.epochs);
     lay(&args.windows, &mut plan.training.windows);
     plan.training.stride = args.stride.or(plan.training.stride);
     lay(&args.loss_at, &mut plan.training.loss_at);
@@ -144,7 +151,7 @@ pub(super) fn lay_training(args: &TrainingArgs, samples: &SamplesArgs, plan: &mu
     lay(&args.validate_share, &mut plan.training.validate_share);
     lay(&args.learning_rate, &mut plan.training.learning_rate);
     lay(&args.clip_norm, &mut plan.training.clip_norm);
-    lay(&args.dropout, &mut plan.training.dropout);
+    lay_over_none(&args.dropout, &mut plan.training.dropout);
     lay(&args.flow_every, &mut plan.training.flow_every);
     lay(&args.optimiser, &mut plan.optimiser.rule);
     lay(&args.schedule, &mut plan.training.schedule);
@@ -177,12 +184,12 @@ pub(super) fn lay_vectors(
     (vectors, model, embedding): (&Option<PathBuf>, &Option<PathBuf>, Option<usize>),
     plan: &mut Plan,
 ) -> Result<(), Failure> {
-    lay(&embedding, &mut plan.model.embedding);
+    lay_over_none(&embedding, &mut plan.model.embedding);
     plan.start.vectors = vectors.clone().or_else(|| plan.start.vectors.take());
     plan.start.model = model.clone().or_else(|| plan.start.model.take());
     // Vectors that are named here bring their own width.
     if let (Some(vectors), None) = (vectors.as_ref().filter(|path| path.exists()), embedding) {
-        plan.model.embedding = lalograph_lab::artefact::vectors::width(vectors)?;
+        plan.model.embedding = Some(lalograph_lab::artefact::vectors::width(vectors)?);
     }
     Ok(())
 }

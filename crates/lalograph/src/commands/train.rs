@@ -95,6 +95,7 @@ pub(super) fn begin(
 
 /// Lays the flags over the plan file, and the plan file over the defaults.
 fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
+    let file = read_plan(args.plan.as_deref(), &[])?;
     let mut plan = read_plan(args.plan.as_deref(), &args.run.settings)?;
     if !args.paths.is_empty() {
         plan.corpus.paths.clone_from(&args.paths);
@@ -107,6 +108,7 @@ fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
     lay_model(&args.model, &args.training.step, &mut plan)?;
     lay_shares(&args.shares, &mut plan.corpus);
     lay_training(&args.training, &args.samples, &mut plan);
+    plan.expect_only_of(&file);
     plan.check()?;
     Ok(plan)
 }

@@ -25,6 +25,7 @@ use super::settings::{describe, describe_windows};
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
+use crate::output::expectation::{came_of, expected};
 use crate::output::number::{bytes, count, counted, duration, percent, perplexity, visible};
 use crate::output::progress::{Measure, Progress};
 use crate::output::screen::Screen;
@@ -310,6 +311,7 @@ pub(super) fn render_start(prepared: &LanguageTask, screen: &Screen) -> String {
         ("model", format!("{}: {} parameters", describe(shape), count(model.layout().len() as u64))),
         ("steps", format!("{} of {}", count(*steps), describe_windows(&plan.training))),
     ];
+    rows.extend(plan.expected.as_ref().map(|plan| ("expected", expected(plan))));
     rows.extend(tuned_rows(prepared));
     rows.extend(missing_vectors(prepared.vectors_found()));
     format!("{}\n{}", screen.heading("The run"), facts(screen, &rows))
@@ -423,6 +425,11 @@ fn render_outcome(
         rows.push(("training perplexity", format!("{figure}, last {last} steps{dropout}")));
     }
     rows.extend(end_rows(run, outcome, (prepared.steps, prepared.plan.training.patience)));
+    if let (Some(plan), Some(found), RunStatus::Finished) =
+        (&prepared.plan.expected, &outcome.validation, outcome.status)
+    {
+        rows.push(("expectation", came_of(plan, outcome.seconds, found.perplexity())));
+    }
     rows.push(("pages", format!("lalograph runs report {}", run.path().display())));
     format!("{}\n{}", screen.heading("Trained"), facts(screen, &rows))
 }

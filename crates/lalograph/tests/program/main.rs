@@ -13,6 +13,7 @@ mod guide;
 mod hostile;
 mod judging;
 mod kills;
+mod planning;
 mod rooms;
 mod runs;
 mod serve;

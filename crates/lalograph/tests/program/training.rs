@@ -346,7 +346,10 @@ fn every_kind_of_cell_softmax_optimiser_and_window_trains_and_is_used_from_its_f
             "gru",
             "--cell gru --layers 2 --optimiser adamw --schedule one-cycle --set model.layer_norm=true --set model.residual=true",
         ),
-        ("tied", "--shared-vectors --optimiser averaged-sgd --schedule plateau --learning-rate 0.5"),
+        (
+            "tied",
+            "--shared-vectors --optimiser sgd --set optimiser.average_from=0.5 --schedule plateau --learning-rate 0.5",
+        ),
         ("clusters", "--softmax clustered --set model.clusters=[50,200] --schedule inverse-square-root"),
         (
             "sampled",

@@ -28,7 +28,7 @@ impl DocumentInput {
     pub(super) fn of_network(&self, plan: &Plan) -> ClassifierInput {
         match self {
             Self::Text(vocabulary) => {
-                ClassifierInput::Tokens { vocabulary: vocabulary.len(), embedding: plan.model.embedding }
+                ClassifierInput::Tokens { vocabulary: vocabulary.len(), embedding: plan.widths().0 }
             }
             Self::Numbers(form) => ClassifierInput::Numbers { features: form.features },
         }

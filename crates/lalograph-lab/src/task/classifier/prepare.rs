@@ -130,10 +130,8 @@ fn lay_out(
         NetworkKind::Linear => 1,
         _ => training.count().div_ceil(plan.training.batch) as u64,
     };
-    if plan.training.epochs == 0 && own.network != NetworkKind::Linear {
-        let fewest = FEWEST_STEPS[usize::from(own.network != NetworkKind::Pooled)];
-        plan.training.epochs = EPOCHS.max(fewest.div_ceil(steps_per_epoch));
-    }
+    let fewest = FEWEST_STEPS[usize::from(own.network != NetworkKind::Pooled)];
+    let epochs = *plan.training.epochs.get_or_insert(EPOCHS.max(fewest.div_ceil(steps_per_epoch)));
     let held = validation.by_class(classes.len());
     facts.training_tokens = training.steps();
     facts.validation_tokens = validation.steps();
@@ -163,7 +161,7 @@ fn lay_out(
         Some(vocabulary) => Start::read(&plan.start, vocabulary, net.layout())?,
         None => Start::default(),
     };
-    let steps = plan.training.steps.unwrap_or(plan.training.epochs * steps_per_epoch);
+    let steps = plan.training.steps.unwrap_or(epochs * steps_per_epoch);
     Ok(PreparedClassifier::Network(Box::new(ClassifierTask { data, net, steps, start })))
 }
 

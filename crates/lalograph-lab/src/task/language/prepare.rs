@@ -80,6 +80,7 @@ fn lay_out(
     if share > 0.0 && plan.corpus.split.is_none() && corpus.validation.is_empty() {
         return Err(LabError::NoValidation { documents: corpus.reading.documents, share });
     }
+    plan.settle(Some(corpus.training.len() as u64));
     let (base, old) = base.unzip();
     let old = old.flatten();
     let model = LanguageModel::new(plan.shape(vocabulary.len()))?;
@@ -89,17 +90,7 @@ fn lay_out(
         &vocabulary,
         &corpus.training,
     ));
-    let (rows, window) = (plan.training.batch, plan.training.window);
-    let windows = windows_of(&plan, &corpus.training, old.as_ref()).count() as u64;
-    if corpus.training.len() < rows * window || windows == 0 {
-        return Err(LabError::TooShort {
-            tokens: corpus.training.len(),
-            rows,
-            window,
-            needed: rows * window,
-        });
-    }
-    let steps = plan.training.steps.unwrap_or(plan.training.epochs * windows);
+    let (windows, steps) = length_of(&plan, &corpus.training, old.as_ref())?;
     let EncodedCorpus { training, validation, test, .. } = &corpus;
     let held_out = !validation.is_empty();
     let facts = TextFacts {
@@ -129,6 +120,28 @@ fn lay_out(
     training.check()?;
     validation.check()?;
     Ok(LanguageTask { plan, vocabulary, corpus, model, steps, seed_texts, facts, old, start, base })
+}
+
+/// The windows of an epoch, and the steps of the whole training.
+fn length_of(plan: &Plan, training: &TokenSequence, old: Option<&OldText>) -> Result<(u64, u64), LabError> {
+    let (rows, window) = (plan.training.batch, plan.training.window);
+    let windows = windows_of(plan, training, old).count() as u64;
+    if training.len() < rows * window || windows == 0 {
+        return Err(LabError::TooShort { tokens: training.len(), rows, window, needed: rows * window });
+    }
+    Ok((windows, plan.training.steps.unwrap_or(plan.training.epochs.unwrap_or(1) * windows)))
+}
+
+impl LanguageTask {
+    /// Lays the same text out for another network and another training.
+    pub(crate) fn replan(&mut self, mut plan: Plan) -> Result<(), LabError> {
+        plan.settle(Some(self.corpus.training.len() as u64));
+        let (windows, steps) = length_of(&plan, &self.corpus.training, self.old.as_ref())?;
+        self.model = LanguageModel::new(plan.shape(self.vocabulary.len()))?;
+        (self.facts.steps_per_epoch, self.steps) = (windows, steps);
+        self.plan = plan;
+        Ok(())
+    }
 }
 
 /// The tokens that a tuned model has and its base has not.

@@ -424,7 +424,7 @@ mod tests {
         let text = TextFacts { unigram_loss: None, ..text };
         let hints_of = |dropout: f64| {
             let mut plan = Plan::default();
-            plan.training.dropout = dropout;
+            plan.training.dropout = Some(dropout);
             let evidence =
                 Evidence { plan: &plan, text: &text, metrics: &alone, flow: None, stage: Stage::Ended };
             hints(&evidence)

@@ -22,7 +22,9 @@ use super::linear::{linear_features, linear_rows, output_of, solved_rows};
 use crate::cli::ClassifyTrainArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::{found, lay_over, refuse_idle};
-use crate::commands::settings::{cell_name, lay, lay_shares, lay_spans, lay_vectors, plan_text};
+use crate::commands::settings::{
+    cell_name, lay, lay_over_none, lay_shares, lay_spans, lay_vectors, plan_text,
+};
 use crate::commands::train::name_of_new_run;
 use crate::commands::training::{
     OutcomeLine, carry_out_classifier, end_rows, missing_vectors, now, reading_documents, say_end,
@@ -155,7 +157,7 @@ fn resolve(args: &ClassifyTrainArgs) -> Result<Plan, Failure> {
     apply_token_args(&args.tokens, &mut plan.vocabulary)?;
     lay_vectors((&args.vectors, &args.start_model, args.embedding), &mut plan)?;
     lay(&args.cell, &mut plan.model.cell);
-    lay(&args.hidden, &mut plan.model.hidden);
+    lay_over_none(&args.hidden, &mut plan.model.hidden);
     lay(&args.layers, &mut plan.model.layers);
     lay(&args.directions, &mut plan.model.directions);
     if !args.set_aside.is_empty() {
@@ -198,13 +200,13 @@ fn resolve(args: &ClassifyTrainArgs) -> Result<Plan, Failure> {
         training.steps = None;
     }
     lay(&args.seed, &mut training.seed);
-    lay(&args.epochs, &mut training.epochs);
+    lay_over_none(&args.epochs, &mut training.epochs);
     lay(&args.batch, &mut training.batch);
     lay(&args.window, &mut training.window);
     training.warmup_steps = args.warmup_steps.or(training.warmup_steps);
     lay(&args.learning_rate, &mut training.learning_rate);
     lay(&args.clip_norm, &mut training.clip_norm);
-    lay(&args.dropout, &mut training.dropout);
+    lay_over_none(&args.dropout, &mut training.dropout);
     lay(&args.schedule, &mut training.schedule);
     lay_spans(
         (args.validate_every, args.validate_every_epochs),
@@ -412,7 +414,7 @@ fn named(classes: &[String], by_class: &[u64]) -> String {
 pub(crate) fn describe_classifier(plan: &Plan, vocabulary: usize, classes: usize) -> String {
     let input = match plan.classifier.as_ref().and_then(|own| own.features) {
         Some(features) => ClassifierInput::Numbers { features },
-        None => ClassifierInput::Tokens { vocabulary, embedding: plan.model.embedding },
+        None => ClassifierInput::Tokens { vocabulary, embedding: plan.widths().0 },
     };
     match plan.classifier_shape(input, classes, Vec::new()) {
         Some(shape) => describe(&shape),

@@ -1,7 +1,7 @@
 //! `runs show`: one run in the terminal.
 
 use lalograph_lab::Plan;
-use lalograph_lab::run::description::{RunDescription, Standing};
+use lalograph_lab::run::description::{RunDescription, RunStatus, Standing};
 use lalograph_lab::run::history::{RunHistory, settings};
 use lalograph_lab::run::records::MetricsRecord;
 use serde::Serialize;
@@ -13,6 +13,7 @@ use crate::commands::lookup::find_run;
 use crate::commands::settings::describe;
 use crate::failure::Failure;
 use crate::output::curve::curve as drawn_curve;
+use crate::output::expectation::{came_of, expected};
 use crate::output::loss_scale::LossScale;
 use crate::output::number::{bytes, count, counted, duration, perplexity};
 use crate::output::palette::ASH;
@@ -98,6 +99,14 @@ pub(super) fn about(history: &RunHistory) -> Vec<(&'static str, String)> {
     ];
     if let Some(seconds) = history.seconds() {
         rows.push(("time", duration(seconds)));
+    }
+    if let Some(plan) = &plan.expected {
+        let found = description.best_validation_loss.filter(|_| description.status == RunStatus::Finished);
+        let words = match (found, history.seconds()) {
+            (Some(loss), Some(seconds)) => came_of(plan, seconds, loss.exp()),
+            _ => expected(plan),
+        };
+        rows.push(("expectation", words));
     }
     let scale = LossScale::of(plan);
     let (validated, tested) = match scale {

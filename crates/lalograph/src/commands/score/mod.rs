@@ -10,6 +10,7 @@ use std::path::Path;
 use lalograph_lab::measure::baseline::Unigram;
 use lalograph_lab::measure::classes::{ClassScore, by_class};
 use lalograph_lab::measure::documents::Documents;
+use lalograph_lab::measure::recency::with_recent_tokens;
 use lalograph_lab::measure::score::{Judgement, Score, Scoring, TextScore, average, score, score_baseline};
 use lalograph_lab::measure::surprise::TokenSurprise;
 use lalograph_lab::{LabError, ModelFile};
@@ -73,6 +74,14 @@ pub(crate) fn run(args: &ScoreArgs, screen: &Screen) -> Result<(), Failure> {
         say_unknown(found.judgement.score.unknown_tokens, found.judgement.score.tokens, screen);
         scored.push(found);
     }
+    let adapted: Vec<(String, Judgement)> = models
+        .iter()
+        .zip(&scored)
+        .filter(|_| args.cache)
+        .filter_map(|(model, found)| {
+            Some((format!("{}, with cache", model.display()), with_recent_tokens(found)?))
+        })
+        .collect();
     let averaged = if args.average { Some(average_of(&files, &scored)?) } else { None };
     let found = &scored[0];
     let baselines = match args.baselines {
@@ -81,10 +90,15 @@ pub(crate) fn run(args: &ScoreArgs, screen: &Screen) -> Result<(), Failure> {
     };
     let names = models.iter().map(|model| model.display().to_string());
     let judgements = scored.iter().map(|found| found.judgement.clone());
-    let several: Vec<(String, Judgement)> = names.zip(judgements).chain(averaged).chain(baselines).collect();
+    let several: Vec<(String, Judgement)> =
+        names.zip(judgements).chain(adapted).chain(averaged).chain(baselines).collect();
     // Whether the cleaning of each is that of the first; baselines have its own.
+    let of_models = files.len() * (1 + usize::from(args.cache));
     let alike: Vec<bool> = (0..several.len())
-        .map(|at| files.get(at).is_none_or(|other| other.vocabulary.cleaning() == file.vocabulary.cleaning()))
+        .map(|at| {
+            let own = (at < of_models).then(|| files[at % files.len()].vocabulary.cleaning());
+            own.is_none_or(|own| own == file.vocabulary.cleaning())
+        })
         .collect();
     let several = if several.len() > 1 { &several[..] } else { &[] };
     let whole = Whole { documents: &documents, found, vocabulary: &file.vocabulary };
@@ -183,6 +197,7 @@ fn score_one(
         window: args.window as usize,
         resets: args.state.map(|state| state == StateChoice::Reset),
         tokens: args.average
+            || args.cache
             || args.surprise
             || args.page.is_some()
             || args.by == Some(PassageChoice::Sentence),

@@ -77,11 +77,12 @@ fn resolve(args: &TuneArgs, model: &Path, file: &ModelFile) -> Result<Plan, Fail
         ..file.plan.clone()
     };
     plan.vocabulary.file = None;
+    plan.expected = None;
     // What follows from the size of the vocabulary is that of the base, whatever is added.
     plan.model.clusters.clone_from(&file.model.shape().softmax.clusters.ends);
     plan.training.steps = None;
     plan.training.warmup_steps = None;
-    plan.training.epochs = EPOCHS;
+    plan.training.epochs = Some(EPOCHS);
     plan.training.learning_rate *= RATE_SHARE;
     let fixed = (plan.model.clone(), plan.vocabulary.clone());
     let mut plan = Plan::from_toml(&plan.to_toml().map_err(usage)?, &args.run.settings).map_err(usage)?;

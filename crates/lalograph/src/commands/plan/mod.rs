@@ -1,28 +1,29 @@
 //! `plan`: plans to begin with, what is wrong in one, what one costs.
 
+mod new;
+
 use std::path::Path;
 
 use lalograph_lab::artefact::texts::{read_split, read_vocabulary};
 use lalograph_lab::measure::cost::{Cost, MemoryCost, cost, zipf_share};
 use lalograph_lab::measure::forecast::Forecast;
 use lalograph_lab::measure::gauge::{Bench, Gauge};
-use lalograph_lab::plan::{Problem, problems, template};
+use lalograph_lab::plan::{Problem, problems};
 use lalograph_lab::{LabError, LanguageTask, Plan, forecast, prepare};
 use lalograph_storage::Existing;
 use lalograph_text::{Corpus, TextError};
 use serde::Serialize;
 
-use super::classify::show_classifier_cost;
-use super::costs::{STEPPING_SECONDS, operations, parameter_table, run_rows};
-use super::gauge::operations_per_second;
-use super::input::{text_or_input, threads};
-use super::reading::{found, lay_over, refuse_idle};
-use super::settings::{Sized, check_room, describe, flagged_plan, plan_text, size};
-use super::training::reading;
-use super::vocab::vocabularies::apply_token_args;
-use crate::cli::{PlanCheckArgs, PlanCommand, PlanCostArgs, PlanNewArgs};
+use crate::cli::{PlanCheckArgs, PlanCommand, PlanCostArgs};
+use crate::commands::classify::show_classifier_cost;
+use crate::commands::costs::{STEPPING_SECONDS, operations, parameter_table, run_rows};
+use crate::commands::gauge::operations_per_second;
+use crate::commands::input::{text_or_input, threads};
+use crate::commands::reading::{found, lay_over, refuse_idle};
+use crate::commands::settings::{Sized, check_room, describe, flagged_plan, plan_text, size};
+use crate::commands::training::reading;
+use crate::commands::vocab::vocabularies::apply_token_args;
 use crate::failure::Failure;
-use crate::files;
 use crate::interrupt;
 use crate::output::number::{bytes, count, duration};
 use crate::output::screen::Screen;
@@ -35,27 +36,9 @@ const SECONDS: f64 = 0.7;
 /// Runs the command.
 pub(super) fn run(command: &PlanCommand, screen: &Screen) -> Result<(), Failure> {
     match command {
-        PlanCommand::New(args) => new(args, screen),
+        PlanCommand::New(args) => new::run(args, screen),
         PlanCommand::Check(args) => check(args, screen),
         PlanCommand::Cost(args) => show_cost(args, screen),
-    }
-}
-
-fn new(args: &PlanNewArgs, screen: &Screen) -> Result<(), Failure> {
-    let mut plan = args.preset.plan();
-    plan.corpus.paths.clone_from(&args.paths);
-    let text = template::commented(&plan, args.preset.phrase(), args.all)?;
-    match &args.output {
-        None => screen.print(&text),
-        Some(path) => {
-            let existing = Existing::replaced_if(args.force);
-            files::write(path, text.as_bytes(), existing)?;
-            screen.note(&format!(
-                "written to {}; for its cost: lalograph plan cost --plan {0}",
-                path.display()
-            ));
-            Ok(())
-        }
     }
 }
 
@@ -158,7 +141,7 @@ fn asked_plan(args: &PlanCostArgs) -> Result<Plan, Failure> {
     lay_over(&args.reading, &mut plan.corpus);
     apply_token_args(&args.tokens_of, &mut plan.vocabulary)?;
     if let Some(epochs) = args.epochs {
-        (plan.training.epochs, plan.training.steps) = (epochs, None);
+        (plan.training.epochs, plan.training.steps) = (Some(epochs), None);
     }
     plan.check()?;
     Ok(plan)

@@ -1,0 +1,268 @@
+//! The plan for a time: widths are timed on this machine, from a middle one towards those that promise more.
+
+use lalograph_net::Network;
+use lalograph_text::TextError;
+
+use super::expectation::Beside;
+use super::recipe::{WIDTHS, Width, recipe};
+use crate::error::LabError;
+use crate::measure::baseline::NgramModel;
+use crate::measure::forecast::Forecast;
+use crate::measure::score::score_baseline;
+use crate::plan::{ExpectedPlan, Plan, PlanError};
+use crate::task::language::LanguageTask;
+use crate::task::language::seam::forecast;
+
+lalograph_net::choice! {
+    /// What a plan for a time is to be good at.
+    pub enum Aim = Quality {
+        /// The lowest perplexity within the time.
+        Quality = "quality",
+        /// The narrowest network, quick in use, that is expected within 10 % of the lowest perplexity.
+        Speed = "speed",
+    }
+}
+
+impl Aim {
+    /// The aim as part of a sentence.
+    pub fn phrase(self) -> &'static str {
+        match self {
+            Self::Quality => "the lowest perplexity",
+            Self::Speed => "a network that is quick in use",
+        }
+    }
+}
+
+/// What is asked of a plan.
+#[derive(Debug, Clone, Copy)]
+pub struct Wish {
+    /// Seconds of training.
+    pub seconds: f64,
+    /// What it is to be good at.
+    pub aim: Aim,
+    /// Threads that will train.
+    pub threads: usize,
+}
+
+/// A network that was timed.
+#[derive(Debug, Clone)]
+pub struct Considered {
+    /// Width of the token vectors.
+    pub embedding: usize,
+    /// Width of each layer.
+    pub hidden: usize,
+    /// Parameters.
+    pub parameters: u64,
+    /// Training speed on this machine.
+    pub tokens_per_second: f64,
+    /// Epochs in the time.
+    pub epochs: f64,
+    /// Expected validation perplexity.
+    pub perplexity: f64,
+    plan: Plan,
+}
+
+/// A plan for a time.
+#[derive(Debug)]
+pub struct Designed {
+    /// The plan, with what is expected of it.
+    pub plan: Plan,
+    /// The networks that were timed, from narrow to wide.
+    pub considered: Vec<Considered>,
+    /// The number of the network that was taken.
+    pub taken: usize,
+    /// Order and validation perplexity of the n-gram model that perplexities are expected from.
+    pub ngram: (usize, f64),
+}
+
+/// Share of the time that is planned for: a run on a busy machine is more often slower than its forecast than quicker.
+const PLANNED_SHARE: f64 = 0.97;
+
+/// Validations of a plan for a time; samples are written as often.
+const VALIDATIONS: u64 = 10;
+
+/// Fewest steps that a plan is made for.
+const FEWEST_STEPS: u64 = 40;
+
+/// By what factor the perplexity of a narrower network may be above the lowest, where speed is the aim.
+const SPEED_FACTOR: f64 = 1.1;
+
+/// Seconds of steps that time a network, and at most those that time the one that is taken.
+const TIMING_SECONDS: f64 = 1.5;
+const LONG_TIMING_SECONDS: f64 = 12.0;
+
+/// Makes the plan. `task` has the text and the settings that hold whatever the network is; `lay` lays over a plan what is asked for besides. `go_on` is
+/// asked between steps; `false` stops the work.
+///
+/// # Errors
+/// No validation text; settings that no plan has; a time in which no network makes enough steps; an error of the data; a stop.
+pub fn design(
+    task: &mut LanguageTask,
+    wish: Wish,
+    lay: &dyn Fn(Plan) -> Result<Plan, PlanError>,
+    go_on: &mut (dyn FnMut() -> bool + Send),
+) -> Result<Designed, LabError> {
+    if task.corpus.validation.is_empty() {
+        let must = "above 0 in a plan for a time: what is expected is checked on validation text";
+        let value = task.plan.corpus.validation_share.to_string();
+        return Err(PlanError::Range { key: "corpus.validation_share", value, must }.into());
+    }
+    let beside = beside(task, go_on)?;
+    let base = task.plan.clone();
+    let mut search = Search { task, base, wish, lay, beside, found: vec![None; WIDTHS.len()], go_on };
+    let best = search.lowest()?;
+    let taken = match wish.aim {
+        Aim::Quality => best,
+        Aim::Speed => search.narrowest_near(best)?,
+    };
+    search.finish(taken)
+}
+
+/// The n-gram model that losses are expected from.
+fn beside(task: &LanguageTask, go_on: &mut dyn FnMut() -> bool) -> Result<Beside, LabError> {
+    let order = Beside::order(task.vocabulary.unit());
+    let (training, validation) = (&task.corpus.training, &task.corpus.validation);
+    let share = |most: usize, tokens: usize| (most as f64 / tokens.max(1) as f64).min(1.0);
+    let counted = training.beginning(share(Beside::COUNTED, training.len()));
+    let scored = validation.beginning(share(Beside::SCORED, validation.len()));
+    let model = NgramModel::new(order, task.vocabulary.len(), &counted, |_| go_on())?;
+    let loss = score_baseline(&scored, &mut model.reader()).score.loss;
+    Ok(Beside { unit: task.vocabulary.unit(), order, loss, training_tokens: training.len() as u64 })
+}
+
+/// A search over widths.
+struct Search<'s> {
+    task: &'s mut LanguageTask,
+    base: Plan,
+    wish: Wish,
+    lay: &'s dyn Fn(Plan) -> Result<Plan, PlanError>,
+    beside: Beside,
+    found: Vec<Option<Considered>>,
+    go_on: &'s mut (dyn FnMut() -> bool + Send),
+}
+
+impl Search<'_> {
+    /// The width of the lowest expected perplexity: from a middle one on, as long as a neighbour promises more.
+    fn lowest(&mut self) -> Result<usize, LabError> {
+        let mut best = WIDTHS.len() / 2;
+        loop {
+            let mut next = best;
+            for at in [best, best.saturating_sub(1), (best + 1).min(WIDTHS.len() - 1)] {
+                if self.perplexity(at)? < self.perplexity(next)? {
+                    next = at;
+                }
+            }
+            if next == best {
+                return Ok(best);
+            }
+            best = next;
+        }
+    }
+
+    /// The narrowest width whose expected perplexity is near that of the best.
+    fn narrowest_near(&mut self, best: usize) -> Result<usize, LabError> {
+        let highest = SPEED_FACTOR * self.perplexity(best)?;
+        let mut at = best;
+        while at > 0 && self.perplexity(at - 1)? <= highest {
+            at -= 1;
+        }
+        Ok(at)
+    }
+
+    fn perplexity(&mut self, at: usize) -> Result<f64, LabError> {
+        if let Some(known) = &self.found[at] {
+            return Ok(known.perplexity);
+        }
+        let found = self.consider(WIDTHS[at])?;
+        let perplexity = found.perplexity;
+        self.found[at] = Some(found);
+        Ok(perplexity)
+    }
+
+    /// Times a width.
+    fn consider(&mut self, width: Width) -> Result<Considered, LabError> {
+        // What is slow or quick does not depend on the number of epochs.
+        let guess = (self.lay)(recipe(&self.base, width, 1.0))?;
+        // A width that was asked for is the same, whatever is considered.
+        if let Some(same) = self.found.iter().flatten().find(|found| found.plan.model == guess.model) {
+            return Ok(same.clone());
+        }
+        let timed = self.time(guess, TIMING_SECONDS)?;
+        let per_epoch = self.task.facts.steps_per_epoch as f64;
+        let epochs = steps_within(&timed, self.wish.seconds) as f64 / per_epoch;
+        let plan = (self.lay)(recipe(&self.base, width, epochs))?;
+        let (embedding, hidden) = plan.widths();
+        Ok(Considered {
+            embedding,
+            hidden,
+            parameters: self.task.model.layout().len() as u64,
+            tokens_per_second: timed.tokens_per_second,
+            epochs,
+            perplexity: self.beside.expected_loss(hidden, epochs).exp(),
+            plan,
+        })
+    }
+
+    /// Times the steps, the validations and the samples of a plan.
+    fn time(&mut self, mut plan: Plan, seconds: f64) -> Result<Forecast, LabError> {
+        plan.training.steps = Some(VALIDATIONS);
+        validate_evenly(&mut plan, VALIDATIONS);
+        self.task.replan(plan)?;
+        let found = forecast(self.task, self.wish.threads, seconds, &mut *self.go_on)?;
+        Ok(found.ok_or(TextError::Stopped)?)
+    }
+
+    /// The plan of a width, with as many steps as the time has.
+    fn finish(mut self, taken: usize) -> Result<Designed, LabError> {
+        self.perplexity(taken)?;
+        let Some(chosen) = self.found[taken].clone() else {
+            return Err(LabError::ShortTime { seconds: self.wish.seconds });
+        };
+        let mut plan = chosen.plan;
+        let longer = (0.02 * self.wish.seconds).clamp(TIMING_SECONDS, LONG_TIMING_SECONDS);
+        let timed = self.time(plan.clone(), longer)?;
+        let steps = steps_within(&timed, PLANNED_SHARE * self.wish.seconds);
+        if steps < FEWEST_STEPS {
+            return Err(LabError::ShortTime { seconds: self.wish.seconds });
+        }
+        let epochs = steps as f64 / self.task.facts.steps_per_epoch as f64;
+        plan.training.steps = Some(steps);
+        validate_evenly(&mut plan, steps);
+        let [low, high] = self.beside.expected_range(plan.widths().1, epochs).map(f64::exp);
+        plan.expected = Some(ExpectedPlan {
+            minutes: rounded(seconds_of(&timed, steps) / 60.0),
+            lowest_perplexity: rounded(low),
+            highest_perplexity: rounded(high),
+        });
+        plan.check()?;
+        self.task.replan(plan.clone())?;
+        let mut considered: Vec<Considered> = self.found.into_iter().flatten().collect();
+        considered.dedup_by(|a, b| a.plan.model == b.plan.model);
+        let taken = considered.iter().position(|one| one.plan.model == plan.model).unwrap_or(0);
+        Ok(Designed { plan, considered, taken, ngram: (self.beside.order, self.beside.loss.exp()) })
+    }
+}
+
+/// Validations, samples and gradient flow at even distances.
+fn validate_evenly(plan: &mut Plan, steps: u64) {
+    let every = steps.div_ceil(VALIDATIONS).max(1);
+    (plan.training.validate_every, plan.samples.every, plan.training.flow_every) = (every, every, every);
+}
+
+/// Seconds of a run of so many steps.
+fn seconds_of(timed: &Forecast, steps: u64) -> f64 {
+    let besides: f64 = timed.besides.iter().map(|part| part.times as f64 * part.seconds_each).sum();
+    besides + steps as f64 * timed.seconds_per_step
+}
+
+/// The steps of a run of so many seconds.
+fn steps_within(timed: &Forecast, seconds: f64) -> u64 {
+    let left = seconds - seconds_of(timed, 0);
+    (left / timed.seconds_per_step).max(0.0) as u64
+}
+
+/// Three significant digits.
+fn rounded(value: f64) -> f64 {
+    let digits = 10f64.powf(2.0 - value.abs().max(1e-9).log10().floor());
+    (value * digits).round() / digits
+}
