@@ -235,6 +235,14 @@ pub enum LabError {
         /// The problem.
         what: String,
     },
+    /// A file that word vectors are judged by is not what it should be.
+    #[error("{path}: {source}")]
+    BadWordTask {
+        /// The file.
+        path: PathBuf,
+        /// The problem.
+        source: VectorError,
+    },
     /// Word vectors.
     #[error(transparent)]
     Vectors(#[from] VectorError),

@@ -241,6 +241,9 @@ impl From<LabError> for Failure {
             LabError::BadVectors { .. } => {
                 "vectors are a text file (a word and its numbers per line) or the safetensors file of `lalograph embed`"
             }
+            LabError::BadWordTask { .. } => {
+                "a similarity file has two words and a number on a line, a file of analogies four words"
+            }
             LabError::NoOldText => "give the text with --old-text, or leave --keep-old out",
             LabError::Start { .. } => "use another model, or the same vocabulary and sizes",
             LabError::TooManyNgrams => "lower the order of --baselines",
@@ -268,6 +271,9 @@ impl From<SweepError> for Failure {
             }
             SweepError::NoValidation => {
                 Self::Usage(format!("{error}; raise corpus.validation_share, or give a split"))
+            }
+            SweepError::NoWordTask => {
+                Self::Usage(format!("{error}; set vectors.similarity or vectors.analogies"))
             }
             SweepError::TooMany { .. } => {
                 Self::Usage(format!("{error}; use --method random, or fewer values"))

@@ -33,6 +33,7 @@ impl Plan {
         } = self;
         let tune = self.tune.clone().unwrap_or_default();
         let expected = self.expected.clone().unwrap_or_default();
+        let vectors = self.vectors.clone().unwrap_or_default();
         let mut found = Vec::new();
         let mut range = |key, value: String, must| found.push(PlanError::Range { key, value, must });
         if let Some(delimiter) = corpus.delimiter.filter(|c| !c.is_ascii() || matches!(c, '\n' | '\r' | '"'))
@@ -65,6 +66,21 @@ impl Plan {
         }
         if self.tune.is_some() && self.classifier.is_some() {
             range("tune", "set".into(), "left out of the plan of a classifier");
+        }
+        if self.vectors.is_some() {
+            let others = [
+                ("classifier", self.classifier.is_some()),
+                ("tune", self.tune.is_some()),
+                ("expected", self.expected.is_some()),
+            ];
+            for (section, _) in others.into_iter().filter(|(_, set)| *set) {
+                range(section, "set".into(), "left out of the plan of word vectors");
+            }
+            let lengths = &vectors.pieces;
+            if !(lengths.is_empty() || (lengths.len() == 2 && lengths[0] > 0 && lengths[0] <= lengths[1])) {
+                let must = "empty, or two lengths above 0 in rising order";
+                range("vectors.pieces", format!("{lengths:?}"), must);
+            }
         }
         if tune.keep_old > 0.0 && training.batch < 2 {
             let must = "at least 2 with `tune.keep_old`: some streams read old text";
@@ -262,6 +278,19 @@ impl Plan {
             not_negative("groups.embedding_rate", groups.embedding_rate),
             not_negative("groups.layers_rate", groups.layers_rate),
             not_negative("groups.output_rate", groups.output_rate),
+            within("vectors.dimensions", vectors.dimensions as f64, (1.0, 4096.0), "from 1 to 4,096"),
+            within("vectors.window", vectors.window as f64, (1.0, 1000.0), "from 1 to 1,000"),
+            within(
+                "vectors.negative_samples",
+                vectors.negative_samples as f64,
+                (0.0, 1000.0),
+                "at most 1,000",
+            ),
+            within("vectors.subsample", vectors.subsample, (0.0, 1.0), "from 0 to 1"),
+            positive_number("vectors.learning_rate", vectors.learning_rate.unwrap_or(1.0)),
+            at_least_one("vectors.epochs", vectors.epochs),
+            at_least_one("vectors.piece_rows", u64::from(vectors.piece_rows)),
+            within("vectors.lanes", vectors.lanes as f64, (1.0, 64.0), "from 1 to 64"),
             not_negative("expected.minutes", expected.minutes),
             not_negative("expected.lowest_perplexity", expected.lowest_perplexity),
             not_negative("expected.highest_perplexity", expected.highest_perplexity),

@@ -18,6 +18,7 @@ mod start;
 pub mod template;
 mod training;
 mod tune;
+mod vectors;
 
 use std::path::{Path, PathBuf};
 
@@ -47,6 +48,7 @@ pub use training::{
     GroupsPlan, LossAt, OptimiserPlan, RegularisationPlan, Schedule, TrainingPlan, WindowKind,
 };
 pub use tune::{LossOn, NewVectors, TunePlan};
+pub use vectors::{VectorsPlan, VectorsWay};
 
 /// Everything that decides what a run does.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
@@ -61,6 +63,9 @@ pub struct Plan {
     /// The classifier, in a plan of one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub classifier: Option<ClassifierPlan>,
+    /// Word vectors, in a plan of them.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub vectors: Option<VectorsPlan>,
     /// Origin of the initial weights.
     pub start: StartPlan,
     /// Tuning, in a plan that continues from a model.
@@ -117,10 +122,11 @@ impl Plan {
 
     /// All paths that it names, in one order.
     pub(crate) fn paths_mut(&mut self) -> impl Iterator<Item = &mut PathBuf> {
-        let Self { corpus, vocabulary, start, tune, .. } = self;
+        let Self { corpus, vocabulary, vectors, start, tune, .. } = self;
         let read = corpus.paths.iter_mut().chain(&mut corpus.split).chain(&mut vocabulary.file);
         let old = tune.iter_mut().flat_map(|tune| &mut tune.old_text);
-        read.chain(&mut start.vectors).chain(&mut start.model).chain(old)
+        let judges = vectors.iter_mut().flat_map(|own| own.similarity.iter_mut().chain(&mut own.analogies));
+        read.chain(&mut start.vectors).chain(&mut start.model).chain(old).chain(judges)
     }
 
     /// Takes every path that is not absolute to be meant from this folder.

@@ -3,7 +3,7 @@
 use super::section::Documented;
 use super::{
     CheckpointsPlan, ClassifierPlan, CorpusPlan, ExpectedPlan, GroupsPlan, ModelPlan, OptimiserPlan, Plan,
-    RegularisationPlan, SamplesPlan, StartPlan, TrainingPlan, TunePlan, VocabularyPlan,
+    RegularisationPlan, SamplesPlan, StartPlan, TrainingPlan, TunePlan, VectorsPlan, VocabularyPlan,
 };
 
 /// A section of the plan.
@@ -35,6 +35,7 @@ pub fn sections() -> Vec<Section> {
         section_of::<VocabularyPlan>(),
         section_of::<ModelPlan>(),
         section_of::<ClassifierPlan>(),
+        section_of::<VectorsPlan>(),
         section_of::<StartPlan>(),
         section_of::<TunePlan>(),
         section_of::<TrainingPlan>(),
@@ -68,6 +69,7 @@ fn section_of<S: Documented>() -> Section {
     let plan = Plan {
         classifier: Some(ClassifierPlan::default()),
         tune: Some(TunePlan::default()),
+        vectors: Some(VectorsPlan::default()),
         expected: Some(ExpectedPlan::default()),
         ..Plan::default()
     };

@@ -3,9 +3,9 @@
 use lalograph_net::heads::softmax::Softmax;
 use lalograph_text::Unit;
 
-use super::Plan;
 use super::error::PlanError;
 use super::reference::{Setting, sections};
+use super::{Plan, VectorsPlan};
 
 lalograph_net::choice! {
     /// A plan to begin with.
@@ -18,6 +18,8 @@ lalograph_net::choice! {
         LargeVocabulary = "large_vocabulary",
         /// A classifier of documents.
         Classifier = "classifier",
+        /// Word vectors.
+        WordVectors = "word_vectors",
     }
 }
 
@@ -39,6 +41,7 @@ impl Preset {
                 (plan.training.window, plan.training.batch) = (32, 32);
             }
             Self::Classifier => plan = Plan::for_classifier(),
+            Self::WordVectors => plan.vectors = Some(VectorsPlan::default()),
         }
         plan
     }
@@ -50,6 +53,7 @@ impl Preset {
             Self::Character => "a model of characters",
             Self::LargeVocabulary => "a model of words with a large vocabulary",
             Self::Classifier => "a classifier of documents",
+            Self::WordVectors => "word vectors",
         }
     }
 }
@@ -105,6 +109,13 @@ fn is_of_language_models(key: &str) -> bool {
         || matches!(key, "model.shared_vectors" | "model.softmax" | "training.validate_every")
 }
 
+/// Settings that a plan of word vectors has no use for.
+fn is_of_networks(key: &str) -> bool {
+    let own = ["corpus.", "vocabulary.", "vectors."].iter().any(|section| key.starts_with(section));
+    let held_out = matches!(key, "corpus.validation_share" | "corpus.test_share" | "corpus.split");
+    !(own || key == "training.seed") || held_out
+}
+
 /// Columns of a comment.
 const WIDTH: usize = 100;
 
@@ -115,10 +126,14 @@ const WIDTH: usize = 100;
 pub fn commented(plan: &Plan, about: &str, all: bool) -> Result<String, PlanError> {
     let values = toml::Table::try_from(plan).map_err(|error| PlanError::Unwritable(error.to_string()))?;
     let mut text = String::new();
+    let command = match plan {
+        Plan { classifier: Some(_), .. } => "classify train",
+        Plan { vectors: Some(_), .. } => "embed train",
+        _ => "train",
+    };
     comment(
         &format!(
-            "A plan for {about}. `lalograph plan check` finds mistakes in it, `lalograph {}train --plan` trains by it.",
-            if plan.classifier.is_some() { "classify " } else { "" }
+            "A plan for {about}. `lalograph plan check` finds mistakes in it, `lalograph {command} --plan` trains by it."
         ),
         &mut text,
     );
@@ -134,6 +149,13 @@ pub fn commented(plan: &Plan, about: &str, all: bool) -> Result<String, PlanErro
         };
         let shown = |setting: &&Setting| {
             let key = format!("{}.{}", section.name, setting.key);
+            if plan.vectors.is_some() {
+                return !is_of_networks(&key)
+                    && (all
+                        || section.name == "vectors"
+                        || COMMON.contains(&key.as_str())
+                        || value_of(setting) != setting.default);
+            }
             let common = match &plan.classifier {
                 Some(_) if is_of_language_models(&key) => false,
                 Some(_) => COMMON.contains(&key.as_str()) || COMMON_OF_CLASSIFIERS.contains(&key.as_str()),
@@ -186,11 +208,17 @@ mod tests {
 
     #[test]
     fn a_written_plan_reads_back_unchanged() {
-        for purpose in [Preset::Word, Preset::Character, Preset::LargeVocabulary, Preset::Classifier] {
+        for purpose in [
+            Preset::Word,
+            Preset::Character,
+            Preset::LargeVocabulary,
+            Preset::Classifier,
+            Preset::WordVectors,
+        ] {
             for all in [false, true] {
                 let mut plan = purpose.plan();
                 plan.corpus.paths = vec!["letters/*.txt".into()];
-                if plan.classifier.is_none() {
+                if plan.classifier.is_none() && plan.vectors.is_none() {
                     plan.samples.from.0 = vec!["Old \"Pell\"".into(), "Hesper".into()];
                 }
                 let text = commented(&plan, purpose.phrase(), all).unwrap();
@@ -199,7 +227,12 @@ mod tests {
                     text.lines().all(|line| line.chars().count() <= 120 || !line.starts_with('#')),
                     "{text}"
                 );
-                assert!(text.contains("# Width of each recurrent layer.\nhidden = "), "{text}");
+                if plan.vectors.is_some() {
+                    assert!(text.contains("embed train") && text.contains("dimensions = 128"), "{text}");
+                    assert!(!text.contains("[model]") && !text.contains("epochs = 10"), "{text}");
+                    continue;
+                }
+                assert!(text.contains("# Width of each recurrent layer."), "{text}");
                 assert_eq!(text.contains("beta2"), all);
             }
         }

@@ -23,6 +23,25 @@ pub(super) fn no_effect(key: &str, plan: &Plan, varied: &[&str], seeds: bool) ->
     if matches!(key, "corpus.split" | "corpus.split_seed" | "corpus.validation_share" | "corpus.test_share") {
         return Some("trials are compared on one validation text".to_owned());
     }
+    if plan.vectors.is_some() {
+        if matches!(key, "vectors.similarity" | "vectors.analogies") {
+            return Some("trials are compared by one file".to_owned());
+        }
+        if matches!(
+            section,
+            "model"
+                | "training"
+                | "optimiser"
+                | "regularisation"
+                | "groups"
+                | "start"
+                | "classifier"
+                | "tune"
+        ) && key != "training.seed"
+        {
+            return Some("word vectors do not use it".to_owned());
+        }
+    }
     // What decides in its place, and whether it does so in this plan.
     let decided = decided_by(key, section, name, plan)?;
     (!varied.contains(&decided.0)).then(|| format!("`{}` {}", decided.0, decided.1))
@@ -42,7 +61,19 @@ fn decided_by(key: &str, section: &str, name: &str, plan: &Plan) -> Option<(&'st
     if let Some(found) = of_classifier(key, section, name, plan) {
         return Some(found);
     }
+    let vectors = |used: bool, with: &'static str| (!used).then_some(("vectors.factorise", with));
+    let own = plan.vectors.clone().unwrap_or_default();
     match key {
+        "vectors.direction"
+        | "vectors.fixed_window"
+        | "vectors.subsample"
+        | "vectors.learning_rate"
+        | "vectors.epochs"
+        | "vectors.pieces"
+        | "vectors.lanes" => vectors(!own.factorise, "has no use for it"),
+        "vectors.piece_rows" => {
+            own.pieces.is_empty().then_some(("vectors.pieces", "is empty, so there are no rows of pieces"))
+        }
         "training.epochs" => training.steps.map(|_| ("training.steps", "is set, and decides instead")),
         "training.schedule_factor" => schedule(&[Schedule::Step, Schedule::Exponential, Schedule::Plateau]),
         "training.schedule_steps" => {
@@ -124,6 +155,8 @@ mod tests {
             (&[], "model.softmax_samples", "model.softmax"),
             (&[], "training.stride", "training.windows"),
             (&["vocabulary.file=v.json"], "vocabulary.size", "vocabulary.file"),
+            (&["vectors.factorise=true"], "vectors.subsample", "vectors.factorise"),
+            (&["vectors.window=3"], "vectors.piece_rows", "vectors.pieces"),
             (&["classifier.network=pooled"], "model.hidden", "classifier.network"),
             (&["classifier.network=linear"], "training.learning_rate", "classifier.network"),
             (&["classifier.network=recurrent"], "classifier.filters", "classifier.network"),
@@ -157,5 +190,12 @@ mod tests {
             assert!(no_effect(idle, &plain, &[idle], false).is_some(), "{idle}");
         }
         assert!(no_effect("training.seed", &plain, &["training.seed"], true).is_some());
+        let vectors = plan(&["vectors.window=3"]);
+        for idle in ["model.hidden", "training.epochs", "optimiser.rule", "vectors.similarity"] {
+            assert!(no_effect(idle, &vectors, &[idle], false).is_some(), "{idle}");
+        }
+        for used in ["vectors.window", "training.seed", "vocabulary.minimum_count"] {
+            assert_eq!(no_effect(used, &vectors, &[used], false), None, "{used}");
+        }
     }
 }

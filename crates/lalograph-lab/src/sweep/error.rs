@@ -51,6 +51,11 @@ pub enum SweepError {
     /// Nothing is varied.
     #[error("nothing is varied")]
     Nothing,
+    /// Word vectors, and nothing to judge them by.
+    #[error(
+        "the trials of word vectors are compared by a file of similarities or of analogies, and the plan names none"
+    )]
+    NoWordTask,
     /// A setting that is varied twice.
     #[error("`{0}` is varied twice")]
     Twice(String),

@@ -16,11 +16,24 @@ pub enum Figure {
     Accuracy,
     /// Macro F1 of a classifier.
     MacroF1,
+    /// Rank correlation of word vectors with a file of similarities.
+    Similarity,
+    /// Share of the analogies of a file that word vectors answer first.
+    Analogies,
+    /// The mean of both.
+    WordTasks,
 }
 
 impl Figure {
     /// The figure for trials of a plan in which these settings vary.
     pub fn of<'k>(plan: &Plan, mut varied: impl Iterator<Item = &'k str>) -> Self {
+        if let Some(own) = &plan.vectors {
+            return match (&own.similarity, &own.analogies) {
+                (Some(_), Some(_)) => Self::WordTasks,
+                (None, Some(_)) => Self::Analogies,
+                (_, None) => Self::Similarity,
+            };
+        }
         match &plan.classifier {
             Some(own) => match own.criterion {
                 Criterion::Loss => Self::Loss,
@@ -39,6 +52,8 @@ impl Figure {
         let share = |name| 1.0 - evaluation.figure(name).unwrap_or(0.0);
         match self {
             Self::Perplexity | Self::Loss => evaluation.loss,
+            // Their loss is what is missing to 1.
+            Self::Similarity | Self::Analogies | Self::WordTasks => evaluation.loss,
             Self::BitsPerByte => evaluation.figure("bits_per_byte").unwrap_or(f64::INFINITY),
             Self::Accuracy => share("accuracy"),
             Self::MacroF1 => share("macro_f1"),
@@ -50,7 +65,9 @@ impl Figure {
         match self {
             Self::Perplexity => cost.exp(),
             Self::BitsPerByte | Self::Loss => cost,
-            Self::Accuracy | Self::MacroF1 => 1.0 - cost,
+            Self::Accuracy | Self::MacroF1 | Self::Similarity | Self::Analogies | Self::WordTasks => {
+                1.0 - cost
+            }
         }
     }
 
@@ -62,6 +79,9 @@ impl Figure {
             Self::Loss => "validation loss",
             Self::Accuracy => "validation accuracy",
             Self::MacroF1 => "validation macro F1",
+            Self::Similarity => "rank correlation with similarities",
+            Self::Analogies => "share of analogies answered first",
+            Self::WordTasks => "mean of similarity and analogies",
         }
     }
 
@@ -73,11 +93,14 @@ impl Figure {
             Self::Loss => "loss",
             Self::Accuracy => "accuracy",
             Self::MacroF1 => "macro_f1",
+            Self::Similarity => "similarity",
+            Self::Analogies => "analogies",
+            Self::WordTasks => "word_tasks",
         }
     }
 
     /// Whether a higher figure is better.
     pub fn rises(self) -> bool {
-        matches!(self, Self::Accuracy | Self::MacroF1)
+        !matches!(self, Self::Perplexity | Self::BitsPerByte | Self::Loss)
     }
 }

@@ -121,6 +121,11 @@ impl SweepFolder {
         self.trials().join(self.spec.name(trial))
     }
 
+    /// The file of a trial's word vectors, in its folder as the model is in that of a run.
+    pub(super) fn vectors(&self, trial: Trial) -> PathBuf {
+        self.run(trial).join(format!("{}.safetensors", self.spec.name(trial)))
+    }
+
     /// Where the plan of the best setting is written.
     pub fn best_plan(&self) -> PathBuf {
         self.path.join(BEST)
@@ -144,6 +149,15 @@ impl SweepFolder {
 
     /// Removes the checkpoints of a trial, and its model too if it is not to be kept. A trial that another process has is left alone.
     pub(super) fn shed(&self, storage: &dyn Storage, trial: Trial, model: bool) -> Result<(), SweepError> {
+        if self.spec.plan.vectors.is_some() {
+            let file = self.vectors(trial);
+            if let (true, Some(folder), Some(name)) =
+                (model && file.is_file(), file.parent(), file.file_name())
+            {
+                Folder::open(storage, folder)?.remove_file(name)?;
+            }
+            return Ok(());
+        }
         let Ok(run) = RunFolder::open(&self.run(trial)) else { return Ok(()) };
         let has_model = model && run.model().is_file();
         if !has_model && !run.checkpoints().exists() {

@@ -54,7 +54,10 @@ pub fn most_kept(spec: &SweepSpec, jobs: usize) -> MostKept {
     let (trials, seeds) = (spec.settings().len() * spec.seeds(), spec.seeds());
     let jobs = jobs.min(trials);
     // A new one is written before the oldest goes.
-    let (each, written) = (spec.plan.checkpoints.keep.max(1), jobs);
+    let (each, written) = match spec.plan.vectors {
+        Some(_) => (0, 0),
+        None => (spec.plan.checkpoints.keep.max(1), jobs),
+    };
     if spec.rungs() > 1 {
         // All wait for the first comparison with what they go on from.
         return MostKept { models: trials, checkpoints: trials * each + written };

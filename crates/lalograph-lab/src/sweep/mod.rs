@@ -19,6 +19,8 @@ pub mod ranking;
 pub mod space;
 pub mod spec;
 mod trial;
+mod turn;
+mod vectors;
 pub mod work;
 
 pub use keeping::{MostKept, most_kept};

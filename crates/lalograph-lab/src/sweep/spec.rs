@@ -113,8 +113,14 @@ impl SweepSpec {
         if plan.tune.is_some() {
             return Err(SweepError::Tuned);
         }
-        if plan.corpus.validation_share == 0.0 && plan.corpus.split.is_none() {
-            return Err(SweepError::NoValidation);
+        match &plan.vectors {
+            Some(own) if own.similarity.is_none() && own.analogies.is_none() => {
+                return Err(SweepError::NoWordTask);
+            }
+            None if plan.corpus.validation_share == 0.0 && plan.corpus.split.is_none() => {
+                return Err(SweepError::NoValidation);
+            }
+            _ => {}
         }
         // Of other settings something else is to be expected.
         plan.expected = None;
@@ -325,6 +331,11 @@ fn check_terms(terms: &Terms, plan: &Plan) -> Result<(), SweepError> {
         if terms.budget_steps.is_some() {
             return Err(SweepError::Unused(
                 "a race has a fixed number of steps, so a budget of steps has no effect; use fewer trials or more rungs",
+            ));
+        }
+        if plan.vectors.is_some() {
+            return Err(SweepError::Unused(
+                "word vectors are trained in one go, so they cannot race; use grid or random",
             ));
         }
         if plan.classifier.as_ref().is_some_and(|own| own.network == NetworkKind::Linear) {

@@ -1,17 +1,17 @@
 //! One trial: its plan, its data, its run, trained as far as a rung.
 
 use std::ops::ControlFlow;
-use std::path::Path;
 
 use lalograph_net::Network;
 use lalograph_net::weights::packed::PackedWeights;
-use lalograph_storage::{Existing, Storage};
+use lalograph_storage::Existing;
 
 use super::course::check_rungs;
 use super::error::SweepError;
-use super::folder::SweepFolder;
 use super::ledger::{Reached, now};
 use super::spec::Trial;
+use super::turn::{Ended, Known, Place, Steps};
+use super::vectors::train_vectors;
 use crate::artefact::checkpoint::newest;
 use crate::artefact::container::{Container, read_file};
 use crate::artefact::model_file::{KIND, read_weights};
@@ -37,35 +37,11 @@ use crate::training::resume::{Changes, Resumable};
 use crate::training::run_loop::{Running, TrainingOutcome};
 use crate::training::settings::validates_after;
 
-/// Where and by whom trials are trained.
-pub(super) struct Place<'p> {
-    pub(super) storage: &'p dyn Storage,
-    pub(super) sweep: &'p SweepFolder,
-    /// The folder of encoded corpora.
-    pub(super) tokens: &'p Path,
-    /// The folder that the plan's paths are meant from, if it is not the current one.
-    pub(super) base: Option<&'p Path>,
-    pub(super) program_version: &'p str,
-    /// The time, as a run's description has it.
-    pub(super) clock: &'p (dyn Fn() -> String + Sync),
-}
-
 /// A trial's data, read.
 pub(super) enum Prepared {
     Language(Box<LanguageTask>),
     Classifier(PreparedClassifier),
 }
-
-/// How a trial ended at a rung.
-pub(super) enum Ended {
-    /// It came there.
-    Reached(Box<Reached>),
-    /// Somebody stopped it.
-    Stopped,
-}
-
-/// Hears of the steps of a trial; a break stops it after the step.
-pub(super) type Steps<'s> = dyn FnMut(u64, u64) -> ControlFlow<()> + Send + 's;
 
 impl Prepared {
     fn of(
@@ -215,14 +191,6 @@ impl<N> TrainingObserver<N> for Watch<'_, '_> {
     }
 }
 
-/// What is known of a trial before its first step.
-pub(super) struct Known {
-    /// The steps that it is going to make.
-    pub(super) steps: u64,
-    /// Bytes of memory that it needs.
-    pub(super) bytes: u64,
-}
-
 /// Trains a trial as far as a rung, from where it is. `admit` hears what is known of it before it begins.
 pub(super) fn train_trial(
     place: &Place<'_>,
@@ -234,6 +202,9 @@ pub(super) fn train_trial(
 ) -> Result<Ended, SweepError> {
     let spec = place.sweep.spec();
     let number = spec.number(trial);
+    if spec.plan.vectors.is_some() {
+        return train_vectors(place, trial, &spec.plan_of(trial)?, threads, stop, admit, each);
+    }
     let (prepared, running) = match RunFolder::open(&place.sweep.run(trial)) {
         Err(_) => {
             let plan = spec.plan_of(trial)?;
@@ -358,6 +329,9 @@ pub(super) fn test_trial(
     threads: usize,
     stop: &(dyn Fn() -> bool + Sync),
 ) -> Result<Option<Evaluation>, SweepError> {
+    if place.sweep.spec().plan.vectors.is_some() {
+        return Ok(None);
+    }
     let run = RunFolder::open(&place.sweep.run(trial))?;
     let claim = Claim::of(place.storage, &run)?;
     let mut description = run.description()?;

@@ -7,6 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::{Duration, Instant};
 
 use lalograph_storage::Storage;
+use lalograph_vectors::VectorError;
 
 use super::course::{Due, Job, due, racing};
 use super::error::SweepError;
@@ -15,7 +16,8 @@ use super::keeping::{Kept, kept};
 use super::ledger::{Entry, Ledger, Reached, now};
 use super::ranking::rank;
 use super::spec::Trial;
-use super::trial::{Ended, Place, test_trial, train_trial};
+use super::trial::{test_trial, train_trial};
+use super::turn::{Ended, Known, Place};
 use crate::error::LabError;
 use crate::run::records::Evaluation;
 
@@ -257,7 +259,7 @@ impl Crew<'_> {
         let (number, started) = (spec.number(trial), Instant::now());
         self.hear(&SweepEvent::Started { trial, rung: job.rung });
         let stop = || !self.goes_on();
-        let mut admit = |known: &super::trial::Known| {
+        let mut admit = |known: &Known| {
             // What one trial needs is its own matter; what several need together is that of this process.
             let (memory, jobs) = (self.how.memory, self.how.jobs);
             memory(known.bytes).map_err(SweepError::Memory)?;
@@ -383,7 +385,10 @@ fn is_its_own(error: &SweepError) -> bool {
             | LabError::Start { .. }
             | LabError::SeedUnknown
             | LabError::NoValidation { .. }
-            | LabError::ClassUnseen { .. } => true,
+            | LabError::ClassUnseen { .. }
+            | LabError::Vectors(
+                VectorError::NotFinite | VectorError::TooLittle | VectorError::Setting { .. },
+            ) => true,
             _ => false,
         },
         _ => false,

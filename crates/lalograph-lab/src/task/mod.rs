@@ -5,6 +5,7 @@ pub mod events;
 pub(crate) mod growth;
 pub mod language;
 pub(crate) mod start;
+pub mod vectors;
 
 use std::collections::BTreeMap;
 

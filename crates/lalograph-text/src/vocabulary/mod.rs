@@ -283,6 +283,17 @@ impl Vocabulary {
         self.lookup.get(token.as_ref()).unwrap_or(Reserved::UNKNOWN)
     }
 
+    /// The spellings of all indices, reserved ones first; bytes that are no text are replaced.
+    pub fn spellings(&self) -> Vec<String> {
+        let spelling = |index| String::from_utf8_lossy(self.token(index).unwrap_or_default()).into_owned();
+        (0..self.len() as u32).map(spelling).collect()
+    }
+
+    /// The count of each token, in the order of [`Vocabulary::tokens`].
+    pub fn counts(&self) -> Vec<u64> {
+        self.tokens.iter().map(|token| token.count).collect()
+    }
+
     /// The bytes of the token at an index.
     ///
     /// # Errors

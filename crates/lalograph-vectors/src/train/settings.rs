@@ -5,15 +5,14 @@ use serde::{Deserialize, Serialize};
 use crate::error::VectorError;
 use crate::pieces::Pieces;
 
-/// Which predicts which.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
-#[serde(rename_all = "snake_case")]
-pub enum Direction {
-    /// The mean of the words around predicts the word in the middle.
-    ContextToWord,
-    /// A word predicts each of the words around it.
-    #[default]
-    WordToContext,
+lalograph_net::choice! {
+    /// Direction of prediction.
+    pub enum Direction = WordToContext {
+        /// Predict the word from the mean of its context.
+        ContextToWord = "context_to_word",
+        /// Predict each word of the context from the word.
+        WordToContext = "word_to_context",
+    }
 }
 
 /// Settings of training vectors.

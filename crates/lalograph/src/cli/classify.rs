@@ -164,7 +164,7 @@ pub(crate) struct ClassifyTrainArgs {
     /// Random seed of initial weights, dropout, split and order.
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) seed: Option<u64>,
-    /// Number of epochs; 0 is 10 or, if the documents are few, as many as make 300 steps (pooled network: 1,000).
+    /// Number of epochs (default: 10 or, if the documents are few, as many as make 300 steps, 1,000 for a pooled network).
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) epochs: Option<u64>,
     /// Number of optimiser steps, instead of epochs (default: by epochs).

@@ -3,7 +3,9 @@
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand, ValueEnum};
+use lalograph_vectors::train::Direction;
 
+use super::choice::choice;
 use super::corpus::{ReadingArgs, TokenArgs};
 
 /// `embed` and what it can do.
@@ -29,9 +31,15 @@ pub(crate) enum EmbedCommand {
     after_help = "Examples:\n  lalograph embed train thornmere/diaries --document line --output words.safetensors\n  lalograph embed train thornmere/diaries --document line --pieces 2-5 --epochs 2 --output pieces.safetensors\n  lalograph embed train thornmere/diaries --document line --factorise --output counted.safetensors"
 )]
 pub(crate) struct EmbedTrainArgs {
-    /// Files, folders or patterns such as 'letters/*.txt'. Gzip and Zstandard are decompressed.
-    #[arg(value_name = "PATH", required = true)]
+    /// Files, folders or patterns such as 'letters/*.txt' (default: the paths of the plan). Gzip and Zstandard are decompressed.
+    #[arg(value_name = "PATH", required_unless_present = "plan")]
     pub(crate) paths: Vec<PathBuf>,
+    /// Plan file; flags override its settings.
+    #[arg(long, value_name = "FILE")]
+    pub(crate) plan: Option<PathBuf>,
+    /// Set any value of the plan; can be repeated.
+    #[arg(long = "set", value_name = "SECTION.KEY=VALUE")]
+    pub(crate) settings: Vec<String>,
     /// Write the vectors to FILE, as safetensors.
     #[arg(long, short, value_name = "FILE", default_value = "vectors.safetensors")]
     pub(crate) output: PathBuf,
@@ -65,87 +73,54 @@ pub(crate) struct EmbedTrainArgs {
     pub(crate) tokens: TokenArgs,
 
     /// Direction of prediction.
-    #[arg(
-        long,
-        value_enum,
-        value_name = "WHICH",
-        default_value = "word-to-context",
-        help_heading = "Training"
-    )]
-    pub(crate) direction: DirectionChoice,
+    #[arg(long, value_parser = choice::<Direction>(), value_name = "WHICH", help_heading = "Training")]
+    pub(crate) direction: Option<Direction>,
     /// Dimensions of a vector.
-    #[arg(long, value_name = "N", default_value_t = 128, help_heading = "Training")]
-    pub(crate) dimensions: usize,
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) dimensions: Option<usize>,
     /// Context window: at most N words on each side; the size is drawn between 1 and N for each word.
-    #[arg(long, value_name = "N", default_value_t = 4, help_heading = "Training")]
-    pub(crate) window: usize,
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) window: Option<usize>,
     /// Always use the whole context window.
     #[arg(long, help_heading = "Training", conflicts_with = "factorise")]
     pub(crate) fixed_window: bool,
     /// Negative samples for each prediction (0 = full softmax).
-    #[arg(long, value_name = "N", default_value_t = 6, help_heading = "Training")]
-    pub(crate) negative_samples: usize,
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) negative_samples: Option<usize>,
     /// Randomly skip words more frequent than this share (0 = never).
-    #[arg(
-        long,
-        value_name = "SHARE",
-        default_value_t = 0.004,
-        help_heading = "Training",
-        conflicts_with = "factorise"
-    )]
-    pub(crate) subsample: f64,
+    #[arg(long, value_name = "SHARE", help_heading = "Training", conflicts_with = "factorise")]
+    pub(crate) subsample: Option<f64>,
     /// Initial learning rate, with linear decay to almost 0 (default: 0.06, or 0.25 for context-to-word).
     #[arg(long, value_name = "RATE", help_heading = "Training", conflicts_with = "factorise")]
     pub(crate) learning_rate: Option<f64>,
     /// Number of epochs.
-    #[arg(
-        long,
-        value_name = "N",
-        default_value_t = 8,
-        help_heading = "Training",
-        conflicts_with = "factorise"
-    )]
-    pub(crate) epochs: u64,
+    #[arg(long, value_name = "N", help_heading = "Training", conflicts_with = "factorise")]
+    pub(crate) epochs: Option<u64>,
     /// Train vectors of word pieces of MIN to MAX characters too, so that unseen words have vectors (default: off).
     #[arg(long, value_name = "MIN-MAX", value_parser = parse_range, help_heading = "Training", conflicts_with = "factorise")]
     pub(crate) pieces: Option<(usize, usize)>,
     /// Number of rows that all pieces are hashed to.
-    #[arg(long, value_name = "N", default_value_t = 100_000, requires = "pieces", help_heading = "Training")]
-    pub(crate) piece_rows: u32,
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) piece_rows: Option<u32>,
     /// Count co-occurrences and factorise the matrix of shifted positive pointwise mutual information instead of predicting; --negative-samples is the
     /// shift.
     #[arg(long, help_heading = "Training")]
     pub(crate) factorise: bool,
-    /// Random seed.
-    #[arg(long, value_name = "N", default_value_t = 1, help_heading = "Training")]
-    pub(crate) seed: u64,
+    /// Random seed of initial weights and draws.
+    #[arg(long, value_name = "N", help_heading = "Training")]
+    pub(crate) seed: Option<u64>,
     /// Do not synchronise threads: faster with many threads, but results are not repeatable.
     #[arg(long, help_heading = "Training", conflicts_with_all = ["factorise", "lanes"])]
     pub(crate) fast: bool,
     /// Number of parts of the text to train on in parallel. Results depend on it, but not on the number of threads.
-    #[arg(
-        long,
-        value_name = "N",
-        default_value_t = 2,
-        help_heading = "Training",
-        conflicts_with = "factorise"
-    )]
-    pub(crate) lanes: usize,
+    #[arg(long, value_name = "N", help_heading = "Training", conflicts_with = "factorise")]
+    pub(crate) lanes: Option<usize>,
     /// Number of threads (default: all processors).
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..), help_heading = "Training")]
     pub(crate) threads: Option<u16>,
     /// Show the neighbours of this word during training; can be repeated (default: four frequent words).
     #[arg(long, value_name = "WORD", help_heading = "Training")]
     pub(crate) probe: Vec<String>,
-}
-
-/// Which predicts which.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-pub(crate) enum DirectionChoice {
-    /// Predict the word from the mean of its context.
-    ContextToWord,
-    /// Predict each word of the context from the word.
-    WordToContext,
 }
 
 fn parse_range(text: &str) -> Result<(usize, usize), String> {

@@ -40,7 +40,26 @@ const OF_BASE: [&str; 4] = ["training", "optimiser", "samples", "checkpoints"];
 
 /// The same commands, every option with its default in its help.
 pub(super) fn explained(command: Command) -> Command {
-    with_defaults(command, &[], &sections())
+    with_defaults(command, &[])
+}
+
+/// The sections whose settings the options of a command can set.
+fn sections_of(path: &[&str]) -> Vec<Section> {
+    let mut sections = match path.first() {
+        Some(&"classify") => sections_of_classifiers(),
+        _ => sections(),
+    };
+    if path == ["embed", "train"] {
+        // Of a network's training, word vectors have the seed alone.
+        sections.retain(|section| {
+            ["corpus", "vocabulary", "vectors", "training"].contains(&section.name.as_str())
+        });
+        let training = sections.iter_mut().filter(|section| section.name == "training");
+        training.for_each(|section| section.settings.retain(|setting| setting.key == "seed"));
+    } else {
+        sections.retain(|section| section.name != "vectors");
+    }
+    sections
 }
 
 /// The sections with the defaults of a classifier's plan.
@@ -72,11 +91,10 @@ pub(crate) fn setting_of(flag: &str, sections: &[Section]) -> Option<String> {
     }
 }
 
-fn with_defaults(command: Command, path: &[&str], sections: &[Section]) -> Command {
+fn with_defaults(command: Command, path: &[&str]) -> Command {
     let by_base = BY_BASE.contains(&path);
     let by_plan = by_base || BY_PLAN.contains(&path);
-    let of_classifiers = (path == ["classify"]).then(sections_of_classifiers);
-    let sections = of_classifiers.as_deref().unwrap_or(sections);
+    let sections = if by_plan { &sections_of(path)[..] } else { &[] };
     let command = command.mut_args(|arg| {
         let own = arg.get_long().and_then(default_of_tuning).filter(|_| by_base);
         match (own, arg.get_long().filter(|_| by_base).and_then(|flag| setting_of(flag, sections))) {
@@ -88,7 +106,7 @@ fn with_defaults(command: Command, path: &[&str], sections: &[Section]) -> Comma
     let names: Vec<String> = command.get_subcommands().map(|inner| inner.get_name().to_owned()).collect();
     names.iter().fold(command, |command, name| {
         let path: Vec<&str> = path.iter().copied().chain([name.as_str()]).collect();
-        command.mut_subcommand(name, |inner| with_defaults(inner, &path, sections))
+        command.mut_subcommand(name, |inner| with_defaults(inner, &path))
     })
 }
 
@@ -163,13 +181,20 @@ mod tests {
     use std::collections::BTreeSet;
 
     use clap::Command;
-    use lalograph_lab::plan::reference::sections;
 
-    use super::{BY_PLAN, as_typed, setting_of};
+    use super::{BY_PLAN, as_typed, sections_of, setting_of};
     use crate::cli::definition;
 
     /// Options of the commands that make plans and are no settings, each with its reason.
-    const NO_SETTINGS: [(&str, &str); 30] = [
+    const NO_SETTINGS: [(&str, &str); 38] = [
+        ("output", "a place"),
+        ("text-output", "a place"),
+        ("probe", "shows words and changes no result"),
+        ("fast", "not repeatable, so no plan has it"),
+        ("for", "chooses a whole plan"),
+        ("all", "a form of output"),
+        ("time", "the plan follows from it"),
+        ("aim", "the plan follows from it"),
         ("freeze", "sets rates of `groups`"),
         ("unit", "refused by `tune`"),
         ("cleaning", "refused by `tune`"),
@@ -221,9 +246,18 @@ mod tests {
 
     #[test]
     fn every_option_of_training_is_a_setting_of_the_plan_by_its_name() {
-        let (root, sections) = (definition(), sections());
+        let root = definition();
         let mut used = BTreeSet::new();
-        for path in [&["train"][..], &["tune"], &["classify", "train"], &["plan", "cost"], &["gauge"]] {
+        for path in [
+            &["train"][..],
+            &["tune"],
+            &["classify", "train"],
+            &["embed", "train"],
+            &["plan", "cost"],
+            &["plan", "new"],
+            &["gauge"],
+        ] {
+            let sections = sections_of(path);
             for arg in find(&root, path).get_arguments().filter(|arg| arg.get_long().is_some()) {
                 let flag = arg.get_long().unwrap();
                 let excused = NO_SETTINGS.iter().any(|(name, _)| *name == flag);
@@ -310,7 +344,10 @@ mod tests {
             }
         }
         let help_of = |path: &str| all.iter().find(|(place, _)| place == path).unwrap().1.clone();
-        assert_eq!(help_of(" lalograph train --hidden"), "Width of each recurrent layer (default: 256)");
+        assert_eq!(
+            help_of(" lalograph train --hidden"),
+            "Width of each recurrent layer (default: from the size of the training text)"
+        );
         assert!(help_of(" lalograph train --temperatures").ends_with("(default: 0.3,0.7,1)"));
         assert!(!help_of(" lalograph resume --epochs").contains("10)"));
         assert_eq!(

@@ -31,8 +31,8 @@ pub(crate) use corpus::{
     CleaningArgs, CorpusArgs, FormChoice, PairArgs, PartArgs, ReadingArgs, SharesArgs, TokenArgs, YesNo,
 };
 pub(crate) use embed::{
-    DirectionChoice, EmbedCommand, EmbedImportArgs, EmbedJudgeArgs, EmbedMapArgs, EmbedNearArgs,
-    EmbedRelateArgs, EmbedTrainArgs, LayoutChoice, MethodChoice, WeighChoice,
+    EmbedCommand, EmbedImportArgs, EmbedJudgeArgs, EmbedMapArgs, EmbedNearArgs, EmbedRelateArgs,
+    EmbedTrainArgs, LayoutChoice, MethodChoice, WeighChoice,
 };
 pub(crate) use export::{ExportArgs, ExportForm, ImportArgs};
 pub(crate) use model::{

@@ -91,7 +91,7 @@ pub(crate) struct TrainingArgs {
     /// Random seed of initial weights, dropout, split and samples.
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) seed: Option<u64>,
-    /// Number of epochs.
+    /// Number of epochs (default: from the size of the training text).
     #[arg(long, value_name = "N", help_heading = "Training")]
     pub(crate) epochs: Option<u64>,
     /// Number of optimiser steps, instead of epochs (default: by epochs).
@@ -124,7 +124,7 @@ pub(crate) struct TrainingArgs {
     /// Clip the gradient to this norm (0 = no clipping).
     #[arg(long, value_name = "NORM", help_heading = "Training")]
     pub(crate) clip_norm: Option<f64>,
-    /// Dropout of token vectors, between layers and before the output.
+    /// Dropout of token vectors, between layers and before the output (default: from the size of the training text).
     #[arg(long, value_name = "SHARE", help_heading = "Training")]
     pub(crate) dropout: Option<f64>,
     /// Measure how far back in time gradients reach, every N steps (0 = never).
@@ -177,7 +177,7 @@ pub(crate) struct ModelArgs {
     /// Cell of the recurrent layers.
     #[arg(long, value_parser = choice::<Cell>(), value_name = "CELL", help_heading = "Model")]
     pub(crate) cell: Option<Cell>,
-    /// Width of the token vectors.
+    /// Width of the token vectors (default: from the size of the training text).
     #[arg(long, value_name = "N", help_heading = "Model")]
     pub(crate) embedding: Option<usize>,
     /// Initialise the token vectors from this file of word vectors (default: random). Their width is that of the file; to freeze them: --set
@@ -187,7 +187,7 @@ pub(crate) struct ModelArgs {
     /// Initialise all weights from this model file or run, tensor by tensor (default: random). The vocabularies must be equal.
     #[arg(long, value_name = "MODEL", help_heading = "Model")]
     pub(crate) start_model: Option<PathBuf>,
-    /// Width of each recurrent layer.
+    /// Width of each recurrent layer (default: from the size of the training text).
     #[arg(long, value_name = "N", help_heading = "Model")]
     pub(crate) hidden: Option<usize>,
     /// Number of recurrent layers.

@@ -128,7 +128,7 @@ pub(crate) struct PlanCostArgs {
     /// Options of tokenising.
     #[command(flatten)]
     pub(crate) tokens_of: TokenArgs,
-    /// Number of epochs.
+    /// Number of epochs (default: from the size of the training text).
     #[arg(long, value_name = "N")]
     pub(crate) epochs: Option<u64>,
     /// The plan.

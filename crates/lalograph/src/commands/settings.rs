@@ -101,6 +101,19 @@ pub(super) fn read_plan(file: Option<&Path>, settings: &[String]) -> Result<Plan
     })
 }
 
+/// Refuses a plan that is not of a language model from its beginning, naming the command that it is for.
+pub(super) fn refuse_other_plan(plan: &Plan) -> Result<(), Failure> {
+    let (of, remedy) = match plan {
+        Plan { classifier: Some(_), .. } => ("a classifier", "use `lalograph classify train --plan`"),
+        Plan { vectors: Some(_), .. } => ("word vectors", "use `lalograph embed train --plan`"),
+        Plan { tune: Some(_), .. } => {
+            ("a tuned model", "use `lalograph tune MODEL PATH` with its settings as options")
+        }
+        _ => return Ok(()),
+    };
+    Err(Failure::Usage(format!("this is the plan of {of}; {remedy}")))
+}
+
 /// Lays a flag over a setting, if it was given.
 pub(super) fn lay<T: Clone>(flag: &Option<T>, setting: &mut T) {
     if let Some(value) = flag {

@@ -9,7 +9,7 @@ use lalograph_storage::Existing;
 
 use super::input::threads;
 use super::reading::{found, lay_over, refuse_idle};
-use super::settings::{check_room, lay_model, lay_shares, lay_training, read_plan};
+use super::settings::{check_room, lay_model, lay_shares, lay_training, read_plan, refuse_other_plan};
 use super::training::{carry_out, now, read, render_start, say_outcome};
 use super::vocab::vocabularies::apply_token_args;
 use crate::cli::TrainArgs;
@@ -22,17 +22,7 @@ use crate::output::training::Output;
 /// Runs the command.
 pub(crate) fn run(args: &TrainArgs, screen: &Screen) -> Result<(), Failure> {
     let plan = resolve(args)?;
-    if plan.classifier.is_some() {
-        return Err(Failure::Usage(
-            "this is the plan of a classifier; use `lalograph classify train --plan`".into(),
-        ));
-    }
-    if plan.tune.is_some() {
-        return Err(Failure::Usage(
-            "this is the plan of a tuned model; use `lalograph tune MODEL PATH` with its settings as options"
-                .into(),
-        ));
-    }
+    refuse_other_plan(&plan)?;
     if plan.corpus.prompt.is_some() {
         return Err(Failure::Usage(
             "prompts and answers are for `lalograph tune`, which continues from a model; train one on text first".into(),

@@ -67,7 +67,7 @@ fn shown(figure: Figure, value: f64) -> String {
     match figure {
         Figure::Perplexity => perplexity(value),
         Figure::Accuracy => percent_of(value),
-        Figure::BitsPerByte | Figure::Loss | Figure::MacroF1 => format!("{value:.3}"),
+        _ => format!("{value:.3}"),
     }
 }
 

@@ -1,6 +1,6 @@
 //! `embed` as it is typed.
 
-use crate::common::{Workshop, workshop_with_demo};
+use crate::common::{Workshop, files_below, workshop_with_demo};
 use serde_json::Value;
 
 fn json(text: &str) -> Value {
@@ -35,14 +35,17 @@ fn vectors_are_trained_and_repeatable_on_any_number_of_threads() {
     assert_eq!(near("c.safetensors"), near("c.txt"));
     workshop.run(&format!("{TRAIN} --output a.safetensors")).fails(1, &["exists already"]);
     for (flags, message) in [
-        ("--dimensions 0", "the number of dimensions is 0"),
-        ("--window 0", "the window is 0"),
-        ("--learning-rate NaN", "the learning rate"),
-        ("--pieces 5-3", "the longest piece"),
+        ("--dimensions 0", "`vectors.dimensions` is 0"),
+        ("--window 0", "`vectors.window` is 0"),
+        ("--learning-rate NaN", "`vectors.learning_rate`"),
+        ("--pieces 5-3", "`vectors.pieces` is [5, 3]"),
         ("--pieces x", "two numbers of characters"),
         ("--fast --lanes 3", "cannot be used with"),
-        ("--lanes 65", "the number of lanes is 65"),
+        ("--lanes 65", "`vectors.lanes` is 65"),
         ("--factorise --epochs 3", "cannot be used with"),
+        ("--set vectors.factorise=true --fast", "--fast has no effect"),
+        ("--piece-rows 9", "--piece-rows has no effect"),
+        ("--set vectors.dimension=9", "did you mean `vectors.dimensions`?"),
     ] {
         let words = format!("embed train thornmere/diaries --document line --output bad.safetensors {flags}");
         workshop.run(&words).fails(2, &[message]);
@@ -52,6 +55,69 @@ fn vectors_are_trained_and_repeatable_on_any_number_of_threads() {
         .fails(1, &["no longer finite", "lower --learning-rate"]);
     assert!(!workshop.path("bad.safetensors").exists());
     workshop.run("embed near a.safetensor June").fails(1, &["no such file", "did you mean `a.safetensors`?"]);
+}
+
+#[test]
+fn vectors_are_trained_by_a_plan_and_swept() {
+    let workshop = workshop_with_demo();
+    workshop.run("plan new thornmere/diaries --document line --for word-vectors --output vectors.toml").ok();
+    assert!(workshop.run("plan check vectors.toml").ok().contains("no problems"));
+    let words = "--set vectors.epochs=1 --set vectors.dimensions=12";
+    // A plan and flags say the same.
+    workshop.run(&format!("embed train --plan vectors.toml {words} --quiet --output a.safetensors")).ok();
+    workshop
+        .run("embed train thornmere/diaries --document line --epochs 1 --dimensions 12 --quiet --output b.safetensors")
+        .ok();
+    let bytes = |file: &str| std::fs::read(workshop.path(file)).unwrap();
+    assert!(bytes("a.safetensors") == bytes("b.safetensors"));
+    for (command, other) in
+        [("train", "embed train"), ("plan cost", "embed train"), ("classify train", "[classifier]")]
+    {
+        workshop.run(&format!("{command} --plan vectors.toml")).fails(2, &[other]);
+    }
+
+    let sweep =
+        format!("sweep vectors.toml {words} --vary vectors.window=1,4 --vary vectors.negative_samples=2,6");
+    workshop.run(&format!("{sweep} --name blind")).fails(2, &["vectors.similarity"]);
+    let files =
+        "--set vectors.similarity=thornmere/similarity.tsv --set vectors.analogies=thornmere/analogies.txt";
+    for (more, message) in [
+        ("--method racing", "cannot race"),
+        ("--vary model.hidden=4,8", "word vectors do not use it"),
+        ("--vary vectors.similarity=a.txt,b.txt", "compared by one file"),
+        ("--vary vectors.piece_rows=10,20", "vectors.pieces"),
+    ] {
+        workshop.run(&format!("{sweep} {files} {more} --name wrong")).fails(2, &[message]);
+    }
+    let out = workshop.run(&format!("{sweep} {files} --jobs 2 --keep 1 --name night")).ok();
+    assert!(out.contains("mean of similarity and analogies"), "{out}");
+    let shown = json(&workshop.run("sweep show night --json").ok());
+    let ranked = shown["ranked"].as_array().unwrap();
+    assert_eq!((ranked.len(), &shown["figure"]), (4, &"word_tasks".into()));
+    let means: Vec<f64> = ranked.iter().map(|one| one["mean"].as_f64().unwrap()).collect();
+    assert!(means.windows(2).all(|pair| pair[0] >= pair[1]), "higher is better: {means:?}");
+    // The vectors of the best setting are kept, are those of the best plan, and judge as the table says.
+    let model = ranked[0]["model"].as_str().unwrap();
+    assert!(ranked[1]["model"].is_null());
+    let kept = files_below(&workshop.path("runs/night/trials"));
+    assert_eq!(
+        kept.keys().filter(|path| path.extension().is_some_and(|end| end == "safetensors")).count(),
+        1
+    );
+    workshop.run("embed train --plan runs/night/best.toml --quiet --output best.safetensors").ok();
+    assert!(bytes("best.safetensors") == bytes(model), "{model}");
+    let judged = json(
+        &workshop
+            .run(&format!("embed judge {model} --similarity thornmere/similarity.tsv --analogies thornmere/analogies.txt --json"))
+            .ok(),
+    );
+    assert!(judged[0]["similarity"]["spearman"].is_f64(), "{judged}");
+    // One more go: everything is there.
+    workshop.run("sweep runs/night --quiet").ok();
+    workshop.write("bad.txt", "one two\n");
+    workshop
+        .run(&format!("{sweep} --set vectors.similarity=bad.txt --name bad"))
+        .fails(1, &["bad.txt", "two words and a number"]);
 }
 
 #[test]

@@ -142,7 +142,7 @@ fn resolve(args: &ClassifyTrainArgs) -> Result<Plan, Failure> {
     })?;
     let Some(mut own) = plan.classifier.take() else {
         return Err(Failure::Usage(
-            "the plan has no [classifier] section, so it is that of a language model; `lalograph plan new --for classifier` writes a classifier's"
+            "the plan has no [classifier] section, so it is not that of a classifier; `lalograph plan new --for classifier` writes a classifier's"
                 .into(),
         ));
     };

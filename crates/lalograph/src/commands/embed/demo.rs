@@ -3,13 +3,13 @@
 use std::path::Path;
 
 use lalograph_demo::{analogies_file, similarity_file};
-use lalograph_lab::artefact::vectors::VectorFile;
+use lalograph_lab::plan::VectorsWay;
+use lalograph_lab::task::vectors::vector_file;
 use lalograph_lab::{LabError, LanguageTask};
 use lalograph_storage::FileSet;
 use lalograph_vectors::judge::{Method, analogies, read_pairs, read_questions, similarity};
 use lalograph_vectors::train::{LearningProgress as Reached, Settings, train};
 
-use super::words::{counts, spellings};
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::number::{count, percent};
@@ -30,7 +30,7 @@ pub(crate) fn vectors_of(
     screen: &Screen,
 ) -> Result<(), Failure> {
     let (vocabulary, text) = (&prepared.vocabulary, &prepared.corpus.training);
-    let words = spellings(vocabulary);
+    let words = vocabulary.spellings();
     let mut progress =
         Progress::new(screen, "word vectors", Measure::Tokens, settings.epochs * text.len() as u64);
     let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().map_err(LabError::from)?;
@@ -75,12 +75,7 @@ pub(crate) fn vectors_of(
             percent(five, known)
         ),
     ));
-    let file = VectorFile {
-        counts: Some(counts(vocabulary)),
-        vocabulary: Some(vocabulary.clone()),
-        table,
-        made: serde_json::to_string(settings).map_err(Failure::work)?,
-    };
+    let file = vector_file(&VectorsWay::Predicting(settings.clone()), vocabulary.clone(), table)?;
     file.save(set.file(&folder.join("vectors.safetensors"))?)?;
     file.save_text(set.file(&folder.join("vectors.txt"))?)?;
     screen.line(&format!("\n{}\n{}", screen.heading("Word vectors"), facts(screen, &rows)))

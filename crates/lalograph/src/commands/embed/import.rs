@@ -6,7 +6,7 @@ use lalograph_storage::Existing;
 use lalograph_vectors::import::BadLine;
 use serde::Serialize;
 
-use super::words::{counts, own_words, words_of};
+use super::words::{own_words, words_of};
 use crate::cli::EmbedImportArgs;
 use crate::commands::vocab::vocabularies;
 use crate::failure::Failure;
@@ -84,7 +84,7 @@ pub(super) fn run(args: &EmbedImportArgs, screen: &Screen) -> Result<(), Failure
     let kept = imported.table.words().len() as u64;
     // By frequency, too: a few frequent words missing are worse than many rare ones.
     let found_counts: Option<Vec<u64>> = vocabulary.as_ref().map(|vocabulary| {
-        let all = counts(vocabulary);
+        let all = vocabulary.counts();
         let words = own_words(vocabulary);
         words
             .iter()
@@ -93,7 +93,7 @@ pub(super) fn run(args: &EmbedImportArgs, screen: &Screen) -> Result<(), Failure
             .map(|(_, n)| n)
             .collect()
     });
-    let all_counts: Option<u64> = vocabulary.as_ref().map(|vocabulary| counts(vocabulary).iter().sum());
+    let all_counts: Option<u64> = vocabulary.as_ref().map(|vocabulary| vocabulary.counts().iter().sum());
     let covered = found_counts.as_ref().map(|counts| counts.iter().sum::<u64>()).zip(all_counts);
     let file = VectorFile {
         table: imported.table,

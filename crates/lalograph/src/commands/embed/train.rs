@@ -2,22 +2,22 @@
 
 use std::time::Instant;
 
-use lalograph_lab::artefact::vectors::VectorFile;
 use lalograph_lab::data::token_cache::TokenCache;
-use lalograph_lab::{Given, LabError, Plan, read_text};
+use lalograph_lab::plan::{VectorsPlan, VectorsWay};
+use lalograph_lab::task::vectors::{make_vectors, read_for_vectors, tokens_to_read, vector_file};
+use lalograph_lab::{LabError, Plan};
 use lalograph_storage::Existing;
 use lalograph_text::Vocabulary;
 use lalograph_text::tokens::TokenSequence;
 use lalograph_vectors::VectorTable;
-use lalograph_vectors::pieces::Pieces;
-use lalograph_vectors::pmi::{Factorising, factorise};
-use lalograph_vectors::train::{Direction, LearningProgress as Reached, Learnt, Settings, train};
+use lalograph_vectors::train::{LearningProgress as Reached, Learnt};
 use serde::Serialize;
 
-use super::words::{NearWord, counts, spellings};
-use crate::cli::{DirectionChoice, EmbedTrainArgs};
+use super::words::NearWord;
+use crate::cli::EmbedTrainArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::{found, lay_over, refuse_idle};
+use crate::commands::settings::{lay, lay_over_none, read_plan, refuse_other_plan};
 use crate::commands::training::{TOKENS, reading_text};
 use crate::commands::vocab::vocabularies::apply_token_args;
 use crate::failure::Failure;
@@ -65,31 +65,29 @@ enum Line<'a> {
     },
 }
 
-/// Method of making vectors.
-enum Way {
-    Predicting(Settings),
-    Factorising(Factorising),
-}
-
 /// Runs the command.
 pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure> {
     let outputs: Vec<_> = std::iter::once(args.output.as_path()).chain(args.text_output.as_deref()).collect();
     let existing = Existing::replaced_if(args.force);
     let mut written = files::begin("vectors", &outputs, existing)?;
-    let way = way(args)?;
-    if args.paths.iter().any(|path| path.as_os_str() == "-") {
+    let plan = resolve(args)?;
+    let own = plan.vectors.clone().unwrap_or_default();
+    let mut way = own.way(plan.training.seed);
+    if let (true, VectorsWay::Predicting(settings)) = (args.fast, &mut way) {
+        settings.lanes = None;
+    }
+    if plan.corpus.paths.iter().any(|path| path.as_os_str() == "-") {
         return Err(Failure::Usage(
             "training reads the corpus twice, so the corpus cannot come from standard input; save it to a file first"
                 .into(),
         ));
     }
     interrupt::listen();
-    let (vocabulary, text) = read(args, existing, screen)?;
-    let words = spellings(&vocabulary);
-    if let Way::Predicting(settings) = &way {
+    let (vocabulary, text) = read(args, &plan, existing, screen)?;
+    if let VectorsWay::Predicting(settings) = &way {
         let workers = settings.lanes.unwrap_or_else(|| threads(args.threads));
         room::check(
-            settings.bytes(words.len(), workers),
+            settings.bytes(vocabulary.len(), workers),
             "training these vectors",
             "lower --dimensions, --piece-rows, --lanes or --vocabulary-size",
         )?;
@@ -99,37 +97,17 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
     let mut last_loss = None;
     let pool =
         rayon::ThreadPoolBuilder::new().num_threads(threads(args.threads)).build().map_err(LabError::from)?;
-    let table = pool.install(|| match &way {
-        Way::Predicting(settings) => {
-            predict(settings, &words, &text, (&probes, args.json), screen, &mut last_loss)
-        }
-        Way::Factorising(settings) => {
-            let mut progress = Progress::new(screen, "counting pairs", Measure::Steps, 100);
-            let table = factorise(settings, &words, &text, |share| {
-                progress.at((100.0 * share) as u64, "");
-                !interrupt::asked()
-            });
-            progress.finish();
-            Ok::<_, Failure>(table?)
-        }
-    })?;
+    let table =
+        pool.install(|| learn(&way, &vocabulary, &text, (&probes, args.json), screen, &mut last_loss))?;
     let seconds = start.elapsed().as_secs_f64();
-    let made = match &way {
-        Way::Predicting(settings) => serde_json::to_string(settings).map_err(Failure::work)?,
-        Way::Factorising(settings) => serde_json::json!({
-            "factorised": true, "dimensions": settings.dimensions, "window": settings.window,
-            "shift": settings.shift, "seed": settings.seed,
-        })
-        .to_string(),
-    };
-    let file = VectorFile { counts: Some(counts(&vocabulary)), vocabulary: Some(vocabulary), table, made };
+    let file = vector_file(&way, vocabulary, table)?;
     file.save(written.file(&args.output)?)?;
     if let Some(path) = &args.text_output {
         file.save_text(written.file(path)?)?;
     }
     written.finish()?;
-    let passes = if let Way::Predicting(settings) = &way { settings.epochs } else { 1 };
-    let tokens = passes * text.len() as u64;
+    let tokens = tokens_to_read(&way, &text);
+    let passes = tokens / (text.len() as u64).max(1);
     let words_per_second = tokens as f64 / seconds.max(1e-9);
     if args.json {
         return screen.json(&Line::Outcome {
@@ -185,60 +163,66 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
     screen.line(&facts(screen, &rows))
 }
 
-fn way(args: &EmbedTrainArgs) -> Result<Way, Failure> {
-    let EmbedTrainArgs { dimensions, window, negative_samples, seed, .. } = *args;
-    if args.factorise {
-        return Ok(Way::Factorising(Factorising {
-            dimensions,
-            window,
-            shift: negative_samples.max(1) as f64,
-            seed,
-        }));
+/// Lays the flags over the plan file, and the plan file over the defaults.
+fn resolve(args: &EmbedTrainArgs) -> Result<Plan, Failure> {
+    let mut plan = read_plan(args.plan.as_deref(), &args.settings)?;
+    if plan.vectors.is_none() {
+        refuse_other_plan(&plan)?;
     }
-    let (direction, default) = match args.direction {
-        DirectionChoice::ContextToWord => (Direction::ContextToWord, 0.25),
-        DirectionChoice::WordToContext => (Direction::WordToContext, 0.06),
-    };
-    let settings = Settings {
-        direction,
-        dimensions,
-        window,
-        fixed_window: args.fixed_window,
-        negative_samples,
-        subsample: args.subsample,
-        learning_rate: args.learning_rate.unwrap_or(default),
-        epochs: args.epochs,
-        pieces: args.pieces.map(|(shortest, longest)| Pieces { shortest, longest, rows: args.piece_rows }),
-        seed,
-        lanes: (!args.fast).then_some(args.lanes),
-    };
-    settings.check()?;
-    Ok(Way::Predicting(settings))
+    if !args.paths.is_empty() {
+        plan.corpus.paths.clone_from(&args.paths);
+    }
+    lay_over(&args.reading, &mut plan.corpus);
+    if args.vocabulary_file.is_some() {
+        plan.vocabulary.file.clone_from(&args.vocabulary_file);
+    }
+    apply_token_args(&args.tokens, &mut plan.vocabulary)?;
+    lay(&args.seed, &mut plan.training.seed);
+    let own = plan.vectors.get_or_insert_with(VectorsPlan::default);
+    lay(&args.direction, &mut own.direction);
+    lay(&args.dimensions, &mut own.dimensions);
+    lay(&args.window, &mut own.window);
+    own.fixed_window |= args.fixed_window;
+    lay(&args.negative_samples, &mut own.negative_samples);
+    lay(&args.subsample, &mut own.subsample);
+    lay_over_none(&args.learning_rate, &mut own.learning_rate);
+    lay(&args.epochs, &mut own.epochs);
+    if let Some((shortest, longest)) = args.pieces {
+        own.pieces = vec![shortest, longest];
+    }
+    lay(&args.piece_rows, &mut own.piece_rows);
+    own.factorise |= args.factorise;
+    lay(&args.lanes, &mut own.lanes);
+    let (factorised, pieces) = (own.factorise, !own.pieces.is_empty());
+    plan.check()?;
+    for (given, flag, idle) in [
+        (args.fast, "--fast", factorised.then_some("--factorise has no threads to synchronise")),
+        (args.piece_rows.is_some(), "--piece-rows", (!pieces).then_some("no pieces are trained (--pieces)")),
+    ] {
+        if let (true, Some(why)) = (given, idle) {
+            return Err(Failure::Usage(format!("{flag} has no effect: {why}")));
+        }
+    }
+    Ok(plan)
 }
 
 /// The corpus as one text, and its vocabulary.
 fn read(
     args: &EmbedTrainArgs,
+    plan: &Plan,
     existing: Existing,
     screen: &Screen,
 ) -> Result<(Vocabulary, TokenSequence), Failure> {
-    let mut plan = Plan::default();
-    plan.corpus.paths.clone_from(&args.paths);
-    lay_over(&args.reading, &mut plan.corpus);
-    (plan.corpus.validation_share, plan.corpus.test_share) = (0.0, 0.0);
-    plan.vocabulary.file.clone_from(&args.vocabulary_file);
-    apply_token_args(&args.tokens, &mut plan.vocabulary)?;
-    plan.check()?;
     refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
     let left_out = args.reading.left_out.as_deref();
     // A list of what is left out is only there if the corpus is read.
     let cache = args.runs.join(TOKENS);
     let storage = files::storage();
     let cache = left_out.is_none().then_some(TokenCache { storage: &*storage, path: &cache });
-    let (vocabulary, encoded) = reading_text(left_out, existing, screen, |observer| {
-        read_text(&plan, threads(args.threads), cache, Given::Nothing, observer)
+    let (vocabulary, corpus) = reading_text(left_out, existing, screen, |observer| {
+        read_for_vectors(plan, threads(args.threads), cache, observer)
     })?;
-    Ok((vocabulary, encoded.training))
+    Ok((vocabulary, corpus.training))
 }
 
 /// The rows of the words whose neighbours are shown.
@@ -261,43 +245,48 @@ fn probes(args: &EmbedTrainArgs, vocabulary: &Vocabulary, screen: &Screen) -> Re
         .collect())
 }
 
-/// Learns by prediction, and shows how it goes.
-fn predict(
-    settings: &Settings,
-    words: &[String],
+/// Makes the vectors, and shows how it goes.
+fn learn(
+    way: &VectorsWay,
+    vocabulary: &Vocabulary,
     text: &TokenSequence,
     (probes, json): (&[u32], bool),
     screen: &Screen,
     last_loss: &mut Option<f64>,
 ) -> Result<VectorTable, Failure> {
-    let total = settings.epochs * text.len() as u64;
-    let mut progress = Progress::new(screen, "learning", Measure::Tokens, total);
+    let (total, words) = (tokens_to_read(way, text), vocabulary.spellings());
+    let what = if let VectorsWay::Predicting(_) = way { "learning" } else { "counting pairs" };
+    let mut progress = Progress::new(screen, what, Measure::Tokens, total);
     let start = Instant::now();
     let (mut sum, mut times, mut moment) = (0.0, 0u32, 0);
     let mut failed: Option<Failure> = None;
-    let learnt =
-        train(settings, words, text, &mut |reached: &Reached, snapshot: &mut dyn FnMut() -> Learnt| {
+    let made = make_vectors(
+        way,
+        vocabulary,
+        text,
+        &mut |reached: &Reached, snapshot: Option<&mut dyn FnMut() -> Learnt>| {
             if let Some(loss) = reached.loss {
                 (sum, times) = (sum + loss, times + 1);
             }
             let loss = (times > 0).then(|| sum / f64::from(times));
             progress.at(reached.tokens, &loss.map_or(String::new(), |loss| format!("loss {loss:.4}")));
-            if reached.tokens * MOMENTS >= (moment + 1) * total {
+            if let Some(snapshot) = snapshot.filter(|_| reached.tokens * MOMENTS >= (moment + 1) * total) {
                 moment = reached.tokens * MOMENTS / total;
                 *last_loss = loss;
                 (sum, times) = (0.0, 0);
                 let epoch = reached.tokens as f64 / text.len() as f64;
                 let words_per_second = reached.tokens as f64 / start.elapsed().as_secs_f64();
-                let printed = say(&snapshot(), words, probes, (epoch, loss, words_per_second), json, screen);
+                let printed = say(&snapshot(), &words, probes, (epoch, loss, words_per_second), json, screen);
                 failed = printed.err();
             }
             failed.is_none() && !interrupt::asked()
-        });
+        },
+    );
     progress.finish();
-    if let Some(failure) = failed {
-        return Err(failure);
+    match failed {
+        Some(failure) => Err(failure),
+        None => Ok(made?),
     }
-    Ok(learnt?.table(words)?)
 }
 
 /// Shows how far it has come and what is near the probes by now.
@@ -335,23 +324,4 @@ fn near(table: &VectorTable, probe: u32) -> String {
     let near: Vec<String> =
         found.iter().map(|other| format!("{} {:.2}", table.word(other.row), other.cosine)).collect();
     near.join(" \u{b7} ")
-}
-
-#[cfg(test)]
-mod tests {
-    use clap::Parser;
-    use lalograph_vectors::train::Settings;
-
-    use super::{Way, way};
-    use crate::cli::{Cli, Command, EmbedCommand};
-
-    #[test]
-    fn options_that_are_not_given_have_the_defaults_of_the_library() {
-        let cli = Cli::try_parse_from(["lalograph", "embed", "train", "letters.txt"]).unwrap();
-        let Command::Embed { command: EmbedCommand::Train(args) } = cli.command else {
-            panic!("another command");
-        };
-        let Way::Predicting(settings) = way(&args).unwrap() else { panic!("another way") };
-        assert_eq!(settings, Settings::default());
-    }
 }

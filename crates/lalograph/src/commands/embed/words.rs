@@ -47,17 +47,6 @@ pub(super) fn load(path: &Path, screen: &Screen) -> Result<VectorFile, Failure> 
     Ok(file)
 }
 
-/// The spellings of all indices, reserved ones first.
-pub(super) fn spellings(vocabulary: &Vocabulary) -> Vec<String> {
-    let spelling = |index| String::from_utf8_lossy(vocabulary.token(index).unwrap_or_default()).into_owned();
-    (0..vocabulary.len() as u32).map(spelling).collect()
-}
-
-/// Count of each word, in the order of the vocabulary.
-pub(super) fn counts(vocabulary: &Vocabulary) -> Vec<u64> {
-    vocabulary.tokens().iter().map(|token| token.count).collect()
-}
-
 /// Words given one by one and in a file.
 pub(super) fn words_of(words: &[String], file: Option<&PathBuf>) -> Result<Vec<String>, Failure> {
     let mut all = words.to_vec();
@@ -70,5 +59,5 @@ pub(super) fn words_of(words: &[String], file: Option<&PathBuf>) -> Result<Vec<S
 
 /// Words on a table's vocabulary, without the reserved ones.
 pub(super) fn own_words(vocabulary: &Vocabulary) -> Vec<String> {
-    spellings(vocabulary).split_off(Reserved::COUNT as usize)
+    vocabulary.spellings().split_off(Reserved::COUNT as usize)
 }

@@ -170,6 +170,11 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
     if plan.classifier.is_some() {
         return show_classifier_cost(args, plan, screen);
     }
+    if plan.vectors.is_some() {
+        return Err(Failure::Usage(
+            "this is the plan of word vectors, whose cost is not computed; `lalograph embed train` checks its memory".into(),
+        ));
+    }
     let task = text_of(args, screen)?;
     let Sized { plan, indices, source } = match &task {
         Some(task) => {

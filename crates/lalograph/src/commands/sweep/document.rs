@@ -209,7 +209,9 @@ pub(super) fn shown_figure(figure: Figure, cost: f64) -> String {
         Figure::Perplexity => perplexity(value),
         Figure::BitsPerByte | Figure::Loss => format!("{value:.4}"),
         Figure::Accuracy => percent_of(value),
-        Figure::MacroF1 => format!("{value:.3}"),
+        Figure::MacroF1 | Figure::Similarity | Figure::Analogies | Figure::WordTasks => {
+            format!("{value:.3}")
+        }
     }
 }
 

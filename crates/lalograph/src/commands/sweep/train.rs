@@ -209,7 +209,7 @@ fn share_of_race(rungs: usize) -> String {
 /// The size of the plan's model in words, where the vocabulary's size is known.
 fn model_bytes(plan: &Plan) -> Option<String> {
     use lalograph_net::Network;
-    let size = plan.vocabulary.size.filter(|_| plan.classifier.is_none())?;
+    let size = plan.vocabulary.size.filter(|_| plan.classifier.is_none() && plan.vectors.is_none())?;
     let model =
         lalograph_net::LanguageModel::new(plan.shape(size + lalograph_text::Reserved::COUNT as usize));
     Some(format!("up to {}", crate::output::number::bytes(4 * model.ok()?.layout().len() as u64)))
