@@ -1,10 +1,11 @@
 //! The plan for a time: widths are timed on this machine, from a middle one towards those that promise more.
 
-use lalograph_net::Network;
-use lalograph_text::TextError;
+use lalograph_net::Network as _;
+use lalograph_net::heads::softmax::Softmax;
+use lalograph_text::{TextError, Unit};
 
-use super::expectation::Beside;
-use super::recipe::{WIDTHS, Width, recipe};
+use super::expectation::{Beside, Reach};
+use super::recipe::{CLUSTERED_FROM, Network, TextShape, WIDTHS, recipe};
 use crate::error::LabError;
 use crate::measure::baseline::NgramModel;
 use crate::measure::forecast::Forecast;
@@ -51,6 +52,8 @@ pub struct Considered {
     pub embedding: usize,
     /// Width of each layer.
     pub hidden: usize,
+    /// Softmax.
+    pub softmax: Softmax,
     /// Parameters.
     pub parameters: u64,
     /// Training speed on this machine.
@@ -87,9 +90,12 @@ const FEWEST_STEPS: u64 = 40;
 /// By what factor the perplexity of a narrower network may be above the lowest, where speed is the aim.
 const SPEED_FACTOR: f64 = 1.1;
 
-/// Seconds of steps that time a network, and at most those that time the one that is taken.
-const TIMING_SECONDS: f64 = 1.5;
-const LONG_TIMING_SECONDS: f64 = 12.0;
+/// Seconds of steps that time a network, as a share of the time, and the fewest and most of them.
+const TIMING_SHARE: f64 = 0.004;
+const TIMING_SECONDS: (f64, f64) = (0.4, 1.5);
+/// The same for the network that is taken.
+const LONG_TIMING_SHARE: f64 = 0.02;
+const LONG_TIMING_SECONDS: (f64, f64) = (1.0, 12.0);
 
 /// Makes the plan. `task` has the text and the settings that hold whatever the network is; `lay` lays over a plan what is asked for besides. `go_on` is
 /// asked between steps; `false` stops the work.
@@ -109,7 +115,9 @@ pub fn design(
     }
     let beside = beside(task, go_on)?;
     let base = task.plan.clone();
-    let mut search = Search { task, base, wish, lay, beside, found: vec![None; WIDTHS.len()], go_on };
+    let text = TextShape::of(task.vocabulary.unit(), &task.corpus.training);
+    let mut search =
+        Search { task, base, text, wish, lay, beside, found: vec![Vec::new(); WIDTHS.len()], go_on };
     let best = search.lowest()?;
     let taken = match wish.aim {
         Aim::Quality => best,
@@ -134,10 +142,12 @@ fn beside(task: &LanguageTask, go_on: &mut dyn FnMut() -> bool) -> Result<Beside
 struct Search<'s> {
     task: &'s mut LanguageTask,
     base: Plan,
+    text: TextShape,
     wish: Wish,
     lay: &'s dyn Fn(Plan) -> Result<Plan, PlanError>,
     beside: Beside,
-    found: Vec<Option<Considered>>,
+    /// The networks of each width that were timed.
+    found: Vec<Vec<Considered>>,
     go_on: &'s mut (dyn FnMut() -> bool + Send),
 }
 
@@ -170,35 +180,44 @@ impl Search<'_> {
     }
 
     fn perplexity(&mut self, at: usize) -> Result<f64, LabError> {
-        if let Some(known) = &self.found[at] {
-            return Ok(known.perplexity);
+        if self.found[at].is_empty() {
+            let large = self.task.vocabulary.len() >= CLUSTERED_FROM;
+            let ordered = self.task.vocabulary.unit() == Unit::Word;
+            for clustered in [false, true].into_iter().filter(|clustered| !clustered || (large && ordered)) {
+                let found = self.consider(Network { width: WIDTHS[at], clustered })?;
+                self.found[at].push(found);
+            }
         }
-        let found = self.consider(WIDTHS[at])?;
-        let perplexity = found.perplexity;
-        self.found[at] = Some(found);
-        Ok(perplexity)
+        Ok(self.best_of(at).map_or(f64::INFINITY, |best| best.perplexity))
     }
 
-    /// Times a width.
-    fn consider(&mut self, width: Width) -> Result<Considered, LabError> {
+    /// The network of a width with the lowest expected perplexity, of those that were timed.
+    fn best_of(&self, at: usize) -> Option<&Considered> {
+        self.found[at].iter().min_by(|a, b| a.perplexity.total_cmp(&b.perplexity))
+    }
+
+    /// Times a network.
+    fn consider(&mut self, network: Network) -> Result<Considered, LabError> {
         // What is slow or quick does not depend on the number of epochs.
-        let guess = (self.lay)(recipe(&self.base, width, 1.0))?;
-        // A width that was asked for is the same, whatever is considered.
+        let guess = (self.lay)(recipe(&self.base, self.text, network, 1.0))?;
+        // What was asked for is the same, whatever is considered.
         if let Some(same) = self.found.iter().flatten().find(|found| found.plan.model == guess.model) {
             return Ok(same.clone());
         }
-        let timed = self.time(guess, TIMING_SECONDS)?;
+        let seconds = (TIMING_SHARE * self.wish.seconds).clamp(TIMING_SECONDS.0, TIMING_SECONDS.1);
+        let timed = self.time(guess, seconds)?;
         let per_epoch = self.task.facts.steps_per_epoch as f64;
-        let epochs = steps_within(&timed, self.wish.seconds) as f64 / per_epoch;
-        let plan = (self.lay)(recipe(&self.base, width, epochs))?;
+        let epochs = steps_within(&timed, PLANNED_SHARE * self.wish.seconds) as f64 / per_epoch;
+        let plan = (self.lay)(recipe(&self.base, self.text, network, epochs))?;
         let (embedding, hidden) = plan.widths();
         Ok(Considered {
             embedding,
             hidden,
+            softmax: plan.model.softmax,
             parameters: self.task.model.layout().len() as u64,
             tokens_per_second: timed.tokens_per_second,
             epochs,
-            perplexity: self.beside.expected_loss(hidden, epochs).exp(),
+            perplexity: self.beside.expected_loss(reach(&plan, epochs)).exp(),
             plan,
         })
     }
@@ -215,12 +234,12 @@ impl Search<'_> {
     /// The plan of a width, with as many steps as the time has.
     fn finish(mut self, taken: usize) -> Result<Designed, LabError> {
         self.perplexity(taken)?;
-        let Some(chosen) = self.found[taken].clone() else {
+        let Some(chosen) = self.best_of(taken).cloned() else {
             return Err(LabError::ShortTime { seconds: self.wish.seconds });
         };
         let mut plan = chosen.plan;
-        let longer = (0.02 * self.wish.seconds).clamp(TIMING_SECONDS, LONG_TIMING_SECONDS);
-        let timed = self.time(plan.clone(), longer)?;
+        let (fewest, most) = LONG_TIMING_SECONDS;
+        let timed = self.time(plan.clone(), (LONG_TIMING_SHARE * self.wish.seconds).clamp(fewest, most))?;
         let steps = steps_within(&timed, PLANNED_SHARE * self.wish.seconds);
         if steps < FEWEST_STEPS {
             return Err(LabError::ShortTime { seconds: self.wish.seconds });
@@ -228,7 +247,7 @@ impl Search<'_> {
         let epochs = steps as f64 / self.task.facts.steps_per_epoch as f64;
         plan.training.steps = Some(steps);
         validate_evenly(&mut plan, steps);
-        let [low, high] = self.beside.expected_range(plan.widths().1, epochs).map(f64::exp);
+        let [low, high] = self.beside.expected_range(reach(&plan, epochs)).map(f64::exp);
         plan.expected = Some(ExpectedPlan {
             minutes: rounded(seconds_of(&timed, steps) / 60.0),
             lowest_perplexity: rounded(low),
@@ -241,6 +260,11 @@ impl Search<'_> {
         let taken = considered.iter().position(|one| one.plan.model == plan.model).unwrap_or(0);
         Ok(Designed { plan, considered, taken, ngram: (self.beside.order, self.beside.loss.exp()) })
     }
+}
+
+/// What the expectation depends on.
+fn reach(plan: &Plan, epochs: f64) -> Reach {
+    Reach { hidden: plan.widths().1, epochs, clustered: plan.model.softmax == Softmax::Clustered }
 }
 
 /// Validations, samples and gradient flow at even distances.

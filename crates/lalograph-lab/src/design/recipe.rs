@@ -1,8 +1,12 @@
-//! What suits a text, a width and a number of epochs.
+//! What suits a text, a width and a number of epochs. The numbers come from `docs/measurements.md`, "Plans for a time".
 
 use lalograph_net::Cell;
+use lalograph_net::heads::softmax::Softmax;
+use lalograph_text::Unit;
+use lalograph_text::tokens::TokenSequence;
 
-use crate::plan::Plan;
+use crate::plan::by_size::{as_words, dropout};
+use crate::plan::{Plan, WindowKind};
 
 /// Widths of a network.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -12,6 +16,18 @@ pub(crate) struct Width {
     /// Of each layer.
     pub(crate) hidden: usize,
 }
+
+/// A network that is considered.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Network {
+    /// Its widths.
+    pub(crate) width: Width,
+    /// Whether its softmax is clustered.
+    pub(crate) clustered: bool,
+}
+
+/// Tokens of the smallest vocabulary that a clustered softmax is considered for.
+pub(crate) const CLUSTERED_FROM: usize = 6000;
 
 /// The widths that are considered, from narrow to wide.
 pub(crate) const WIDTHS: [Width; 9] = [
@@ -26,17 +42,63 @@ pub(crate) const WIDTHS: [Width; 9] = [
     Width { embedding: 512, hidden: 1024 },
 ];
 
-/// A plan over `base` for a width and so many epochs.
-pub(crate) fn recipe(base: &Plan, width: Width, epochs: f64) -> Plan {
-    let mut plan = base.clone();
-    plan.model.cell = Cell::Gru;
-    plan.model.shared_vectors = true;
-    (plan.model.embedding, plan.model.hidden) = (Some(width.embedding), Some(width.hidden));
-    plan.training.dropout = Some(dropout(epochs));
-    plan
+/// What is known of a training text.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct TextShape {
+    /// The unit of its tokens.
+    pub(crate) unit: Unit,
+    /// Its tokens.
+    pub(crate) tokens: usize,
+    /// Its documents.
+    pub(crate) documents: usize,
+    /// Tokens of its longest document.
+    pub(crate) longest: usize,
 }
 
-/// Dropout for so many epochs.
-pub(crate) fn dropout(epochs: f64) -> f64 {
-    if epochs < 3.0 { 0.1 } else { 0.4 }
+/// Peak learning rate.
+const LEARNING_RATE: f64 = 0.01;
+
+/// Share of the steps after which the mean of the weights starts.
+const AVERAGE_FROM: f64 = 0.7;
+
+/// Fewest windows of an epoch: of a shorter text, fewer streams.
+const FEWEST_WINDOWS: usize = 24;
+
+impl TextShape {
+    pub(crate) fn of(unit: Unit, text: &TokenSequence) -> Self {
+        let (mut documents, mut longest) = (0, 0);
+        for document in text.bounds() {
+            (documents, longest) = (documents + 1, longest.max(document.len()));
+        }
+        Self { unit, tokens: text.len(), documents, longest }
+    }
+
+    /// Whether documents can be dealt to so many rows of nearly equal length.
+    fn fills(&self, rows: usize) -> bool {
+        self.documents >= 8 * rows && self.longest <= self.tokens / (4 * rows).max(1)
+    }
+}
+
+/// A plan over `base` for a width and so many epochs of a text.
+pub(crate) fn recipe(base: &Plan, text: TextShape, choice: Network, epochs: f64) -> Plan {
+    let mut plan = base.clone();
+    let Network { width, clustered } = choice;
+    plan.model.cell = Cell::Lstm;
+    (plan.model.embedding, plan.model.hidden) = (Some(width.embedding), Some(width.hidden));
+    // Of characters the input vectors are few, and need not be as wide.
+    let few = matches!(text.unit, Unit::Character | Unit::Grapheme | Unit::Byte);
+    if few {
+        plan.model.embedding = Some(width.embedding.min(64));
+    }
+    plan.model.shared_vectors = !few && !clustered;
+    plan.model.softmax = if clustered { Softmax::Clustered } else { Softmax::Full };
+    plan.training.window = 32;
+    plan.training.batch = 16.min(text.tokens / (FEWEST_WINDOWS * plan.training.window)).max(1);
+    if text.fills(plan.training.batch) {
+        plan.training.windows = WindowKind::Documents;
+    }
+    plan.training.learning_rate = LEARNING_RATE;
+    plan.training.dropout = Some(dropout(epochs, as_words(text.unit, text.tokens as u64)));
+    plan.optimiser.average_from = Some(AVERAGE_FROM);
+    plan
 }

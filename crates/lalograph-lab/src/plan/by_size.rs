@@ -1,4 +1,4 @@
-//! Settings that follow from the size of the training text unless a plan sets them.
+//! Settings that follow from the size of the training text unless a plan sets them. Their numbers come from `docs/measurements.md`, "Plans for a time".
 
 use lalograph_text::Unit;
 
@@ -7,49 +7,130 @@ use super::Plan;
 /// Tokens of training text that are assumed where there is no text yet.
 const ASSUMED_TOKENS: u64 = 1_000_000;
 
+/// The text, in words, that others are measured by.
+const TOKENS: f64 = 185_000.0;
+
 /// What suits a training text of a size.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(crate) struct BySize {
+struct BySize {
     /// Width of the token vectors.
-    pub(crate) embedding: usize,
+    embedding: usize,
     /// Width of each recurrent layer.
-    pub(crate) hidden: usize,
-    /// Dropout.
-    pub(crate) dropout: f64,
+    hidden: usize,
     /// Epochs.
-    pub(crate) epochs: u64,
+    epochs: u64,
 }
 
 impl BySize {
     /// For so many training tokens of a unit.
-    pub(crate) fn of(_unit: Unit, _tokens: u64) -> Self {
-        Self { embedding: 128, hidden: 256, dropout: 0.1, epochs: 10 }
+    fn of(unit: Unit, tokens: u64) -> Self {
+        let words = as_words(unit, tokens);
+        let hidden = match words {
+            w if w < 30_000.0 => 128,
+            w if w < 3_000_000.0 => 256,
+            _ => 384,
+        };
+        let epochs = (8.0 * (TOKENS / words.max(1.0)).powf(0.45)).round().clamp(1.0, 24.0);
+        Self { embedding: hidden / 2, hidden, epochs: epochs as u64 }
     }
+}
+
+/// About as many words as so many tokens of a unit.
+pub(crate) fn as_words(unit: Unit, tokens: u64) -> f64 {
+    let of_a_word = match unit {
+        Unit::Word => 1.0,
+        Unit::BytePair | Unit::Unigram => 1.3,
+        Unit::Character | Unit::Grapheme | Unit::Byte => 5.0,
+    };
+    tokens as f64 / of_a_word
+}
+
+/// How often a text of so many words was read in so many epochs, for its length, beside one of 185,000 words.
+pub(crate) fn repetition(epochs: f64, words: f64) -> f64 {
+    epochs / (words / TOKENS).sqrt()
+}
+
+/// Dropout for so many epochs of a text of so many words, to two places.
+pub(crate) fn dropout(epochs: f64, words: f64) -> f64 {
+    let dropout = 0.05 + 0.15 * repetition(epochs, words.max(1.0)).ln();
+    (100.0 * dropout.clamp(0.0, 0.5)).round() / 100.0
 }
 
 impl Plan {
     /// Gives the settings that follow from the size of the training text their values, where they have none. Without a text, as for one of a million
-    /// tokens.
+    /// tokens. Dropout follows from the epochs that the plan has.
     pub fn settle(&mut self, training_tokens: Option<u64>) {
-        let found = BySize::of(self.vocabulary.unit, training_tokens.unwrap_or(ASSUMED_TOKENS));
+        let tokens = training_tokens.unwrap_or(ASSUMED_TOKENS);
+        let found = BySize::of(self.vocabulary.unit, tokens);
         self.model.embedding.get_or_insert(found.embedding);
         self.model.hidden.get_or_insert(found.hidden);
-        self.training.dropout.get_or_insert(found.dropout);
+        let dropout = self.dropout_of(tokens);
+        self.training.dropout.get_or_insert(dropout);
         self.training.epochs.get_or_insert(found.epochs);
     }
 
     /// Widths of the token vectors and of each layer. Before the text is read, as for a text of a million tokens.
     pub fn widths(&self) -> (usize, usize) {
-        let found = self.assumed();
+        let found = BySize::of(self.vocabulary.unit, ASSUMED_TOKENS);
         (self.model.embedding.unwrap_or(found.embedding), self.model.hidden.unwrap_or(found.hidden))
     }
 
     /// Dropout. Before the text is read, as for a text of a million tokens.
     pub(crate) fn dropout(&self) -> f64 {
-        self.training.dropout.unwrap_or(self.assumed().dropout)
+        self.training.dropout.unwrap_or_else(|| self.dropout_of(ASSUMED_TOKENS))
     }
 
-    fn assumed(&self) -> BySize {
-        BySize::of(self.vocabulary.unit, ASSUMED_TOKENS)
+    fn dropout_of(&self, tokens: u64) -> f64 {
+        let unit = self.vocabulary.unit;
+        let steps = self.training.steps.map(|steps| {
+            let step = (self.training.batch * self.training.window).max(1) as f64;
+            steps as f64 * step / tokens.max(1) as f64
+        });
+        let epochs = self.training.epochs.unwrap_or_else(|| BySize::of(unit, tokens).epochs);
+        dropout(steps.unwrap_or(epochs as f64), as_words(unit, tokens))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use lalograph_text::Unit;
+
+    use super::{BySize, dropout};
+    use crate::Plan;
+
+    fn plan(settings: &[&str]) -> Plan {
+        let settings: Vec<String> = settings.iter().map(|&s| s.to_owned()).collect();
+        Plan::from_toml("", &settings).unwrap()
+    }
+
+    #[test]
+    fn a_longer_text_has_a_wider_network_and_fewer_epochs() {
+        let sizes = [2_000, 50_000, 185_000, 1_000_000, 10_000_000, 1_000_000_000];
+        let found = sizes.map(|tokens| BySize::of(Unit::Word, tokens));
+        assert_eq!(found.map(|size| size.epochs), [24, 14, 8, 4, 1, 1]);
+        assert_eq!(found.map(|size| size.hidden), [128, 256, 256, 256, 384, 384]);
+        assert_eq!(BySize::of(Unit::Character, 925_000), BySize::of(Unit::Word, 185_000));
+    }
+
+    #[test]
+    fn dropout_grows_with_the_epochs_and_falls_with_the_text() {
+        let of = |epochs: &[f64], words| epochs.iter().map(|&e| dropout(e, words)).collect::<Vec<_>>();
+        assert_eq!(of(&[0.5, 3.0, 8.0, 15.0, 200.0], 185_000.0), [0.0, 0.21, 0.36, 0.46, 0.5]);
+        assert_eq!(of(&[1.0, 3.0, 15.0], 1_000_000.0), [0.0, 0.09, 0.33]);
+    }
+
+    #[test]
+    fn what_a_plan_sets_stays_and_dropout_follows_from_its_epochs() {
+        let mut set = plan(&["model.hidden=7", "training.epochs=3", "training.dropout=0.25"]);
+        set.settle(Some(185_000));
+        let found = (set.model.hidden, set.model.embedding, set.training.epochs, set.training.dropout);
+        assert_eq!(found, (Some(7), Some(128), Some(3), Some(0.25)));
+        let mut short = plan(&["training.epochs=3"]);
+        short.settle(Some(185_000));
+        assert_eq!(short.training.dropout, Some(0.21));
+        // As many tokens in steps of 16 x 32.
+        let mut stepped = plan(&["training.steps=1084"]);
+        stepped.settle(Some(185_000));
+        assert_eq!(stepped.training.dropout, Some(0.21));
     }
 }

@@ -2,7 +2,7 @@
 //!
 //! One file a group of sections; [`reading`] gets them out of a file and finds what is wrong in it, [`reference`] says what each setting is.
 
-mod by_size;
+pub(crate) mod by_size;
 mod check;
 mod classifier;
 mod corpus;

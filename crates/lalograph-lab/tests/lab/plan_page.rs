@@ -6,7 +6,12 @@ use lalograph_lab::plan::reference::{page, sections};
 /// The settings as the reader of plans knows them, and as their documentation does, are the same.
 #[test]
 fn every_setting_is_documented() {
-    let plan = Plan { tune: Some(Default::default()), ..Plan::for_classifier() };
+    let plan = Plan {
+        tune: Some(Default::default()),
+        vectors: Some(Default::default()),
+        expected: Some(Default::default()),
+        ..Plan::for_classifier()
+    };
     let written: toml::Table = plan.to_toml().unwrap().parse().unwrap();
     let sections = sections();
     let names: Vec<&str> = sections.iter().map(|section| section.name.as_str()).collect();

@@ -295,6 +295,7 @@ fn demo_plan(args: &DemoArgs) -> Plan {
     plan.model.embedding = Some(64);
     plan.model.hidden = Some(128);
     plan.training.window = 48;
+    plan.training.dropout = Some(0.1);
     if args.quick {
         // In few steps a GRU learns more.
         plan.model.cell = Cell::Gru;

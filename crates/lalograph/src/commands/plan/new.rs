@@ -3,6 +3,7 @@
 use lalograph_lab::design::by_time::{Designed, Wish, design};
 use lalograph_lab::plan::template;
 use lalograph_lab::{LabError, Plan, PlanError, prepare};
+use lalograph_net::numbers::choice::Choice;
 use lalograph_storage::Existing;
 
 use crate::cli::PlanNewArgs;
@@ -99,6 +100,7 @@ fn show(designed: &Designed, screen: &Screen) {
         .map(|(at, one)| {
             vec![
                 format!("{} / {}", one.embedding, one.hidden),
+                one.softmax.name().to_owned(),
                 count(one.parameters),
                 count(one.tokens_per_second as u64),
                 format!("{:.1}", one.epochs),
@@ -107,9 +109,17 @@ fn show(designed: &Designed, screen: &Screen) {
             ]
         })
         .collect();
-    let heads = ["embedding / hidden", "parameters", "tokens/s", "epochs", "expected perplexity", ""];
-    let columns =
-        [Column::Text, Column::Number, Column::Number, Column::Number, Column::Number, Column::Text];
+    let heads =
+        ["embedding / hidden", "softmax", "parameters", "tokens/s", "epochs", "expected perplexity", ""];
+    let columns = [
+        Column::Text,
+        Column::Text,
+        Column::Number,
+        Column::Number,
+        Column::Number,
+        Column::Number,
+        Column::Text,
+    ];
     screen.note(&table(screen, &heads, &columns, &rows));
 }
 
