@@ -48,9 +48,7 @@ pub enum LabError {
     #[error("{0} is not the plan that the run was started with")]
     ForeignPlan(PathBuf),
     /// A time in which no network learns enough.
-    #[error(
-        "{seconds:.0} s are too few for a plan: not even the narrowest network makes enough steps in them"
-    )]
+    #[error("{seconds} s are too few for a plan: not even the narrowest network makes enough steps in them")]
     ShortTime {
         /// The time.
         seconds: f64,
@@ -241,7 +239,7 @@ pub enum LabError {
         /// The file.
         path: PathBuf,
         /// The problem.
-        source: VectorError,
+        source: Box<VectorError>,
     },
     /// Word vectors.
     #[error(transparent)]

@@ -98,7 +98,7 @@ pub(crate) fn recipe(base: &Plan, text: TextShape, choice: Network, epochs: f64)
         plan.training.windows = WindowKind::Documents;
     }
     plan.training.learning_rate = LEARNING_RATE;
-    plan.training.dropout = Some(dropout(epochs, as_words(text.unit, text.tokens as u64)));
+    plan.training.dropout = Some(dropout(width.hidden, epochs, as_words(text.unit, text.tokens as u64)));
     plan.optimiser.average_from = Some(AVERAGE_FROM);
     plan
 }

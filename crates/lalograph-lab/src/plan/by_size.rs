@@ -45,10 +45,12 @@ pub(crate) fn as_words(unit: Unit, tokens: u64) -> f64 {
     tokens as f64 / of_a_word
 }
 
-/// Dropout for so many epochs of a text of so many words, to two places: the more, the more often a text is read for its length.
-pub(crate) fn dropout(epochs: f64, words: f64) -> f64 {
+/// Dropout for a width and so many epochs of a text of so many words, to two places: the more, the more often a text is read for its length, and less for
+/// narrow layers, which cannot spare much.
+pub(crate) fn dropout(hidden: usize, epochs: f64, words: f64) -> f64 {
     let dropout = 0.08 + 0.14 * (epochs / (words.max(1.0) / TOKENS).sqrt()).ln();
-    (100.0 * dropout.clamp(0.0, 0.5)).round() / 100.0
+    let spared = (hidden as f64 / 256.0).sqrt().min(1.0);
+    (100.0 * spared * dropout.clamp(0.0, 0.5)).round() / 100.0
 }
 
 impl Plan {
@@ -82,7 +84,8 @@ impl Plan {
             steps as f64 * step / tokens.max(1) as f64
         });
         let epochs = self.training.epochs.unwrap_or_else(|| BySize::of(unit, tokens).epochs);
-        dropout(steps.unwrap_or(epochs as f64), as_words(unit, tokens))
+        let hidden = self.model.hidden.unwrap_or_else(|| BySize::of(unit, tokens).hidden);
+        dropout(hidden, steps.unwrap_or(epochs as f64), as_words(unit, tokens))
     }
 }
 
@@ -109,9 +112,10 @@ mod tests {
 
     #[test]
     fn dropout_grows_with_the_epochs_and_falls_with_the_text() {
-        let of = |epochs: &[f64], words| epochs.iter().map(|&e| dropout(e, words)).collect::<Vec<_>>();
+        let of = |epochs: &[f64], words| epochs.iter().map(|&e| dropout(256, e, words)).collect::<Vec<_>>();
         assert_eq!(of(&[0.5, 3.0, 8.0, 15.0, 200.0], 185_000.0), [0.0, 0.23, 0.37, 0.46, 0.5]);
         assert_eq!(of(&[1.0, 3.0, 15.0], 1_000_000.0), [0.0, 0.12, 0.34]);
+        assert_eq!(dropout(64, 200.0, 185_000.0), 0.25);
     }
 
     #[test]

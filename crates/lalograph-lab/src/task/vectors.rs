@@ -42,6 +42,9 @@ pub fn tokens_to_read(way: &VectorsWay, text: &TokenSequence) -> u64 {
     }
 }
 
+/// Hears how far vectors have come, with what was learnt by then if there is anything to look at; `false` stops the work.
+pub type Observer<'o> = dyn FnMut(&LearningProgress, Option<&mut dyn FnMut() -> Learnt>) -> bool + Send + 'o;
+
 /// Makes vectors for the words of a vocabulary on the threads of the current pool. `observer` hears of the tokens read, with what was learnt by then if
 /// there is anything to look at, and stops the work by returning `false`.
 ///
@@ -51,7 +54,7 @@ pub fn make_vectors(
     way: &VectorsWay,
     vocabulary: &Vocabulary,
     text: &TokenSequence,
-    observer: &mut (dyn FnMut(&LearningProgress, Option<&mut dyn FnMut() -> Learnt>) -> bool + Send),
+    observer: &mut Observer<'_>,
 ) -> Result<VectorTable, VectorError> {
     let words = vocabulary.spellings();
     match way {
@@ -133,7 +136,7 @@ impl Judges {
 /// The file cannot be read; a line that is none of its form.
 pub fn read<T>(path: &Path, parse: impl Fn(&str) -> Result<T, VectorError>) -> Result<T, LabError> {
     let text = fs::read_to_string(path).map_err(LabError::at(path))?;
-    parse(&text).map_err(|error| LabError::BadWordTask { path: path.to_owned(), source: error })
+    parse(&text).map_err(|error| LabError::BadWordTask { path: path.to_owned(), source: Box::new(error) })
 }
 
 #[cfg(test)]

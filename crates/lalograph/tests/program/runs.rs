@@ -16,7 +16,7 @@ fn json(text: &str) -> Value {
 /// Begins a long run and waits until it has been validated once.
 fn started(workshop: &Workshop, name: &str) -> (Child, BufReader<std::process::ChildStdout>) {
     let words = format!(
-        "train thornmere/diaries --document line --hidden 64 --epochs 100000 --validate-every 5 --samples-every 0 \
+        "train thornmere/diaries --document line --hidden 64 --dropout 0.1 --epochs 100000 --validate-every 5 --samples-every 0 \
          --set training.schedule=constant --set training.warmup_steps=10 --name {name} --json"
     );
     let mut child = workshop
@@ -66,7 +66,7 @@ fn an_interrupted_run_shows_how_to_resume_and_ends_as_if_uninterrupted() {
         let done = workshop.run(&format!("resume {name} --steps {steps} --quiet")).ok();
         assert!(done.contains("validation perplexity"), "{done}");
         let words = format!(
-            "train thornmere/diaries --document line --hidden 64 --steps {steps} --validate-every 5 --samples-every 0 \
+            "train thornmere/diaries --document line --hidden 64 --dropout 0.1 --steps {steps} --validate-every 5 --samples-every 0 \
              --set training.schedule=constant --set training.warmup_steps=10 --set training.epochs=100000 --name whole-{name} --quiet"
         );
         workshop.run_words(&words.split_whitespace().collect::<Vec<_>>()).ok();
