@@ -26,6 +26,7 @@ fn plan(folder: &Path, settings: &[&str]) -> Plan {
         "corpus.test_share=0.1",
         "model.embedding=6",
         "model.hidden=8",
+        "training.dropout=0.1",
         "training.batch=4",
         "training.window=9",
         "training.steps=24",
