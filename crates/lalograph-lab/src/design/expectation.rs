@@ -13,7 +13,7 @@
 
 use lalograph_text::Unit;
 
-use crate::plan::by_size::as_words;
+use crate::plan::by_size::{as_words, learnt};
 
 /// An n-gram model of the text, which says how hard the text is.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -45,6 +45,8 @@ const HIDDEN: f64 = 256.0;
 
 /// Half of a range, as a share of the loss of the n-gram model: 12 % of the perplexity where that loss is 5.
 const SPREAD: f64 = 0.024;
+/// By what it grows for a text that is e times as hard, or as easy, as those that were measured.
+const UNLIKE: f64 = 0.2;
 
 impl Beside {
     /// Tokens that are counted at most.
@@ -64,7 +66,7 @@ impl Beside {
     pub fn expected_loss(&self, reach: Reach) -> f64 {
         let words = as_words(self.unit, self.training_tokens);
         let text = (words / TOKENS).max(1e-3);
-        let learnt = reach.epochs * (reach.hidden as f64 / HIDDEN).powf(0.6) * text;
+        let learnt = learnt(reach.hidden, reach.epochs, words);
         let clustered = if reach.clustered { CLUSTERED } else { 0.0 };
         let unread = UNREAD * (-reach.epochs.ln()).max(0.0);
         let narrow = NARROW * (HIDDEN / reach.hidden as f64).ln().max(0.0);
@@ -75,7 +77,8 @@ impl Beside {
     /// Lowest and highest such loss.
     pub fn expected_range(&self, reach: Reach) -> [f64; 2] {
         let middle = self.expected_loss(reach);
-        [middle - SPREAD * self.loss, middle + SPREAD * self.loss]
+        let spread = SPREAD * self.loss + UNLIKE * (self.loss / usual_loss(self.unit)).ln().abs();
+        [middle - spread, middle + spread]
     }
 }
 
@@ -85,6 +88,15 @@ const CLUSTERED: f64 = 0.12;
 const NARROW: f64 = 0.2;
 /// By what a text that is e times as long lowers the loss of an n-gram model.
 const UNREAD: f64 = 0.17;
+
+/// The loss of the n-gram model in the texts that were measured.
+fn usual_loss(unit: Unit) -> f64 {
+    match unit {
+        Unit::Word => 4.95,
+        Unit::BytePair | Unit::Unigram => 5.19,
+        Unit::Character | Unit::Grapheme | Unit::Byte => 1.44,
+    }
+}
 
 /// How far below an n-gram model networks come in the end.
 fn floor(unit: Unit, text: f64) -> f64 {
@@ -136,6 +148,17 @@ mod tests {
             let expected = beside.expected_loss(Reach { hidden: 256, epochs, clustered: false });
             assert!((expected - f64::ln(perplexity)).abs() < 0.02, "{epochs}: {}", expected.exp());
         }
+    }
+
+    #[test]
+    fn a_text_unlike_those_that_were_measured_has_a_wide_range() {
+        let reach = Reach { hidden: 256, epochs: 8.0, clustered: false };
+        let width = |loss| {
+            let [low, high] = Beside { loss, ..BESIDE }.expected_range(reach);
+            high - low
+        };
+        assert!((width(4.95) - 0.2376).abs() < 1e-4);
+        assert!(width(0.9) > 2.0 * width(4.95) && width(7.0) > 1.5 * width(4.95));
     }
 
     #[test]

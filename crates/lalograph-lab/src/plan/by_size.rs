@@ -45,12 +45,18 @@ pub(crate) fn as_words(unit: Unit, tokens: u64) -> f64 {
     tokens as f64 / of_a_word
 }
 
-/// Dropout for a width and so many epochs of a text of so many words, to two places: the more, the more often a text is read for its length, and less for
-/// narrow layers, which cannot spare much.
+/// Dropout for a width and so many epochs of a text of so many words, to two places: the more, the more often a text is read for its length, but little as
+/// long as little is learnt.
 pub(crate) fn dropout(hidden: usize, epochs: f64, words: f64) -> f64 {
-    let dropout = 0.08 + 0.14 * (epochs / (words.max(1.0) / TOKENS).sqrt()).ln();
-    let spared = (hidden as f64 / 256.0).sqrt().min(1.0);
-    (100.0 * spared * dropout.clamp(0.0, 0.5)).round() / 100.0
+    let text = words.max(1.0) / TOKENS;
+    let by_repetition = 0.08 + 0.14 * (epochs / text.sqrt()).ln();
+    let by_learning = 0.16 * learnt(hidden, epochs, words).powf(0.55);
+    (100.0 * by_repetition.min(by_learning).clamp(0.0, 0.5)).round() / 100.0
+}
+
+/// How much is learnt of a text of so many words: the words that are read, more of them where wide layers read them, in units of 185,000.
+pub(crate) fn learnt(hidden: usize, epochs: f64, words: f64) -> f64 {
+    epochs * (hidden as f64 / 256.0).powf(0.6) * words.max(1.0) / TOKENS
 }
 
 impl Plan {
@@ -115,7 +121,9 @@ mod tests {
         let of = |epochs: &[f64], words| epochs.iter().map(|&e| dropout(256, e, words)).collect::<Vec<_>>();
         assert_eq!(of(&[0.5, 3.0, 8.0, 15.0, 200.0], 185_000.0), [0.0, 0.23, 0.37, 0.46, 0.5]);
         assert_eq!(of(&[1.0, 3.0, 15.0], 1_000_000.0), [0.0, 0.12, 0.34]);
-        assert_eq!(dropout(64, 200.0, 185_000.0), 0.25);
+        // Of little text, or with narrow layers, little is learnt at first.
+        assert_eq!(dropout(96, 4.0, 28_000.0), 0.09);
+        assert_eq!(dropout(256, 10.0, 28_000.0), 0.2);
     }
 
     #[test]
