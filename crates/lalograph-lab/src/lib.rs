@@ -23,7 +23,7 @@
 //! let lines: String = (0..60).map(|hive| format!("the hive hums {hive} times\n")).collect();
 //! std::fs::File::create(&text)?.write_all(lines.as_bytes())?;
 //! let settings = ["corpus.document=line", "model.embedding=4", "model.hidden=8", "training.steps=20", "training.batch=4", "training.window=8"];
-//! let mut plan = Plan::from_toml("", &settings.map(str::to_owned))?;
+//! let mut plan = Plan::with_settings(&settings)?;
 //! plan.corpus.paths = vec![text];
 //! let task = prepare(plan, 1, None, &mut |_: &PreparationEvent<'_>| ControlFlow::Continue(()))?;
 //! let description = task.describe("small", "now".into(), "0", None)?;

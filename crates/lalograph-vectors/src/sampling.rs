@@ -1,6 +1,6 @@
 //! Which words are trained on, and which are negative samples.
 
-use lalograph_net::heads::sampled::Sampler;
+use lalograph_net::numbers::sampler::Sampler;
 use lalograph_text::Reserved;
 
 /// The power that word counts are raised to before negative samples are drawn by them (Mikolov et al., 2013).

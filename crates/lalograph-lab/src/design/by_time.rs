@@ -2,10 +2,10 @@
 
 use lalograph_net::Network as _;
 use lalograph_net::heads::softmax::Softmax;
-use lalograph_text::{TextError, Unit};
+use lalograph_text::TextError;
 
 use super::expectation::{Beside, Reach};
-use super::recipe::{CLUSTERED_FROM, Network, TextShape, WIDTHS, recipe};
+use super::recipe::{Network, SAMPLED_FROM, TextShape, WIDTHS, recipe};
 use crate::error::LabError;
 use crate::measure::baseline::NgramModel;
 use crate::measure::forecast::Forecast;
@@ -181,10 +181,9 @@ impl Search<'_> {
 
     fn perplexity(&mut self, at: usize) -> Result<f64, LabError> {
         if self.found[at].is_empty() {
-            let large = self.task.vocabulary.len() >= CLUSTERED_FROM;
-            let ordered = self.task.vocabulary.unit() == Unit::Word;
-            for clustered in [false, true].into_iter().filter(|clustered| !clustered || (large && ordered)) {
-                let found = self.consider(Network { width: WIDTHS[at], clustered })?;
+            let large = self.task.vocabulary.len() >= SAMPLED_FROM;
+            for sampled in [false, true].into_iter().filter(|sampled| !sampled || large) {
+                let found = self.consider(Network { width: WIDTHS[at], sampled })?;
                 self.found[at].push(found);
             }
         }
@@ -264,7 +263,7 @@ impl Search<'_> {
 
 /// What the expectation depends on.
 fn reach(plan: &Plan, epochs: f64) -> Reach {
-    Reach { hidden: plan.widths().1, epochs, clustered: plan.model.softmax == Softmax::Clustered }
+    Reach { hidden: plan.widths().1, epochs, full: plan.model.softmax == Softmax::Full }
 }
 
 /// Validations, samples and gradient flow at even distances.

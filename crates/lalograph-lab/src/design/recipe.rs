@@ -5,7 +5,7 @@ use lalograph_net::heads::softmax::Softmax;
 use lalograph_text::Unit;
 use lalograph_text::tokens::TokenSequence;
 
-use crate::plan::by_size::{as_words, dropout};
+use crate::plan::by_size::dropout;
 use crate::plan::{Plan, WindowKind};
 
 /// Widths of a network.
@@ -22,12 +22,12 @@ pub(crate) struct Width {
 pub(crate) struct Network {
     /// Its widths.
     pub(crate) width: Width,
-    /// Whether its softmax is clustered.
-    pub(crate) clustered: bool,
+    /// Whether it is trained with a sampled softmax.
+    pub(crate) sampled: bool,
 }
 
-/// Tokens of the smallest vocabulary that a clustered softmax is considered for.
-pub(crate) const CLUSTERED_FROM: usize = 6000;
+/// Tokens of the smallest vocabulary that a sampled softmax is considered for.
+pub(crate) const SAMPLED_FROM: usize = 4000;
 
 /// The widths that are considered, from narrow to wide.
 pub(crate) const WIDTHS: [Width; 9] = [
@@ -55,8 +55,10 @@ pub(crate) struct TextShape {
     pub(crate) longest: usize,
 }
 
-/// Peak learning rate.
+/// Peak learning rate of layers up to [`LEARNING_WIDTH`].
 const LEARNING_RATE: f64 = 0.01;
+/// Wider layers learn more slowly: the rate falls as the width grows.
+const LEARNING_WIDTH: f64 = 400.0;
 
 /// Share of the steps after which the mean of the weights starts.
 const AVERAGE_FROM: f64 = 0.7;
@@ -82,7 +84,7 @@ impl TextShape {
 /// A plan over `base` for a width and so many epochs of a text.
 pub(crate) fn recipe(base: &Plan, text: TextShape, choice: Network, epochs: f64) -> Plan {
     let mut plan = base.clone();
-    let Network { width, clustered } = choice;
+    let Network { width, sampled } = choice;
     plan.model.cell = Cell::Lstm;
     (plan.model.embedding, plan.model.hidden) = (Some(width.embedding), Some(width.hidden));
     // Of characters the input vectors are few, and need not be as wide.
@@ -90,15 +92,16 @@ pub(crate) fn recipe(base: &Plan, text: TextShape, choice: Network, epochs: f64)
     if few {
         plan.model.embedding = Some(width.embedding.min(64));
     }
-    plan.model.shared_vectors = !few && !clustered;
-    plan.model.softmax = if clustered { Softmax::Clustered } else { Softmax::Full };
+    plan.model.shared_vectors = !few;
+    plan.model.softmax = if sampled { Softmax::Sampled } else { Softmax::Full };
     plan.training.window = 32;
     plan.training.batch = 16.min(text.tokens / (FEWEST_WINDOWS * plan.training.window)).max(1);
     if text.fills(plan.training.batch) {
         plan.training.windows = WindowKind::Documents;
     }
-    plan.training.learning_rate = LEARNING_RATE;
-    plan.training.dropout = Some(dropout(width.hidden, epochs, as_words(text.unit, text.tokens as u64)));
+    let slower = (LEARNING_WIDTH / width.hidden as f64).min(1.0);
+    plan.training.learning_rate = (LEARNING_RATE * slower * 1e4).round() / 1e4;
+    plan.training.dropout = Some(dropout(width.hidden, epochs, text.unit, text.tokens as u64));
     plan.optimiser.average_from = Some(AVERAGE_FROM);
     plan
 }

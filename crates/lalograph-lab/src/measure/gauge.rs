@@ -3,9 +3,9 @@
 use std::time::Instant;
 
 use lalograph_net::blocks::recurrent::window::Extent;
-use lalograph_net::heads::sampled::Sampler;
 use lalograph_net::models::language::LanguageLane;
 use lalograph_net::numbers::chance::{Stream, stream};
+use lalograph_net::numbers::sampler::Sampler;
 use lalograph_net::products::multiply::multiply_packed;
 use lalograph_net::products::pack::{Packed, Workspace};
 use lalograph_net::products::view::{Accumulation, Matrix, MatrixMut};

@@ -2,10 +2,10 @@
 //! vectors.
 
 use lalograph_net::blocks::regularisation::LaneUse;
-use lalograph_net::heads::sampled::Sampler;
 use lalograph_net::models::classifier::{Classifier, ClassifierInput};
 use lalograph_net::models::network::LaneRoom;
 use lalograph_net::numbers::chance::stream;
+use lalograph_net::numbers::sampler::Sampler;
 use lalograph_net::step::exchange::OneProcess;
 use lalograph_net::step::lanes::Lanes;
 use lalograph_net::step::team::Team;

@@ -7,8 +7,9 @@ use super::Plan;
 /// Tokens of training text that are assumed where there is no text yet.
 const ASSUMED_TOKENS: u64 = 1_000_000;
 
-/// The text, in words, that others are measured by.
-const TOKENS: f64 = 185_000.0;
+/// The text, in words, and the width of layers that others are measured by.
+pub(crate) const TOKENS: f64 = 185_000.0;
+pub(crate) const HIDDEN: f64 = 256.0;
 
 /// What suits a training text of a size.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -45,18 +46,23 @@ pub(crate) fn as_words(unit: Unit, tokens: u64) -> f64 {
     tokens as f64 / of_a_word
 }
 
-/// Dropout for a width and so many epochs of a text of so many words, to two places: the more, the more often a text is read for its length, but little as
-/// long as little is learnt.
-pub(crate) fn dropout(hidden: usize, epochs: f64, words: f64) -> f64 {
+/// Dropout for a width and so many epochs of a text of so many tokens, to two places: the more, the more often a text is read for its length, but little as
+/// long as little is learnt; less for characters, whose networks have few parameters beside their tokens.
+pub(crate) fn dropout(hidden: usize, epochs: f64, unit: Unit, tokens: u64) -> f64 {
+    let words = as_words(unit, tokens);
     let text = words.max(1.0) / TOKENS;
     let by_repetition = 0.08 + 0.14 * (epochs / text.sqrt()).ln();
     let by_learning = 0.16 * learnt(hidden, epochs, words).powf(0.55);
-    (100.0 * by_repetition.min(by_learning).clamp(0.0, 0.5)).round() / 100.0
+    let of_unit = match unit {
+        Unit::Word | Unit::BytePair | Unit::Unigram => 1.0,
+        Unit::Character | Unit::Grapheme | Unit::Byte => 0.6,
+    };
+    (100.0 * of_unit * by_repetition.min(by_learning).clamp(0.0, 0.5)).round() / 100.0
 }
 
 /// How much is learnt of a text of so many words: the words that are read, more of them where wide layers read them, in units of 185,000.
 pub(crate) fn learnt(hidden: usize, epochs: f64, words: f64) -> f64 {
-    epochs * (hidden as f64 / 256.0).powf(0.6) * words.max(1.0) / TOKENS
+    epochs * (hidden as f64 / HIDDEN).powf(0.6) * words.max(1.0) / TOKENS
 }
 
 impl Plan {
@@ -91,7 +97,7 @@ impl Plan {
         });
         let epochs = self.training.epochs.unwrap_or_else(|| BySize::of(unit, tokens).epochs);
         let hidden = self.model.hidden.unwrap_or_else(|| BySize::of(unit, tokens).hidden);
-        dropout(hidden, steps.unwrap_or(epochs as f64), as_words(unit, tokens))
+        dropout(hidden, steps.unwrap_or(epochs as f64), unit, tokens)
     }
 }
 
@@ -103,8 +109,7 @@ mod tests {
     use crate::Plan;
 
     fn plan(settings: &[&str]) -> Plan {
-        let settings: Vec<String> = settings.iter().map(|&s| s.to_owned()).collect();
-        Plan::from_toml("", &settings).unwrap()
+        Plan::with_settings(settings).unwrap()
     }
 
     #[test]
@@ -118,12 +123,15 @@ mod tests {
 
     #[test]
     fn dropout_grows_with_the_epochs_and_falls_with_the_text() {
-        let of = |epochs: &[f64], words| epochs.iter().map(|&e| dropout(256, e, words)).collect::<Vec<_>>();
-        assert_eq!(of(&[0.5, 3.0, 8.0, 15.0, 200.0], 185_000.0), [0.0, 0.23, 0.37, 0.46, 0.5]);
-        assert_eq!(of(&[1.0, 3.0, 15.0], 1_000_000.0), [0.0, 0.12, 0.34]);
+        let of = |epochs: &[f64], words| {
+            epochs.iter().map(|&e| dropout(256, e, Unit::Word, words)).collect::<Vec<_>>()
+        };
+        assert_eq!(of(&[0.5, 3.0, 8.0, 15.0, 200.0], 185_000), [0.0, 0.23, 0.37, 0.46, 0.5]);
+        assert_eq!(of(&[1.0, 3.0, 15.0], 1_000_000), [0.0, 0.12, 0.34]);
         // Of little text, or with narrow layers, little is learnt at first.
-        assert_eq!(dropout(96, 4.0, 28_000.0), 0.09);
-        assert_eq!(dropout(256, 10.0, 28_000.0), 0.2);
+        assert_eq!(dropout(96, 4.0, Unit::Word, 28_000), 0.09);
+        assert_eq!(dropout(256, 10.0, Unit::Word, 28_000), 0.2);
+        assert_eq!(dropout(512, 6.0, Unit::Character, 925_000), 0.2);
     }
 
     #[test]

@@ -42,6 +42,15 @@ impl Plan {
         })
     }
 
+    /// The plan of these `section.key=value` settings, everything else as it is by default.
+    ///
+    /// # Errors
+    /// As for [`from_toml`](Self::from_toml).
+    pub fn with_settings(settings: &[&str]) -> Result<Self, PlanError> {
+        let settings: Vec<String> = settings.iter().map(|&setting| setting.to_owned()).collect();
+        Self::from_toml("", &settings)
+    }
+
     /// The whole plan as TOML, every setting written out.
     ///
     /// # Errors

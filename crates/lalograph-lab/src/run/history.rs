@@ -74,10 +74,27 @@ impl RunHistory {
 
     /// Training perplexity over the last steps; none where the softmax was trained against a sample of the vocabulary.
     pub fn training_perplexity(&self) -> Option<f64> {
-        self.metrics.iter().rev().find_map(|record| match record {
-            MetricsRecord::Training { figures, .. } => Some(figures.get("perplexity")),
+        let records = self.metrics.iter().filter_map(|record| match record {
+            MetricsRecord::Training { step, loss, figures, .. } => {
+                Some((*step, *loss, figures.get("perplexity").is_some()))
+            }
             _ => None,
-        })?
+        });
+        let records: Vec<_> = records.collect();
+        // The last record has the steps that were left, perhaps a single one: the records before it make up what is missing.
+        let (mut steps, mut sum) = (0, 0.0);
+        for (index, &(step, loss, exact)) in records.iter().enumerate().rev() {
+            let before = index.checked_sub(1).map_or(0, |index| records[index].0);
+            let covered = step.saturating_sub(before).max(1);
+            (steps, sum) = (steps + covered, sum + loss * covered as f64);
+            if !exact {
+                return None;
+            }
+            if steps >= self.plan.training.record_every {
+                break;
+            }
+        }
+        (steps > 0).then(|| (sum / steps as f64).exp())
     }
 
     /// The task's figures of the best validation, if there was a validation.
@@ -140,10 +157,7 @@ mod tests {
 
     #[test]
     fn only_differing_settings_are_listed_each_with_all_its_values() {
-        let plan = |overrides: &[&str]| {
-            let overrides: Vec<String> = overrides.iter().map(|&s| s.to_owned()).collect();
-            Plan::from_toml("", &overrides).unwrap()
-        };
+        let plan = |settings: &[&str]| Plan::with_settings(settings).unwrap();
         let (one, two) =
             (plan(&["model.hidden=8", "training.seed=3"]), plan(&["model.hidden=9", "training.steps=4"]));
         let three = plan(&["model.hidden=8"]);

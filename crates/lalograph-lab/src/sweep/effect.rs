@@ -140,8 +140,7 @@ mod tests {
     use crate::Plan;
 
     fn plan(settings: &[&str]) -> Plan {
-        let settings: Vec<String> = settings.iter().map(|&s| s.to_owned()).collect();
-        Plan::from_toml("", &settings).unwrap()
+        Plan::with_settings(settings).unwrap()
     }
 
     #[test]

@@ -12,8 +12,7 @@ use lalograph_storage::{Existing, Storage};
 pub(crate) fn plan_of(folder: &Path, text: &str, settings: &[&[&str]]) -> Plan {
     let path = folder.join("letters.txt");
     std::fs::File::create(&path).and_then(|mut file| file.write_all(text.as_bytes())).unwrap();
-    let settings: Vec<String> = settings.concat().into_iter().map(str::to_owned).collect();
-    let mut plan = Plan::from_toml("", &settings).unwrap();
+    let mut plan = Plan::with_settings(&settings.concat()).unwrap();
     plan.corpus.paths = vec![path];
     plan
 }

@@ -15,12 +15,8 @@ use lalograph_text::{Reserved, VocabularyBuilder};
 
 /// A small model of a few words that nobody trained: its distributions are uneven enough, and every text is possible.
 fn model(words: &str, settings: &[&str]) -> ModelFile {
-    let settings: Vec<String> = ["model.embedding=5", "model.hidden=6", "model.layers=2"]
-        .iter()
-        .chain(settings)
-        .map(|&s| s.to_owned())
-        .collect();
-    let plan = Plan::from_toml("", &settings).unwrap();
+    let base = ["model.embedding=5", "model.hidden=6", "model.layers=2"];
+    let plan = Plan::with_settings(&[&base[..], settings].concat()).unwrap();
     let mut builder = VocabularyBuilder::new(&plan.vocabulary.spec());
     builder.add(words);
     let vocabulary = builder.finish(1).unwrap();

@@ -333,8 +333,7 @@ impl OddTask {
             "training.validate_every=100",
             "checkpoints.every=70",
         ];
-        let settings: Vec<String> = base.iter().chain(settings).map(|&s| s.to_owned()).collect();
-        let plan = Plan::from_toml("", &settings).unwrap();
+        let plan = Plan::with_settings(&[&base[..], settings].concat()).unwrap();
         let net = OddNetwork::new(plan.model.cell);
         Self { plan, net, training: lines(1, 800), held_out: lines(2, 200) }
     }
@@ -477,8 +476,8 @@ fn killed_at_any_time_it_ends_as_if_it_had_not_been() {
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
-        // From the first checkpoint on, at another time each.
-        let some = |folder: &Path| std::fs::read_dir(folder).is_ok_and(|mut files| files.next().is_some());
+        // From the first whole checkpoint on, at another time each: a slow disk may leave a half-written file for long.
+        let some = |folder: &Path| lalograph_lab::checkpoints(folder).is_ok_and(|files| !files.is_empty());
         while !some(&path.join("checkpoints")) && child.try_wait().unwrap().is_none() {
             std::thread::sleep(std::time::Duration::from_millis(2));
         }

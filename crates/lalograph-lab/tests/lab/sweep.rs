@@ -347,8 +347,7 @@ fn classifiers_are_swept_too_and_the_solved_ones_beside_the_trained() {
         "training.validate_every=5",
         "checkpoints.every=3",
     ];
-    let settings: Vec<String> = settings.iter().map(|&one| one.to_owned()).collect();
-    let mut plan = Plan::from_toml("", &settings).unwrap();
+    let mut plan = Plan::with_settings(&settings).unwrap();
     plan.corpus.paths = vec![table_file];
     let vary = ["classifier.network=pooled,linear,convolution".to_owned()];
     let spec = SweepSpec::new(plan, &vary, Terms { seeds: 2, ..Terms::default() }, None).unwrap();

@@ -1,9 +1,11 @@
-//! Training against a sample of the vocabulary (Jean et al., 2015): each step draws some tokens by their frequency and tells the
-//! target from those alone. Scores are lowered by the logarithm of how often a token is expected in the sample, which makes the gradient
-//! that of the whole softmax in the limit of a large sample. The loss that comes of it is no perplexity; text is scored with the whole
-//! softmax.
+//! Training against a sample of the vocabulary (Jean et al., 2015): each step takes some tokens by their frequency and predicts the target among those alone.
+//! Scores are lowered by the logarithm of the chance that a token had to be among them, so that what is learnt are the probabilities of the whole softmax:
+//! given which tokens are compared, the target is each of them with its probability over that chance. The loss that comes of it is no perplexity; text is
+//! scored with the whole softmax.
+//!
+//! All tokens of a sample differ, and the most frequent are in every sample. If the sample is as large as the vocabulary, it is the whole softmax.
 
-use rand::Rng;
+use rand::RngExt;
 
 use super::table::{Table, chunk_rows, exponentiate};
 use crate::numbers::chance::{Stream, stream};
@@ -15,70 +17,56 @@ use crate::products::view::{Accumulation, Matrix, MatrixMut};
 use crate::weights::gradient::RowGradient;
 use crate::weights::packed::Parameters;
 
-const TWO_TO_64: f64 = 18_446_744_073_709_551_616.0;
+/// The power of the counts that tokens are taken by.
+const POWER: f64 = 0.75;
 
-/// Draws tokens by their frequency in constant time (Walker, 1977).
-#[derive(Debug, Clone)]
-pub struct Sampler {
-    /// For each token what share of its place is its own, in parts of 2^64, and whose the rest is.
-    places: Vec<(u64, u32)>,
-    probability: Vec<f64>,
+/// Which tokens a step is trained against: each is among them with a known chance, the same in every step.
+#[derive(Debug, Clone, Default)]
+pub struct Proposal {
+    /// For each token its chance and those of all before it.
+    sums: Vec<f64>,
+    /// The logarithm of each chance.
+    log_chance: Vec<f64>,
+    samples: usize,
 }
 
-impl Sampler {
-    /// A sampler over tokens with these counts; each is taken to be one higher, so that every token can be drawn, but for those that are
-    /// `excluded`.
-    pub fn new(counts: &[u64], excluded: &[u32]) -> Self {
-        let mut weights: Vec<f64> = counts.iter().map(|&count| count as f64 + 1.0).collect();
+impl Proposal {
+    /// Takes `samples` of the tokens with these counts, or all if there are no more. Chances are as the counts to the power of 3/4, at most 1. Each count
+    /// is taken to be one higher, so that every token can be taken, but for those that are `excluded`.
+    pub fn new(counts: &[u64], excluded: &[u32], samples: usize) -> Self {
+        let mut chance: Vec<f64> = counts.iter().map(|&count| (count as f64 + 1.0).powf(POWER)).collect();
         for &token in excluded {
-            if let Some(weight) = weights.get_mut(token as usize) {
+            if let Some(weight) = chance.get_mut(token as usize) {
                 *weight = 0.0;
             }
         }
-        let total: f64 = weights.iter().sum();
-        let probability: Vec<f64> = weights.iter().map(|weight| weight / total).collect();
-        let size = counts.len() as f64;
-        let mut share: Vec<f64> = probability.iter().map(|p| p * size).collect();
-        let mut alias: Vec<u32> = (0..counts.len() as u32).collect();
-        let (mut small, mut large): (Vec<usize>, Vec<usize>) =
-            (0..share.len()).partition(|&i| share[i] < 1.0);
-        while let (Some(&low), Some(&high)) = (small.last(), large.last()) {
-            small.pop();
-            alias[low] = high as u32;
-            share[high] -= 1.0 - share[low];
-            if share[high] < 1.0 {
-                large.pop();
-                small.push(high);
+        let mut by_weight: Vec<usize> = (0..chance.len()).filter(|&token| chance[token] > 0.0).collect();
+        by_weight.sort_by(|&a, &b| chance[b].total_cmp(&chance[a]));
+        let samples = samples.min(by_weight.len());
+        // The most frequent, as long as their share of what is left is more than a whole place, are always taken.
+        let mut left: f64 = by_weight.iter().map(|&token| chance[token]).sum();
+        let mut places = samples as f64;
+        for token in by_weight {
+            let weight = chance[token];
+            if weight * places >= left {
+                chance[token] = 1.0;
+                (places, left) = (places - 1.0, left - weight);
+            } else {
+                chance[token] = weight * places / left;
             }
         }
-        // What is left over by rounding has its place for itself, unless it may not be drawn.
-        let most_probable = (0..counts.len()).max_by(|&a, &b| probability[a].total_cmp(&probability[b]));
-        for index in small.into_iter().chain(large) {
-            if probability[index] > 0.0 {
-                share[index] = 1.0;
-            } else if let Some(most_probable) = most_probable {
-                (share[index], alias[index]) = (0.0, most_probable as u32);
-            }
+        let log_chance = chance.iter().map(|chance| chance.ln()).collect();
+        let mut sum = 0.0;
+        for value in &mut chance {
+            sum += *value;
+            *value = sum;
         }
-        // A conversion to whole numbers stops at the greatest.
-        let places =
-            share.iter().zip(alias).map(|(share, alias)| ((share * TWO_TO_64) as u64, alias)).collect();
-        Self { places, probability }
+        Self { sums: chance, log_chance, samples }
     }
 
-    /// Draws one token.
-    #[inline]
-    pub fn draw(&self, random: &mut Stream) -> u32 {
-        // A place and a number below one from one draw: the whole part and the fraction of so many places times it.
-        let scaled = u128::from(random.next_u64()) * self.places.len() as u128;
-        let (place, fraction) = ((scaled >> 64) as usize, scaled as u64);
-        let (share, alias) = self.places[place];
-        if fraction < share { place as u32 } else { alias }
-    }
-
-    /// The probability of drawing `token`.
-    pub fn probability(&self, token: u32) -> f64 {
-        self.probability[token as usize]
+    /// The logarithm of the chance that a sample has `token`.
+    pub fn log_chance(&self, token: u32) -> f64 {
+        self.log_chance[token as usize]
     }
 }
 
@@ -86,61 +74,66 @@ impl Sampler {
 #[derive(Debug, Clone, Default)]
 pub struct Candidates<T> {
     tokens: Vec<u32>,
-    /// ln of how often each is expected.
-    log_expected: Vec<T>,
+    /// ln of the chance of each.
+    log_chance: Vec<T>,
 }
 
 impl<T: Real> Candidates<T> {
-    /// Draws `count` tokens in place of those before.
-    pub fn draw(&mut self, sampler: &Sampler, count: usize, random: &mut Stream) {
+    /// Takes other tokens in place of those before: at equal distances over the sums of the chances, from a random start (Madow, 1949).
+    pub fn draw(&mut self, proposal: &Proposal, random: &mut Stream) {
         self.tokens.clear();
-        self.log_expected.clear();
-        for _ in 0..count {
-            let token = sampler.draw(random);
-            self.tokens.push(token);
-            self.log_expected.push(log_expected(sampler, count, token));
+        self.log_chance.clear();
+        let start: f64 = random.random();
+        for place in 0..proposal.samples {
+            let at = proposal.sums.partition_point(|&sum| sum <= start + place as f64) as u32;
+            // By rounding a place may be that of the token before, or past the end.
+            if (at as usize) < proposal.sums.len() && self.tokens.last() != Some(&at) {
+                self.tokens.push(at);
+                self.log_chance.push(T::of(proposal.log_chance(at)));
+            }
         }
+    }
+
+    /// The tokens, in ascending order.
+    pub fn tokens(&self) -> &[u32] {
+        &self.tokens
     }
 }
 
 /// The negative samples of a step, shared by all lanes; empty for a softmax over the whole vocabulary.
 #[derive(Debug, Clone, Default)]
 pub struct SharedSample<T> {
-    sampler: Option<Sampler>,
+    proposal: Option<Proposal>,
     candidates: Candidates<T>,
 }
 
 impl<T: Real> SharedSample<T> {
     /// No sample: for a softmax that training computes in full.
     pub fn none() -> Self {
-        Self { sampler: None, candidates: Candidates::default() }
+        Self { proposal: None, candidates: Candidates::default() }
     }
 
-    /// Samples drawn by these counts, one a token, without those that are `excluded`.
-    pub fn by_counts(counts: &[u64], excluded: &[u32]) -> Self {
-        Self { sampler: Some(Sampler::new(counts, excluded)), candidates: Candidates::default() }
+    /// So many samples by these counts, one a token, without those that are `excluded`.
+    pub fn by_counts(counts: &[u64], excluded: &[u32], samples: usize) -> Self {
+        Self { proposal: Some(Proposal::new(counts, excluded, samples)), candidates: Candidates::default() }
     }
 
-    /// Draws `count` tokens for a step.
-    pub fn draw(&mut self, count: usize, seed: u64, step: u64) {
-        self.draw_from(count, &mut stream(seed, "sampled softmax", &[step]));
+    /// Draws the tokens of a step.
+    pub fn draw(&mut self, seed: u64, step: u64) {
+        self.draw_from(&mut stream(seed, "sampled softmax", &[step]));
     }
 
-    /// Draws `count` tokens from another source of chance.
-    pub fn draw_from(&mut self, count: usize, random: &mut Stream) {
-        if let Some(sampler) = &self.sampler {
-            self.candidates.draw(sampler, count, random);
+    /// Draws tokens from another source of chance.
+    pub fn draw_from(&mut self, random: &mut Stream) {
+        if let Some(proposal) = &self.proposal {
+            self.candidates.draw(proposal, random);
         }
     }
 
-    /// The sampler and what it has drawn, if there is a sample.
-    pub fn drawn(&self) -> Option<(&Sampler, &Candidates<T>)> {
-        self.sampler.as_ref().map(|sampler| (sampler, &self.candidates))
+    /// The proposal and what was drawn by it, if there is a sample.
+    pub fn drawn(&self) -> Option<(&Proposal, &Candidates<T>)> {
+        self.proposal.as_ref().map(|proposal| (proposal, &self.candidates))
     }
-}
-
-fn log_expected<T: Real>(sampler: &Sampler, count: usize, token: u32) -> T {
-    T::of((count as f64 * sampler.probability(token)).ln())
 }
 
 /// Room to work in.
@@ -170,7 +163,7 @@ pub(crate) fn learn<T: Real>(
     x: &[T],
     targets: &[u32],
     scale: T,
-    (sampler, candidates): (&Sampler, &Candidates<T>),
+    (proposal, candidates): (&Proposal, &Candidates<T>),
     scratch: &mut SampledScratch<T>,
     [table_rows, bias_rows]: [&mut RowGradient<T>; 2],
     d_x: &mut [T],
@@ -208,16 +201,16 @@ pub(crate) fn learn<T: Real>(
         let mut out = MatrixMut::new(scores, count, width).columns(0, samples);
         multiply(by_row, chosen.transposed(), &mut out, Accumulation::Replace, work);
         for (row, (scores, &target)) in scores.chunks_exact_mut(width).zip(targets).enumerate() {
-            for (score, (&token, &expected)) in
-                scores.iter_mut().zip(candidates.tokens.iter().zip(&candidates.log_expected))
+            for (score, (&token, &log_chance)) in
+                scores.iter_mut().zip(candidates.tokens.iter().zip(&candidates.log_chance))
             {
                 // The target is not its own rival.
                 *score =
-                    if token == target { T::of(-1e30) } else { *score + biases[token as usize] - expected };
+                    if token == target { T::of(-1e30) } else { *score + biases[token as usize] - log_chance };
             }
             let h = &x[row * inputs..(row + 1) * inputs];
             let own: T = h.iter().zip(vector(target)).map(|(&x, &w)| x * w).sum();
-            scores[samples] = own + biases[target as usize] - log_expected(sampler, samples, target);
+            scores[samples] = own + biases[target as usize] - T::of(proposal.log_chance(target));
             let done = exponentiate(scores, samples as u32);
             losses[index * rows + row] += done.loss;
             let factor = scale / done.sum;
@@ -253,26 +246,45 @@ pub(crate) fn learn<T: Real>(
 
 #[cfg(test)]
 mod tests {
-    use super::Sampler;
+    use super::{Candidates, Proposal};
     use crate::numbers::chance::stream;
 
-    /// Pearson's statistic against its 99.9 % point for 5 degrees of freedom.
-    #[test]
-    fn tokens_are_drawn_by_their_frequency() {
-        let sampler = Sampler::new(&[0, 9, 99, 4, 1, 29, 50], &[6]);
-        let mut random = stream(1, "test", &[]);
-        let mut counts = [0u32; 7];
-        for _ in 0..100_000 {
-            counts[sampler.draw(&mut random) as usize] += 1;
+    const COUNTS: [u64; 9] = [0, 9, 999, 4, 1, 29, 50, 7, 3];
+
+    /// How often each token is in a sample, of 20,000; and the sizes of the samples.
+    fn taken(proposal: &Proposal) -> ([f64; 9], Vec<usize>) {
+        let (mut random, mut candidates) = (stream(1, "test", &[]), Candidates::<f64>::default());
+        let (mut times, mut sizes) = ([0.0; 9], Vec::new());
+        for _ in 0..20_000 {
+            candidates.draw(proposal, &mut random);
+            candidates.tokens().iter().for_each(|&token| times[token as usize] += 1.0 / 20_000.0);
+            sizes.push(candidates.tokens().len());
         }
-        let statistic: f64 = (0..6)
-            .map(|token| {
-                let expected = 100_000.0 * sampler.probability(token);
-                (f64::from(counts[token as usize]) - expected).powi(2) / expected
-            })
-            .sum();
-        assert!(statistic < 20.52, "{statistic}: {counts:?}");
-        assert!((sampler.probability(2) - 100.0 / 148.0).abs() < 1e-12);
-        assert_eq!((counts[6], sampler.probability(6)), (0, 0.0));
+        sizes.dedup();
+        (times, sizes)
+    }
+
+    #[test]
+    fn every_token_is_in_a_sample_as_often_as_is_said() {
+        let proposal = Proposal::new(&COUNTS, &[6], 4);
+        let (times, sizes) = taken(&proposal);
+        assert_eq!(sizes, [4], "all differ");
+        assert_eq!((times[2], times[6]), (1.0, 0.0), "always, and never");
+        for (token, &found) in times.iter().enumerate() {
+            let chance = proposal.log_chance(token as u32).exp();
+            let error = 4.0 * (chance * (1.0 - chance) / 20_000.0).sqrt() + 1e-9;
+            assert!((found - chance).abs() < error, "{token}: {found} for {chance}");
+        }
+        let ratio = proposal.log_chance(3) - proposal.log_chance(4);
+        assert!((ratio - 0.75 * 2.5f64.ln()).abs() < 1e-12, "as the power of the counts");
+    }
+
+    #[test]
+    fn a_sample_of_all_has_all() {
+        for samples in [8, 1000] {
+            let proposal = Proposal::new(&COUNTS, &[6], samples);
+            assert_eq!(taken(&proposal).1, [8]);
+            assert!((0..9).filter(|&token| token != 6).all(|token| proposal.log_chance(token) == 0.0));
+        }
     }
 }

@@ -4,7 +4,7 @@ use std::ops::Range;
 
 use super::clustered::{Clustered, Clusters};
 use super::loss::{IGNORED, Loss};
-use super::sampled::{self, Candidates, SampledScratch, Sampler};
+use super::sampled::{self, Candidates, Proposal, SampledScratch};
 use super::scratch::Scratch;
 use super::table::{Table, Training};
 use crate::blocks::recurrent::start::StartingValues;
@@ -222,7 +222,7 @@ impl SoftmaxHead {
         targets: &[u32],
         scale: T,
         smoothing: f64,
-        sample: Option<(&Sampler, &Candidates<T>)>,
+        sample: Option<(&Proposal, &Candidates<T>)>,
         scratch: &mut Scratch<T>,
         gradient: &mut Gradient<'_, T>,
         by_rows: Option<[&mut RowGradient<T>; 2]>,

@@ -6,3 +6,4 @@ pub mod choice;
 pub mod exp;
 pub mod real;
 pub mod rooms;
+pub mod sampler;

@@ -8,7 +8,7 @@ use crate::heads::loss::Loss;
 use crate::learning::piece::PIECE;
 use crate::numbers::real::Real;
 use crate::vectorised;
-use crate::weights::gradient::LaneGradient;
+use crate::weights::gradient::{LaneGradient, RowGradient};
 
 /// Brings lanes together, wherever they are computed. The lanes of a batch are numbered, and their gradients are added in the order of
 /// these numbers: however lanes are spread over threads or processes, the sum is the same to the bit.
@@ -34,14 +34,7 @@ const PARTS: usize = 16;
 #[derive(Debug, Clone, Default)]
 pub struct OneProcess {
     /// The rows of each table that the last sum touched: they alone are not zero.
-    touched: Vec<Touched>,
-}
-
-/// Rows of a table that the lanes have a gradient for, in this step and in the one before.
-#[derive(Debug, Clone, Default)]
-struct Touched {
-    before: TouchedRows,
-    now: TouchedRows,
+    touched: Vec<TouchedRows>,
 }
 
 /// Touched rows, part by part of the table, in the order of the lanes.
@@ -129,31 +122,51 @@ impl OneProcess {
     /// Adds the tables' rows, lane after lane.
     fn add_tables<T: Real>(&mut self, first: &mut LaneGradient<T>, others: &[LaneGradient<T>]) {
         let LaneGradient { dense: whole, tables, .. } = first;
-        self.touched.resize_with(tables.len(), Touched::default);
-        for (index, Touched { before, now }) in self.touched.iter_mut().enumerate() {
+        self.touched.resize_with(tables.len(), TouchedRows::default);
+        // What the step before left is taken out of all tables before anything is added: input and output may share one.
+        for (touched, table) in self.touched.iter().zip(&*tables) {
+            by_parts(whole, table, |number, at, rows| {
+                touched.part(number).iter().for_each(|touched| rows[at(touched.row)].fill(T::ZERO));
+            });
+        }
+        for (index, (touched, table)) in self.touched.iter_mut().zip(&*tables).enumerate() {
             let lane = |number: usize| match number {
-                0 => &tables[index],
+                0 => table,
                 number => &others[number - 1].tables[index],
             };
-            let (width, table) = (tables[index].width.max(1), tables[index].table.clone());
-            let part = (table.len() / width).div_ceil(PARTS).max(1);
-            std::mem::swap(before, now);
-            now.gather(part, (0..=others.len()).map(|number| &lane(number).rows));
-            whole[table].par_chunks_mut(part * width).enumerate().for_each(|(number, table)| {
-                let at = |row: u32| {
-                    let from = (row as usize - number * part) * width;
-                    from..from + width
-                };
-                before.part(number).iter().for_each(|touched| table[at(touched.row)].fill(T::ZERO));
+            touched.gather(rows_of_a_part(table), (0..=others.len()).map(|number| &lane(number).rows));
+            let width = table.width;
+            by_parts(whole, table, |number, at, rows| {
                 vectorised!({
-                    for &TouchedRow { row, lane: number, place } in now.part(number) {
+                    for &TouchedRow { row, lane: number, place } in touched.part(number) {
                         let from = &lane(number as usize).values[place as usize * width..][..width];
-                        table[at(row)].iter_mut().zip(from).for_each(|(sum, &x)| *sum += x);
+                        rows[at(row)].iter_mut().zip(from).for_each(|(sum, &x)| *sum += x);
                     }
                 });
             });
         }
     }
+}
+
+/// Rows of each part of a table but the last.
+fn rows_of_a_part<T>(table: &RowGradient<T>) -> usize {
+    (table.table.len() / table.width.max(1)).div_ceil(PARTS).max(1)
+}
+
+/// Calls `work` side by side for the parts of a table: with the number of the part, the place of a row in it, and its rows.
+fn by_parts<T: Real>(
+    whole: &mut [T],
+    table: &RowGradient<T>,
+    work: impl Fn(usize, &dyn Fn(u32) -> Range<usize>, &mut [T]) + Sync,
+) {
+    let (part, width) = (rows_of_a_part(table), table.width.max(1));
+    whole[table.table.clone()].par_chunks_mut(part * width).enumerate().for_each(|(number, rows)| {
+        let at = |row: u32| {
+            let from = (row as usize - number * part) * width;
+            from..from + width
+        };
+        work(number, &at, rows);
+    });
 }
 
 #[cfg(test)]
@@ -202,6 +215,22 @@ mod tests {
         exchange.sum(&mut second, &[]);
         assert_eq!([second[0].dense[0], second[0].dense[4]], [0.0, 0.0]);
         assert_eq!(second[0].dense[2..4], second[0].tables[0].values);
+    }
+
+    #[test]
+    fn two_gradients_of_one_table_are_both_in_the_sum() {
+        let mut exchange = OneProcess::default();
+        let mut sum = vec![0.0; 7];
+        for rows in [[&[0u32][..], &[1]], [&[1], &[0, 2]], [&[1], &[1]]] {
+            let [mut first, second] = rows.map(|rows| lanes(1, [rows, &[], &[]]).swap_remove(0));
+            first.tables.extend(second.tables);
+            first.dense = vec![0.0; 7];
+            let expected = first.whole(7);
+            first.dense = sum;
+            exchange.sum(std::slice::from_mut(&mut first), &[]);
+            assert_eq!(first.dense, expected);
+            sum = first.dense;
+        }
     }
 
     #[test]

@@ -7,7 +7,7 @@ use lalograph_net::blocks::regularisation::{LaneUse, Regularisation};
 use lalograph_net::blocks::stack::{Penalties, Stack, StackRoom, StackShape, StackTape};
 use lalograph_net::heads::clustered::Clusters;
 use lalograph_net::heads::loss::IGNORED;
-use lalograph_net::heads::sampled::{Candidates, Sampler};
+use lalograph_net::heads::sampled::{Candidates, Proposal};
 use lalograph_net::heads::softmax::{Softmax, SoftmaxSettings};
 use lalograph_net::models::language::{LanguageLane, TokenWindow};
 use lalograph_net::models::network::LaneRoom;
@@ -134,16 +134,16 @@ struct Run {
     fixed: Vec<f64>,
     lane: LanguageLane<f64>,
     gradient: LaneGradient<f64>,
-    sample: (Sampler, Candidates<f64>),
+    sample: (Proposal, Candidates<f64>),
 }
 
 impl Run {
     fn new(case: Case) -> Self {
         let model = LanguageModel::new(case.shape.clone()).unwrap();
         let counts: Vec<u64> = (0..VOCABULARY as u64).rev().collect();
-        let sampler = Sampler::new(&counts, &case.shape.softmax.excluded);
+        let proposal = Proposal::new(&counts, &case.shape.softmax.excluded, model.samples().unwrap_or(1));
         let mut candidates = Candidates::default();
-        candidates.draw(&sampler, model.samples().unwrap_or(1), &mut stream(1, "test", &[]));
+        candidates.draw(&proposal, &mut stream(1, "test", &[]));
         let room = LaneRoom {
             extent: EXTENT,
             used_for: LaneUse::Training(case.regularisation),
@@ -155,7 +155,7 @@ impl Run {
             fixed: weights_of(model.layout()),
             lane: model.lane(room, rooms),
             gradient: model.gradient(room, model.dense(), rooms),
-            sample: (sampler, candidates),
+            sample: (proposal, candidates),
             model,
             case,
         }

@@ -8,3 +8,4 @@ mod layers;
 mod linear;
 mod memory;
 mod model;
+mod sampled;

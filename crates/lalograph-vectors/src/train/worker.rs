@@ -1,7 +1,7 @@
 //! A worker: it learns from blocks of a text in numbers of its own.
 
-use lalograph_net::heads::sampled::Sampler;
 use lalograph_net::numbers::chance::{Stream, stream};
+use lalograph_net::numbers::sampler::Sampler;
 use lalograph_net::vectorised;
 use lalograph_text::Reserved;
 use lalograph_text::tokens::TokenSequence;

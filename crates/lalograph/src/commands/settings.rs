@@ -10,7 +10,11 @@ use lalograph_net::heads::softmax::Softmax;
 use lalograph_net::{Cell, LanguageModel, LanguageModelShape};
 use lalograph_text::{Reserved, Unit};
 
-use crate::cli::{ModelArgs, PlanArgs, SamplesArgs, SharesArgs, StepArgs, TrainingArgs};
+use super::reading::lay_over;
+use super::vocab::vocabularies::apply_token_args;
+use crate::cli::{
+    ModelArgs, PlanArgs, ReadingArgs, SamplesArgs, SharesArgs, StepArgs, TokenArgs, TrainingArgs,
+};
 use crate::failure::Failure;
 use crate::output::number::{bytes, count};
 use crate::room;
@@ -139,6 +143,20 @@ pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) -> 
     lay(&step.batch, &mut plan.training.batch);
     lay(&step.window, &mut plan.training.window);
     Ok(())
+}
+
+/// Lays the paths of a corpus, the flags of its reading, its vocabulary file and the flags of its tokens over a plan.
+pub(super) fn lay_text(
+    (paths, reading): (&[PathBuf], &ReadingArgs),
+    (vocabulary_file, tokens): (&Option<PathBuf>, &TokenArgs),
+    plan: &mut Plan,
+) -> Result<(), Failure> {
+    if !paths.is_empty() {
+        plan.corpus.paths = paths.to_vec();
+    }
+    lay_over(reading, &mut plan.corpus);
+    lay_over_none(vocabulary_file, &mut plan.vocabulary.file);
+    apply_token_args(tokens, &mut plan.vocabulary)
 }
 
 /// Lays the flags of held-out parts over a corpus.

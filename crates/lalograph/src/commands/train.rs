@@ -8,10 +8,11 @@ use lalograph_lab::{LabError, LanguageTask, Plan, Running};
 use lalograph_storage::Existing;
 
 use super::input::threads;
-use super::reading::{found, lay_over, refuse_idle};
-use super::settings::{check_room, lay_model, lay_shares, lay_training, read_plan, refuse_other_plan};
+use super::reading::{found, refuse_idle};
+use super::settings::{
+    check_room, lay_model, lay_shares, lay_text, lay_training, read_plan, refuse_other_plan,
+};
 use super::training::{carry_out, now, read, render_start, say_outcome};
-use super::vocab::vocabularies::apply_token_args;
 use crate::cli::TrainArgs;
 use crate::failure::Failure;
 use crate::files;
@@ -87,14 +88,7 @@ pub(super) fn begin(
 fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
     let file = read_plan(args.plan.as_deref(), &[])?;
     let mut plan = read_plan(args.plan.as_deref(), &args.run.settings)?;
-    if !args.paths.is_empty() {
-        plan.corpus.paths.clone_from(&args.paths);
-    }
-    lay_over(&args.reading, &mut plan.corpus);
-    if args.vocabulary_file.is_some() {
-        plan.vocabulary.file.clone_from(&args.vocabulary_file);
-    }
-    apply_token_args(&args.tokens, &mut plan.vocabulary)?;
+    lay_text((&args.paths, &args.reading), (&args.vocabulary_file, &args.tokens), &mut plan)?;
     lay_model(&args.model, &args.training.step, &mut plan)?;
     lay_shares(&args.shares, &mut plan.corpus);
     lay_training(&args.training, &args.samples, &mut plan);

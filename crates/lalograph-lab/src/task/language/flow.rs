@@ -59,7 +59,7 @@ impl FlowMeter {
         let mut lane = model.lane(room, rooms);
         model.watch_flow(&mut lane);
         let mut shared = model.shared(|| vec![1; model.shape().vocabulary]);
-        shared.draw_from(model.samples().unwrap_or(0), &mut stream(0, "gradient flow", &[]));
+        shared.draw_from(&mut stream(0, "gradient flow", &[]));
         Self {
             lane,
             gradient: model.gradient(room, model.dense(), rooms),

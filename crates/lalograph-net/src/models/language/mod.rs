@@ -16,7 +16,7 @@ use crate::blocks::recurrent::window::{Extent, Window};
 use crate::blocks::regularisation::LaneUse;
 use crate::blocks::stack::{Penalties, Stack, StackRoom, StackTape};
 use crate::heads::loss::{IGNORED, Loss};
-use crate::heads::sampled::{Candidates, Sampler, SharedSample};
+use crate::heads::sampled::{Candidates, Proposal, SharedSample};
 use crate::heads::softmax::SoftmaxHead;
 use crate::numbers::real::Real;
 use crate::numbers::rooms::Rooms;
@@ -97,7 +97,7 @@ impl LanguageModel {
     /// The negative samples of a step, shared by all lanes; `counts` returns the frequency of each token, and is called only for a sampled softmax.
     pub fn shared<T: Real>(&self, counts: impl FnOnce() -> Vec<u64>) -> SharedSample<T> {
         match self.samples() {
-            Some(_) => SharedSample::by_counts(&counts(), &self.shape.softmax.excluded),
+            Some(samples) => SharedSample::by_counts(&counts(), &self.shape.softmax.excluded, samples),
             None => SharedSample::none(),
         }
     }
@@ -209,7 +209,7 @@ impl LanguageModel {
         lane: &mut LanguageLane<T>,
         gradient: &mut LaneGradient<T>,
         dropout: Option<&Dropout>,
-        sample: Option<(&Sampler, &Candidates<T>)>,
+        sample: Option<(&Proposal, &Candidates<T>)>,
     ) -> Loss {
         assert!(lane.used_for.is_training(), "a lane made for training");
         let regularisation = lane.used_for.regularisation();
@@ -402,9 +402,7 @@ impl Network for LanguageModel {
     }
 
     fn draw<T: Real>(&self, shared: &mut SharedSample<T>, draw: Draw) {
-        if let Some(samples) = self.samples() {
-            shared.draw(samples, draw.seed, draw.step);
-        }
+        shared.draw(draw.seed, draw.step);
     }
 
     fn scored(&self, window: &TokenWindow) -> u64 {

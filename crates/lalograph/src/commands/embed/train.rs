@@ -16,10 +16,9 @@ use serde::Serialize;
 use super::words::NearWord;
 use crate::cli::EmbedTrainArgs;
 use crate::commands::input::threads;
-use crate::commands::reading::{found, lay_over, refuse_idle};
-use crate::commands::settings::{lay, lay_over_none, read_plan, refuse_other_plan};
+use crate::commands::reading::{found, refuse_idle};
+use crate::commands::settings::{lay, lay_over_none, lay_text, read_plan, refuse_other_plan};
 use crate::commands::training::{TOKENS, reading_text};
-use crate::commands::vocab::vocabularies::apply_token_args;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -169,14 +168,7 @@ fn resolve(args: &EmbedTrainArgs) -> Result<Plan, Failure> {
     if plan.vectors.is_none() {
         refuse_other_plan(&plan)?;
     }
-    if !args.paths.is_empty() {
-        plan.corpus.paths.clone_from(&args.paths);
-    }
-    lay_over(&args.reading, &mut plan.corpus);
-    if args.vocabulary_file.is_some() {
-        plan.vocabulary.file.clone_from(&args.vocabulary_file);
-    }
-    apply_token_args(&args.tokens, &mut plan.vocabulary)?;
+    lay_text((&args.paths, &args.reading), (&args.vocabulary_file, &args.tokens), &mut plan)?;
     lay(&args.seed, &mut plan.training.seed);
     let own = plan.vectors.get_or_insert_with(VectorsPlan::default);
     lay(&args.direction, &mut own.direction);

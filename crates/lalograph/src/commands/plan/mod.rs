@@ -19,10 +19,9 @@ use crate::commands::classify::show_classifier_cost;
 use crate::commands::costs::{STEPPING_SECONDS, operations, parameter_table, run_rows};
 use crate::commands::gauge::operations_per_second;
 use crate::commands::input::{text_or_input, threads};
-use crate::commands::reading::{found, lay_over, refuse_idle};
-use crate::commands::settings::{Sized, check_room, describe, flagged_plan, plan_text, size};
+use crate::commands::reading::{found, refuse_idle};
+use crate::commands::settings::{Sized, check_room, describe, flagged_plan, lay_text, plan_text, size};
 use crate::commands::training::reading;
-use crate::commands::vocab::vocabularies::apply_token_args;
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::number::{bytes, count, duration};
@@ -135,11 +134,7 @@ struct Measured {
 /// The plan with all flags laid over it.
 fn asked_plan(args: &PlanCostArgs) -> Result<Plan, Failure> {
     let mut plan = flagged_plan(&args.plan)?;
-    if !args.paths.is_empty() {
-        plan.corpus.paths.clone_from(&args.paths);
-    }
-    lay_over(&args.reading, &mut plan.corpus);
-    apply_token_args(&args.tokens_of, &mut plan.vocabulary)?;
+    lay_text((&args.paths, &args.reading), (&None, &args.tokens_of), &mut plan)?;
     if let Some(epochs) = args.epochs {
         (plan.training.epochs, plan.training.steps) = (Some(epochs), None);
     }

@@ -8,10 +8,9 @@ use lalograph_storage::Existing;
 
 use crate::cli::PlanNewArgs;
 use crate::commands::input::threads;
-use crate::commands::reading::{found, lay_over, refuse_idle};
-use crate::commands::settings::lay_shares;
+use crate::commands::reading::{found, refuse_idle};
+use crate::commands::settings::{lay_shares, lay_text};
 use crate::commands::training::reading;
-use crate::commands::vocab::vocabularies::apply_token_args;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -50,10 +49,8 @@ pub(super) fn run(args: &PlanNewArgs, screen: &Screen) -> Result<(), Failure> {
 
 /// The flags laid over a plan, and then the settings of `--set`.
 fn laid(args: &PlanNewArgs, mut plan: Plan) -> Result<Plan, Failure> {
-    plan.corpus.paths.clone_from(&args.paths);
-    lay_over(&args.reading, &mut plan.corpus);
+    lay_text((&args.paths, &args.reading), (&None, &args.tokens), &mut plan)?;
     lay_shares(&args.shares, &mut plan.corpus);
-    apply_token_args(&args.tokens, &mut plan.vocabulary)?;
     set(plan, &args.settings).map_err(|error| Failure::Usage(error.to_string()))
 }
 
