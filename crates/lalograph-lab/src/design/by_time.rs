@@ -79,7 +79,9 @@ pub struct Designed {
 }
 
 /// Share of the time that is planned for: a run on a busy machine is more often slower than its forecast than quicker.
-const PLANNED_SHARE: f64 = 0.97;
+const PLANNED_SHARE: f64 = 0.94;
+/// Share of the time after which the run ends, if it is much slower: with the learning rate low by then, little is lost.
+const LONGEST_SHARE: f64 = 1.06;
 
 /// Validations of a plan for a time; samples are written as often.
 const VALIDATIONS: u64 = 10;
@@ -114,7 +116,8 @@ pub fn design(
         return Err(PlanError::Range { key: "corpus.validation_share", value, must }.into());
     }
     let beside = beside(task, go_on)?;
-    let base = task.plan.clone();
+    let mut base = task.plan.clone();
+    base.training.end_after_minutes = rounded(LONGEST_SHARE * wish.seconds / 60.0);
     let text = TextShape::of(task.vocabulary.unit(), &task.corpus.training);
     let mut search =
         Search { task, base, text, wish, lay, beside, found: vec![Vec::new(); WIDTHS.len()], go_on };
@@ -263,7 +266,7 @@ impl Search<'_> {
 
 /// What the expectation depends on.
 fn reach(plan: &Plan, epochs: f64) -> Reach {
-    Reach { hidden: plan.widths().1, epochs, full: plan.model.softmax == Softmax::Full }
+    Reach { hidden: plan.widths().1, epochs, softmax: plan.model.softmax }
 }
 
 /// Validations, samples and gradient flow at even distances.

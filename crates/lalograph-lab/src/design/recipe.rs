@@ -27,7 +27,7 @@ pub(crate) struct Network {
 }
 
 /// Tokens of the smallest vocabulary that a sampled softmax is considered for.
-pub(crate) const SAMPLED_FROM: usize = 4000;
+pub(crate) const SAMPLED_FROM: usize = 3000;
 
 /// The widths that are considered, from narrow to wide.
 pub(crate) const WIDTHS: [Width; 9] = [
@@ -77,7 +77,8 @@ impl TextShape {
 
     /// Whether documents can be dealt to so many rows of nearly equal length.
     fn fills(&self, rows: usize) -> bool {
-        self.documents >= 8 * rows && self.longest <= self.tokens / (4 * rows).max(1)
+        // A long document is a row of its own as long as it is no longer than the others.
+        self.documents >= 8 * rows && 4 * self.longest * rows <= 3 * self.tokens
     }
 }
 

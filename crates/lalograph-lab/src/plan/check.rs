@@ -241,6 +241,7 @@ impl Plan {
             not_negative("training.validate_every_epochs", training.validate_every_epochs),
             within("training.validate_share", training.validate_share, (1e-6, 1.0), "above 0 and at most 1"),
             not_negative("training.minimum_gain", training.minimum_gain),
+            not_negative("training.end_after_minutes", training.end_after_minutes),
             positive_number("training.learning_rate", training.learning_rate),
             within(
                 "training.schedule_factor",

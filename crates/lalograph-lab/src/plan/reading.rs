@@ -417,6 +417,7 @@ mod tests {
             "training.validate_share=1.1",
             "training.validate_every_epochs=-1.0",
             "training.minimum_gain=-1.0",
+            "training.end_after_minutes=-1.0",
             "checkpoints.keep=0",
             "checkpoints.minutes=-1.0",
             "samples.drawn_seed_tokens=0",

@@ -107,6 +107,8 @@ section! {
         pub patience: u64 = 0,
         /// Smallest decrease of validation loss that counts as an improvement for `patience`.
         pub minimum_gain: f64 = 0.0,
+        /// End after N minutes of training even if steps are left, with a last validation, and keep the best weights; 0 = never. How many steps are made then depends on the speed of the machine.
+        pub end_after_minutes: f64 = 0.0,
         /// Record training figures every N steps.
         pub record_every: u64 = 20,
         /// Measure gradient norms by distance in time every N steps; 0 = never.

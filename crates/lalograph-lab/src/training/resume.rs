@@ -49,6 +49,11 @@ impl Changes {
             training.steps = Some(steps);
             say("steps", steps.to_string());
         }
+        // Steps that are asked for now are not for the time of before.
+        if (self.epochs.is_some() || self.steps.is_some()) && training.end_after_minutes > 0.0 {
+            training.end_after_minutes = 0.0;
+            say("end_after_minutes", "0".to_owned());
+        }
         if let Some(rate) = self.learning_rate.filter(|&rate| rate != training.learning_rate) {
             training.learning_rate = rate;
             say("learning_rate", rate.to_string());

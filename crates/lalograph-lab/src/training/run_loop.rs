@@ -110,6 +110,8 @@ struct Loop<'a, T: Task> {
     /// The next action: the name of a duty, or one of the names above.
     next: String,
     stopped: bool,
+    /// Whether the run ends after this step since its time is up.
+    out_of_time: bool,
 }
 
 impl<'a, T: Task> Loop<'a, T> {
@@ -159,6 +161,7 @@ impl<'a, T: Task> Loop<'a, T> {
             last_checkpoint: Instant::now(),
             next: position.next,
             stopped: false,
+            out_of_time: false,
         };
         if this.best.is_some() {
             // The model file may be of a step after the checkpoint, that is made again now.
@@ -203,6 +206,7 @@ impl<'a, T: Task> Loop<'a, T> {
     fn is_over(&self) -> bool {
         self.trainer.step() >= self.task.steps()
             || self.selection.is_out_of_patience(self.plan().training.patience)
+            || self.out_of_time
     }
 
     fn steps(&mut self) -> Result<(), LabError> {
@@ -358,6 +362,10 @@ impl<'a, T: Task> Loop<'a, T> {
         }
         self.refuse_diverged(step, "training", learnt.loss)?;
         self.trainer.apply(self.schedule.rate(step));
+        let minutes = self.plan().training.end_after_minutes;
+        if minutes > 0.0 {
+            self.out_of_time = self.trainer.agree(self.seconds() >= 60.0 * minutes);
+        }
         self.meters.add(Recent {
             steps: 1,
             loss: learnt.loss,

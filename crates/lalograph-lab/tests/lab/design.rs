@@ -28,6 +28,7 @@ fn a_plan_for_a_time_can_be_trained_and_says_what_to_expect() {
     let Designed { plan, considered, taken, .. } = &found;
     plan.check().unwrap();
     assert!(plan.training.steps.unwrap() >= 40);
+    assert_eq!(plan.training.end_after_minutes, 0.353, "1.06 of 20 seconds");
     let expected = plan.expected.as_ref().unwrap();
     assert!(expected.minutes > 0.0 && expected.minutes < 1.0, "{expected:?}");
     assert!(expected.lowest_perplexity < expected.highest_perplexity, "{expected:?}");

@@ -272,3 +272,23 @@ fn a_run_that_failed_goes_on_with_a_lower_rate_from_before() {
     assert_eq!(run.description().unwrap().resumed[0].changed, ["training.learning_rate = 0.01"]);
     assert_eq!(outcome.is_ok(), run.description().unwrap().failure.is_none());
 }
+
+#[test]
+fn a_run_whose_time_is_up_ends_with_a_validation_and_makes_more_steps_if_they_are_asked_for() {
+    let folder = tempfile::tempdir().unwrap();
+    let settings =
+        ["training.steps=1000000", "training.end_after_minutes=0.005", "optimiser.average_from=0.7"];
+    let (run, outcome) = begin(folder.path(), "timed", &plan(folder.path(), &settings), usize::MAX);
+    assert_eq!((outcome.status, outcome.stopped_early), (RunStatus::Finished, true));
+    assert!(outcome.steps < 1_000_000 && outcome.seconds >= 0.3, "{outcome:?}");
+    let metrics: Vec<MetricsRecord> = read_lines(&run.metrics()).unwrap();
+    let validated = metrics.iter().rev().find(|record| matches!(record, MetricsRecord::Validation { .. }));
+    assert_eq!(validated.map(MetricsRecord::step), Some(outcome.steps));
+    assert!(outcome.test.is_some());
+
+    let again = go_on(&run, &Changes::default(), usize::MAX);
+    assert!(matches!(again, Err(LabError::AllDone(_))), "{again:?}");
+    let more = Changes { steps: Some(outcome.steps + 5), ..Changes::default() };
+    let longer = go_on(&run, &more, usize::MAX).unwrap();
+    assert_eq!((longer.steps, longer.stopped_early), (outcome.steps + 5, false));
+}

@@ -128,6 +128,9 @@ pub(crate) struct PlanCostArgs {
     /// Options of tokenising.
     #[command(flatten)]
     pub(crate) tokens_of: TokenArgs,
+    /// Held-out parts.
+    #[command(flatten)]
+    pub(crate) shares: SharesArgs,
     /// Number of epochs (default: from the size of the training text).
     #[arg(long, value_name = "N")]
     pub(crate) epochs: Option<u64>,

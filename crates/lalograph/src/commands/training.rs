@@ -6,7 +6,7 @@ use std::time::{Duration, Instant};
 
 use jiff::ZonedDateTime;
 use lalograph_lab::data::token_cache::TokenCache;
-use lalograph_lab::plan::LossOn;
+use lalograph_lab::plan::{LossOn, TrainingPlan};
 use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::records::Evaluation;
 use lalograph_lab::task::language::LanguageNote;
@@ -361,13 +361,14 @@ fn tuned_rows(prepared: &LanguageTask) -> Vec<(&'static str, String)> {
 pub(super) fn end_rows(
     run: &RunFolder,
     outcome: &TrainingOutcome,
-    (steps, patience): (u64, u64),
+    (steps, plan): (u64, &TrainingPlan),
 ) -> Vec<(&'static str, String)> {
     let mut rows = vec![("steps", format!("{} of {}", count(outcome.steps), count(steps)))];
-    let early = if outcome.stopped_early {
-        format!("; stopped early after {patience} validations without improvement")
-    } else {
-        String::new()
+    let time_is_up = plan.end_after_minutes > 0.0 && outcome.seconds >= 60.0 * plan.end_after_minutes;
+    let early = match (outcome.stopped_early, time_is_up) {
+        (false, _) => String::new(),
+        (true, true) => format!("; ended after {}, as planned", duration(60.0 * plan.end_after_minutes)),
+        (true, false) => format!("; stopped early after {} validations without improvement", plan.patience),
     };
     rows.push(("kept", format!("the weights of step {}{early}", count(outcome.kept_step))));
     rows.extend(time_and_model(run, outcome));
@@ -424,7 +425,7 @@ fn render_outcome(
         let figure = perplexity(outcome.training_loss.exp());
         rows.push(("training perplexity", format!("{figure}, last {last} steps{dropout}")));
     }
-    rows.extend(end_rows(run, outcome, (prepared.steps, prepared.plan.training.patience)));
+    rows.extend(end_rows(run, outcome, (prepared.steps, &prepared.plan.training)));
     if let (Some(plan), Some(found), RunStatus::Finished) =
         (&prepared.plan.expected, &outcome.validation, outcome.status)
     {

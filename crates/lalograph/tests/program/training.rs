@@ -435,7 +435,7 @@ fn the_cost_of_a_run_counts_what_the_run_does() {
         ),
         (
             "documents",
-            "--set training.windows=documents --vocabulary-size 50 --epochs 1 --set corpus.test_share=0.1",
+            "--set training.windows=documents --vocabulary-size 50 --epochs 1 --validation-share 0.4 --test-share 0.1",
         ),
     ];
     for (name, settings) in plans {

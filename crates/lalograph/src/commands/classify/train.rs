@@ -491,7 +491,7 @@ fn render_outcome(
         PreparedClassifier::Network(task) => {
             let last = task.data.plan.training.record_every;
             rows.push(("training loss", format!("{:.3}, last {last} steps", outcome.training_loss)));
-            rows.extend(end_rows(run, outcome, (task.steps, task.data.plan.training.patience)));
+            rows.extend(end_rows(run, outcome, (task.steps, &task.data.plan.training)));
         }
         PreparedClassifier::Linear(task) => rows.extend(solved_rows(run, task, outcome)),
     }
