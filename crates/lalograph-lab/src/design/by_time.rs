@@ -62,7 +62,16 @@ pub struct Considered {
     pub epochs: f64,
     /// Expected validation perplexity.
     pub perplexity: f64,
+    /// Share of the time that these epochs take.
+    pub used: f64,
     plan: Plan,
+}
+
+impl Considered {
+    /// What it is compared by.
+    fn rank(&self) -> f64 {
+        self.perplexity * (1.0 + IDLE * (1.0 - self.used))
+    }
 }
 
 /// A plan for a time.
@@ -78,10 +87,14 @@ pub struct Designed {
     pub ngram: (usize, f64),
 }
 
-/// Share of the time that is planned for: a run on a busy machine is more often slower than its forecast than quicker.
-const PLANNED_SHARE: f64 = 0.94;
-/// Share of the time after which the run ends, if it is much slower: with the learning rate low by then, little is lost.
-const LONGEST_SHARE: f64 = 1.06;
+/// Share of the time that steps are planned for. A machine that is slower than when it was measured makes fewer of them: the run ends after
+/// [`LONGEST_SHARE`] of the time, and since the learning rate is low by then, little is lost. One that is quicker ends early.
+const PLANNED_SHARE: f64 = 1.01;
+/// Share of the time after which the run ends.
+const LONGEST_SHARE: f64 = 1.05;
+
+/// What a network that uses none of the time has to gain on one that uses all of it, as a share of the perplexity.
+const IDLE: f64 = 0.03;
 
 /// Validations of a plan for a time; samples are written as often.
 const VALIDATIONS: u64 = 10;
@@ -96,8 +109,8 @@ const SPEED_FACTOR: f64 = 1.1;
 const TIMING_SHARE: f64 = 0.004;
 const TIMING_SECONDS: (f64, f64) = (0.4, 1.5);
 /// The same for the network that is taken.
-const LONG_TIMING_SHARE: f64 = 0.02;
-const LONG_TIMING_SECONDS: (f64, f64) = (1.0, 12.0);
+const LONG_TIMING_SHARE: f64 = 0.03;
+const LONG_TIMING_SECONDS: (f64, f64) = (1.5, 20.0);
 
 /// Makes the plan. `task` has the text and the settings that hold whatever the network is; `lay` lays over a plan what is asked for besides. `go_on` is
 /// asked between steps; `false` stops the work.
@@ -182,6 +195,7 @@ impl Search<'_> {
         Ok(at)
     }
 
+    /// The expected perplexity of a width, a little higher if it leaves time unused.
     fn perplexity(&mut self, at: usize) -> Result<f64, LabError> {
         if self.found[at].is_empty() {
             let large = self.task.vocabulary.len() >= SAMPLED_FROM;
@@ -190,12 +204,12 @@ impl Search<'_> {
                 self.found[at].push(found);
             }
         }
-        Ok(self.best_of(at).map_or(f64::INFINITY, |best| best.perplexity))
+        Ok(self.best_of(at).map_or(f64::INFINITY, Considered::rank))
     }
 
     /// The network of a width with the lowest expected perplexity, of those that were timed.
     fn best_of(&self, at: usize) -> Option<&Considered> {
-        self.found[at].iter().min_by(|a, b| a.perplexity.total_cmp(&b.perplexity))
+        self.found[at].iter().min_by(|a, b| a.rank().total_cmp(&b.rank()))
     }
 
     /// Times a network.
@@ -209,7 +223,8 @@ impl Search<'_> {
         let seconds = (TIMING_SHARE * self.wish.seconds).clamp(TIMING_SECONDS.0, TIMING_SECONDS.1);
         let timed = self.time(guess, seconds)?;
         let per_epoch = self.task.facts.steps_per_epoch as f64;
-        let epochs = steps_within(&timed, PLANNED_SHARE * self.wish.seconds) as f64 / per_epoch;
+        let all = steps_within(&timed, PLANNED_SHARE * self.wish.seconds) as f64 / per_epoch;
+        let epochs = all.min(self.text.most_epochs());
         let plan = (self.lay)(recipe(&self.base, self.text, network, epochs))?;
         let (embedding, hidden) = plan.widths();
         Ok(Considered {
@@ -220,6 +235,7 @@ impl Search<'_> {
             tokens_per_second: timed.tokens_per_second,
             epochs,
             perplexity: self.beside.expected_loss(reach(&plan, epochs)).exp(),
+            used: epochs / all.max(1e-9),
             plan,
         })
     }
@@ -242,7 +258,8 @@ impl Search<'_> {
         let mut plan = chosen.plan;
         let (fewest, most) = LONG_TIMING_SECONDS;
         let timed = self.time(plan.clone(), (LONG_TIMING_SHARE * self.wish.seconds).clamp(fewest, most))?;
-        let steps = steps_within(&timed, PLANNED_SHARE * self.wish.seconds);
+        let most = self.text.most_epochs() * self.task.facts.steps_per_epoch as f64;
+        let steps = steps_within(&timed, PLANNED_SHARE * self.wish.seconds).min(most as u64);
         if steps < FEWEST_STEPS {
             return Err(LabError::ShortTime { seconds: self.wish.seconds });
         }

@@ -106,7 +106,7 @@ const CLUSTERED: f64 = 0.13;
 fn of_width(unit: Unit, wider: f64) -> f64 {
     match unit {
         Unit::Word | Unit::BytePair | Unit::Unigram => -0.2 * wider.min(0.0),
-        Unit::Character | Unit::Grapheme | Unit::Byte => -0.34 * wider.min(1.1),
+        Unit::Character | Unit::Grapheme | Unit::Byte => -0.34 * wider.min(0.95),
     }
 }
 
@@ -163,6 +163,7 @@ mod tests {
             (characters, 256, 3.0, 4.61),
             (characters, 256, 9.0, 4.38),
             (characters, 512, 6.0, 4.10),
+            (characters, 768, 4.13, 4.02),
             (subwords, 256, 5.0, 150.87),
         ] {
             let expected = beside.expected_loss(Reach { hidden, epochs, softmax: Full });

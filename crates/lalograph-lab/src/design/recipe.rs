@@ -5,7 +5,7 @@ use lalograph_net::heads::softmax::Softmax;
 use lalograph_text::Unit;
 use lalograph_text::tokens::TokenSequence;
 
-use crate::plan::by_size::dropout;
+use crate::plan::by_size::{TOKENS, as_words, dropout};
 use crate::plan::{Plan, WindowKind};
 
 /// Widths of a network.
@@ -27,7 +27,7 @@ pub(crate) struct Network {
 }
 
 /// Tokens of the smallest vocabulary that a sampled softmax is considered for.
-pub(crate) const SAMPLED_FROM: usize = 3000;
+pub(crate) const SAMPLED_FROM: usize = 5000;
 
 /// The widths that are considered, from narrow to wide.
 pub(crate) const WIDTHS: [Width; 9] = [
@@ -63,6 +63,12 @@ const LEARNING_WIDTH: f64 = 400.0;
 /// Share of the steps after which the mean of the weights starts.
 const AVERAGE_FROM: f64 = 0.7;
 
+/// Most epochs of a text of 185,000 words, and of others as the root of their length: of more of them, networks learn the text by heart.
+const MOST_EPOCHS: f64 = 32.0;
+
+/// Batch sizes, the best first.
+const BATCHES: [usize; 3] = [16, 8, 4];
+
 /// Fewest windows of an epoch: of a shorter text, fewer streams.
 const FEWEST_WINDOWS: usize = 24;
 
@@ -75,10 +81,15 @@ impl TextShape {
         Self { unit, tokens: text.len(), documents, longest }
     }
 
+    /// The most epochs that lower the loss on other text.
+    pub(crate) fn most_epochs(&self) -> f64 {
+        MOST_EPOCHS * (as_words(self.unit, self.tokens as u64) / TOKENS).sqrt()
+    }
+
     /// Whether documents can be dealt to so many rows of nearly equal length.
     fn fills(&self, rows: usize) -> bool {
-        // A long document is a row of its own as long as it is no longer than the others.
-        self.documents >= 8 * rows && 4 * self.longest * rows <= 3 * self.tokens
+        // A long document can be a row of its own if it is no longer than the others.
+        self.documents >= 8 * rows && self.longest * rows <= self.tokens
     }
 }
 
@@ -96,9 +107,13 @@ pub(crate) fn recipe(base: &Plan, text: TextShape, choice: Network, epochs: f64)
     plan.model.shared_vectors = !few;
     plan.model.softmax = if sampled { Softmax::Sampled } else { Softmax::Full };
     plan.training.window = 32;
-    plan.training.batch = 16.min(text.tokens / (FEWEST_WINDOWS * plan.training.window)).max(1);
-    if text.fills(plan.training.batch) {
-        plan.training.windows = WindowKind::Documents;
+    // Shuffled documents are worth a smaller batch.
+    match BATCHES.into_iter().find(|&rows| text.fills(rows)) {
+        Some(rows) => (plan.training.batch, plan.training.windows) = (rows, WindowKind::Documents),
+        None => {
+            let most = text.tokens / (FEWEST_WINDOWS * plan.training.window);
+            plan.training.batch = BATCHES[0].min(most).max(1);
+        }
     }
     let slower = (LEARNING_WIDTH / width.hidden as f64).min(1.0);
     plan.training.learning_rate = (LEARNING_RATE * slower * 1e4).round() / 1e4;

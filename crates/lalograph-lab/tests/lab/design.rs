@@ -28,7 +28,7 @@ fn a_plan_for_a_time_can_be_trained_and_says_what_to_expect() {
     let Designed { plan, considered, taken, .. } = &found;
     plan.check().unwrap();
     assert!(plan.training.steps.unwrap() >= 40);
-    assert_eq!(plan.training.end_after_minutes, 0.353, "1.06 of 20 seconds");
+    assert_eq!(plan.training.end_after_minutes, 0.35, "1.05 of 20 seconds");
     let expected = plan.expected.as_ref().unwrap();
     assert!(expected.minutes > 0.0 && expected.minutes < 1.0, "{expected:?}");
     assert!(expected.lowest_perplexity < expected.highest_perplexity, "{expected:?}");
@@ -36,7 +36,11 @@ fn a_plan_for_a_time_can_be_trained_and_says_what_to_expect() {
     let own = &considered[*taken];
     assert_eq!((Some(own.embedding), Some(own.hidden)), (plan.model.embedding, plan.model.hidden));
     let lowest = considered.iter().map(|one| one.perplexity).fold(f64::INFINITY, f64::min);
-    assert_eq!(own.perplexity, lowest);
+    assert!(
+        own.perplexity <= 1.03 * lowest,
+        "the lowest, or one near it that uses more of the time: {own:?}"
+    );
+    assert!(considered.iter().all(|one| 0.0 < one.used && one.used <= 1.0), "{considered:?}");
     assert_eq!(Plan::from_toml(&plan.to_toml().unwrap(), &[]).unwrap(), *plan);
 }
 
@@ -55,7 +59,7 @@ fn a_quick_network_is_expected_near_the_best_one() {
     let quick = designed(&[], Wish { aim: Aim::Speed, ..WISH }, true).unwrap();
     let lowest = quick.considered.iter().map(|one| one.perplexity).fold(f64::INFINITY, f64::min);
     let own = &quick.considered[quick.taken];
-    assert!(own.perplexity <= 1.1 * lowest * 1.000_001, "{own:?}");
+    assert!(own.perplexity <= 1.03 * 1.1 * lowest, "{own:?}");
 }
 
 #[test]

@@ -477,7 +477,9 @@ fn killed_at_any_time_it_ends_as_if_it_had_not_been() {
             .spawn()
             .unwrap();
         // From the first whole checkpoint on, at another time each: a slow disk may leave a half-written file for long.
-        let some = |folder: &Path| lalograph_lab::checkpoints(folder).is_ok_and(|files| !files.is_empty());
+        let some = |folder: &Path| {
+            lalograph_lab::artefact::checkpoint::checkpoints(folder).is_ok_and(|files| !files.is_empty())
+        };
         while !some(&path.join("checkpoints")) && child.try_wait().unwrap().is_none() {
             std::thread::sleep(std::time::Duration::from_millis(2));
         }

@@ -28,6 +28,13 @@ pub(super) fn run(args: &PlanNewArgs, screen: &Screen) -> Result<(), Failure> {
         Some(time) => {
             let designed = for_time(args, base, time.as_secs_f64(), screen)?;
             show(&designed, screen);
+            let used = designed.considered.get(designed.taken).map_or(1.0, |one| one.used);
+            if used < 0.9 {
+                screen.note(&format!(
+                    "the text is too short for the whole time: more epochs would not help, and the training takes {:.0} % of it",
+                    100.0 * used
+                ));
+            }
             let about = about(&designed, args, time.as_secs_f64());
             (designed.plan, about)
         }
