@@ -224,7 +224,7 @@ impl Search<'_> {
         let timed = self.time(guess, seconds)?;
         let per_epoch = self.task.facts.steps_per_epoch as f64;
         let all = steps_within(&timed, PLANNED_SHARE * self.wish.seconds) as f64 / per_epoch;
-        let epochs = all.min(self.text.most_epochs());
+        let epochs = all.min(self.most_steps() as f64 / per_epoch);
         let plan = (self.lay)(recipe(&self.base, self.text, network, epochs))?;
         let (embedding, hidden) = plan.widths();
         Ok(Considered {
@@ -238,6 +238,12 @@ impl Search<'_> {
             used: epochs / all.max(1e-9),
             plan,
         })
+    }
+
+    /// The most steps that help with the plan that was timed last.
+    fn most_steps(&self) -> u64 {
+        let by_epochs = self.text.most_epochs() * self.task.facts.steps_per_epoch as f64;
+        (by_epochs as u64).max(FEWEST_STEPS)
     }
 
     /// Times the steps, the validations and the samples of a plan.
@@ -258,8 +264,7 @@ impl Search<'_> {
         let mut plan = chosen.plan;
         let (fewest, most) = LONG_TIMING_SECONDS;
         let timed = self.time(plan.clone(), (LONG_TIMING_SHARE * self.wish.seconds).clamp(fewest, most))?;
-        let most = self.text.most_epochs() * self.task.facts.steps_per_epoch as f64;
-        let steps = steps_within(&timed, PLANNED_SHARE * self.wish.seconds).min(most as u64);
+        let steps = steps_within(&timed, PLANNED_SHARE * self.wish.seconds).min(self.most_steps());
         if steps < FEWEST_STEPS {
             return Err(LabError::ShortTime { seconds: self.wish.seconds });
         }

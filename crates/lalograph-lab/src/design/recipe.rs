@@ -63,8 +63,10 @@ const LEARNING_WIDTH: f64 = 400.0;
 /// Share of the steps after which the mean of the weights starts.
 const AVERAGE_FROM: f64 = 0.7;
 
-/// Most epochs of a text of 185,000 words, and of others as the root of their length: of more of them, networks learn the text by heart.
+/// Most epochs of a text of 185,000 words, and of longer ones as the root of their length: of more of them, networks learn the text by heart.
 const MOST_EPOCHS: f64 = 32.0;
+/// The same of a short text.
+const MOST_OF_SHORT: f64 = 20.0;
 
 /// Batch sizes, the best first.
 const BATCHES: [usize; 3] = [16, 8, 4];
@@ -83,7 +85,8 @@ impl TextShape {
 
     /// The most epochs that lower the loss on other text.
     pub(crate) fn most_epochs(&self) -> f64 {
-        MOST_EPOCHS * (as_words(self.unit, self.tokens as u64) / TOKENS).sqrt()
+        let by_length = MOST_EPOCHS * (as_words(self.unit, self.tokens as u64) / TOKENS).sqrt();
+        by_length.max(MOST_OF_SHORT)
     }
 
     /// Whether documents can be dealt to so many rows of nearly equal length.

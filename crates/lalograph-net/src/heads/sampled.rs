@@ -254,14 +254,14 @@ mod tests {
     /// How often each token is in a sample, of 20,000; and the sizes of the samples.
     fn taken(proposal: &Proposal) -> ([f64; 9], Vec<usize>) {
         let (mut random, mut candidates) = (stream(1, "test", &[]), Candidates::<f64>::default());
-        let (mut times, mut sizes) = ([0.0; 9], Vec::new());
+        let (mut times, mut sizes) = ([0u32; 9], Vec::new());
         for _ in 0..20_000 {
             candidates.draw(proposal, &mut random);
-            candidates.tokens().iter().for_each(|&token| times[token as usize] += 1.0 / 20_000.0);
+            candidates.tokens().iter().for_each(|&token| times[token as usize] += 1);
             sizes.push(candidates.tokens().len());
         }
         sizes.dedup();
-        (times, sizes)
+        (times.map(|times| f64::from(times) / 20_000.0), sizes)
     }
 
     #[test]
