@@ -96,8 +96,10 @@ const LONGEST_SHARE: f64 = 1.05;
 /// What a network that uses none of the time has to gain on one that uses all of it, as a share of the perplexity.
 const IDLE: f64 = 0.03;
 
-/// Validations of a plan for a time; samples are written as often.
-const VALIDATIONS: u64 = 10;
+/// Fewest and most validations of a plan for a time; samples are written as often.
+const VALIDATIONS: (u64, u64) = (3, 10);
+/// Most of the time that they all take, unless the fewest take more.
+const VALIDATING_SHARE: f64 = 0.05;
 
 /// Fewest steps that a plan is made for.
 const FEWEST_STEPS: u64 = 40;
@@ -134,7 +136,7 @@ pub fn design(
     let text = TextShape::of(task.vocabulary.unit(), &task.corpus.training);
     let mut search =
         Search { task, base, text, wish, lay, beside, found: vec![Vec::new(); WIDTHS.len()], go_on };
-    let best = search.lowest()?;
+    let best = lowest(WIDTHS.len(), |at| search.perplexity(at))?;
     let taken = match wish.aim {
         Aim::Quality => best,
         Aim::Speed => search.narrowest_near(best)?,
@@ -168,23 +170,6 @@ struct Search<'s> {
 }
 
 impl Search<'_> {
-    /// The width of the lowest expected perplexity: from a middle one on, as long as a neighbour promises more.
-    fn lowest(&mut self) -> Result<usize, LabError> {
-        let mut best = WIDTHS.len() / 2;
-        loop {
-            let mut next = best;
-            for at in [best, best.saturating_sub(1), (best + 1).min(WIDTHS.len() - 1)] {
-                if self.perplexity(at)? < self.perplexity(next)? {
-                    next = at;
-                }
-            }
-            if next == best {
-                return Ok(best);
-            }
-            best = next;
-        }
-    }
-
     /// The narrowest width whose expected perplexity is near that of the best.
     fn narrowest_near(&mut self, best: usize) -> Result<usize, LabError> {
         let highest = SPEED_FACTOR * self.perplexity(best)?;
@@ -248,11 +233,17 @@ impl Search<'_> {
 
     /// Times the steps, the validations and the samples of a plan.
     fn time(&mut self, mut plan: Plan, seconds: f64) -> Result<Forecast, LabError> {
-        plan.training.steps = Some(VALIDATIONS);
-        validate_evenly(&mut plan, VALIDATIONS);
+        let (fewest, most) = VALIDATIONS;
+        plan.training.steps = Some(most);
+        validate_evenly(&mut plan, most, most);
         self.task.replan(plan)?;
         let found = forecast(self.task, self.wish.threads, seconds, &mut *self.go_on)?;
-        Ok(found.ok_or(TextError::Stopped)?)
+        let mut found = found.ok_or(TextError::Stopped)?;
+        let each: f64 =
+            found.besides.iter().filter(|part| part.times > 1).map(|part| part.seconds_each).sum();
+        let times = ((VALIDATING_SHARE * self.wish.seconds / each) as u64).clamp(fewest, most);
+        found.besides.iter_mut().for_each(|part| part.times = part.times.min(times));
+        Ok(found)
     }
 
     /// The plan of a width, with as many steps as the time has.
@@ -270,7 +261,7 @@ impl Search<'_> {
         }
         let epochs = steps as f64 / self.task.facts.steps_per_epoch as f64;
         plan.training.steps = Some(steps);
-        validate_evenly(&mut plan, steps);
+        validate_evenly(&mut plan, steps, validations(&timed));
         let [low, high] = self.beside.expected_range(reach(&plan, epochs)).map(f64::exp);
         plan.expected = Some(ExpectedPlan {
             minutes: rounded(seconds_of(&timed, steps) / 60.0),
@@ -286,15 +277,41 @@ impl Search<'_> {
     }
 }
 
+/// Which of `all` widths has the lowest expected perplexity: from the middle one on, as long as a neighbour promises more.
+fn lowest(all: usize, mut perplexity: impl FnMut(usize) -> Result<f64, LabError>) -> Result<usize, LabError> {
+    let mut best = all / 2;
+    // Within a short time, a wide network may not even make a step.
+    while best > 0 && perplexity(best)?.is_infinite() {
+        best -= 1;
+    }
+    loop {
+        let mut next = best;
+        for at in [best.saturating_sub(1), (best + 1).min(all - 1)] {
+            if perplexity(at)? < perplexity(next)? {
+                next = at;
+            }
+        }
+        if next == best {
+            return Ok(best);
+        }
+        best = next;
+    }
+}
+
 /// What the expectation depends on.
 fn reach(plan: &Plan, epochs: f64) -> Reach {
     Reach { hidden: plan.widths().1, epochs, softmax: plan.model.softmax }
 }
 
 /// Validations, samples and gradient flow at even distances.
-fn validate_evenly(plan: &mut Plan, steps: u64) {
-    let every = steps.div_ceil(VALIDATIONS).max(1);
+fn validate_evenly(plan: &mut Plan, steps: u64, times: u64) {
+    let every = steps.div_ceil(times).max(1);
     (plan.training.validate_every, plan.samples.every, plan.training.flow_every) = (every, every, every);
+}
+
+/// How often a run validates.
+fn validations(timed: &Forecast) -> u64 {
+    timed.besides.iter().map(|part| part.times).max().unwrap_or(1)
 }
 
 /// Seconds of a run of so many steps.
@@ -313,4 +330,24 @@ fn steps_within(timed: &Forecast, seconds: f64) -> u64 {
 fn rounded(value: f64) -> f64 {
     let digits = 10f64.powf(2.0 - value.abs().max(1e-9).log10().floor());
     (value * digits).round() / digits
+}
+
+#[cfg(test)]
+mod tests {
+    use super::lowest;
+
+    #[test]
+    fn the_lowest_is_found_from_the_middle_wherever_it_is() {
+        const NONE: f64 = f64::INFINITY;
+        for (perplexities, expected) in [
+            ([9.0, 8.0, 7.0, 6.0, 7.0], 3),
+            ([9.0, 8.0, 7.0, 6.0, 5.0], 4),
+            ([3.0, 4.0, 5.0, 6.0, 7.0], 0),
+            ([9.0, 8.0, NONE, NONE, NONE], 1),
+            ([9.0, NONE, NONE, NONE, NONE], 0),
+            ([NONE; 5], 0),
+        ] {
+            assert_eq!(lowest(5, |at| Ok(perplexities[at])).unwrap(), expected, "{perplexities:?}");
+        }
+    }
 }

@@ -107,7 +107,7 @@ pub(crate) fn recipe(base: &Plan, text: TextShape, choice: Network, epochs: f64)
     if few {
         plan.model.embedding = Some(width.embedding.min(64));
     }
-    plan.model.shared_vectors = !few;
+    plan.model.shared_vectors = Some(!few);
     plan.model.softmax = if sampled { Softmax::Sampled } else { Softmax::Full };
     plan.training.window = 32;
     // Shuffled documents are worth a smaller batch.

@@ -1,5 +1,6 @@
 //! Settings that follow from the size of the training text unless a plan sets them. Their numbers come from `docs/measurements.md`, "Plans for a time".
 
+use lalograph_net::heads::softmax::Softmax;
 use lalograph_text::Unit;
 
 use super::Plan;
@@ -71,6 +72,9 @@ impl Plan {
     pub fn settle(&mut self, training_tokens: Option<u64>) {
         let tokens = training_tokens.unwrap_or(ASSUMED_TOKENS);
         let found = BySize::of(self.vocabulary.unit, tokens);
+        if self.classifier.is_none() && self.vectors.is_none() {
+            self.model.shared_vectors = Some(self.shares_vectors());
+        }
         self.model.embedding.get_or_insert(found.embedding);
         self.model.hidden.get_or_insert(found.hidden);
         let dropout = self.dropout_of(tokens);
@@ -82,6 +86,14 @@ impl Plan {
     pub fn widths(&self) -> (usize, usize) {
         let found = BySize::of(self.vocabulary.unit, ASSUMED_TOKENS);
         (self.model.embedding.unwrap_or(found.embedding), self.model.hidden.unwrap_or(found.hidden))
+    }
+
+    /// Whether input and output share one table of token vectors.
+    pub fn shares_vectors(&self) -> bool {
+        // Of characters the vectors are few, and what they save is little; vectors of a file, or frozen ones, suit the input alone.
+        let alike = matches!(self.vocabulary.unit, Unit::Word | Unit::BytePair | Unit::Unigram);
+        let free = self.model.softmax != Softmax::Clustered && self.start.vectors.is_none();
+        self.model.shared_vectors.unwrap_or(alike && free)
     }
 
     /// Dropout. Before the text is read, as for a text of a million tokens.
@@ -132,6 +144,24 @@ mod tests {
         assert_eq!(dropout(96, 4.0, Unit::Word, 28_000), 0.09);
         assert_eq!(dropout(256, 10.0, Unit::Word, 28_000), 0.2);
         assert_eq!(dropout(512, 6.0, Unit::Character, 925_000), 0.2);
+    }
+
+    #[test]
+    fn vectors_are_shared_where_that_helps_and_can_be() {
+        for (settings, shared) in [
+            (&["vocabulary.unit=word"][..], true),
+            (&["vocabulary.unit=byte_pair", "model.softmax=sampled"], true),
+            (&["model.softmax=clustered"], false),
+            (&["start.vectors=words.vec"], false),
+            (&["vocabulary.unit=character"], false),
+            (&["vocabulary.unit=character", "model.shared_vectors=true"], true),
+            (&["model.shared_vectors=false"], false),
+        ] {
+            let mut plan = plan(settings);
+            assert_eq!(plan.shape(100).tied, shared, "{settings:?}");
+            plan.settle(None);
+            assert_eq!(plan.model.shared_vectors, Some(shared), "{settings:?}");
+        }
     }
 
     #[test]

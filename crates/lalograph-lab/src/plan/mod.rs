@@ -103,7 +103,7 @@ impl Plan {
             layer_norm: model.layer_norm,
             residual: model.residual,
             learn_first_state: model.learn_first_state,
-            tied: model.shared_vectors,
+            tied: self.shares_vectors(),
             softmax: SoftmaxSettings {
                 kind: model.softmax,
                 clusters,

@@ -18,12 +18,22 @@ pub enum RunStatus {
     /// The run is being trained, or its process died.
     #[default]
     Running,
-    /// All steps were made, or it was stopped early because nothing was gained any more.
+    /// All steps were made, or it ended early ([`EarlyEnd`]).
     Finished,
     /// The run was stopped by its user; its best model so far is kept.
     Interrupted,
     /// The run failed with an error.
     Failed,
+}
+
+/// Why a finished run ended before its last step.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "snake_case")]
+pub enum EarlyEnd {
+    /// Nothing was gained any more.
+    Patience,
+    /// The time of its plan was over.
+    Time,
 }
 
 /// The true state of a run: what is written down, and whether a process holds it.
@@ -169,8 +179,8 @@ pub struct RunDescription {
     pub planned_steps: u64,
     /// The step of the lowest validation loss.
     pub best_step: Option<u64>,
-    /// Whether it ended before its last step because nothing was gained any more.
-    pub stopped_early: bool,
+    /// Why it ended before its last step, if it did.
+    pub ended_early: Option<EarlyEnd>,
     /// The test part under the weights that were kept.
     pub test: Option<Evaluation>,
     /// Why it could not continue.

@@ -163,7 +163,7 @@ impl Resumable {
             description.steps = 0;
             (description.best_step, description.best_validation_loss) = (None, None);
             description.best_figures = None;
-            (description.test, description.stopped_early) = (None, false);
+            (description.test, description.ended_early) = (None, None);
             // Else the old ones, of later steps, would be continued.
             if claim.folder().entry(CHECKPOINTS)?.is_some() {
                 keep_newest(&claim.folder().folder(CHECKPOINTS)?, 0)?;

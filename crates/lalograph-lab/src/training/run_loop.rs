@@ -19,7 +19,7 @@ use crate::artefact::model_file::{Trained, save_model};
 use crate::error::LabError;
 use crate::plan::Plan;
 use crate::run::claim::Claim;
-use crate::run::description::{RunDescription, RunStatus};
+use crate::run::description::{EarlyEnd, RunDescription, RunStatus};
 use crate::run::folder::{CHECKPOINTS, RunFolder};
 use crate::run::records::{Evaluation, MetricsRecord};
 use crate::task::{Duty, Evaluator, Moment, Task, flow_of};
@@ -31,8 +31,8 @@ pub struct TrainingOutcome {
     pub status: RunStatus,
     /// Steps made.
     pub steps: u64,
-    /// Whether it ended before its last step because nothing was gained any more.
-    pub stopped_early: bool,
+    /// Why it ended before its last step, if it did.
+    pub ended_early: Option<EarlyEnd>,
     /// The step whose weights were kept.
     pub kept_step: u64,
     /// The validation part before the first step, where it was read then.
@@ -204,9 +204,18 @@ impl<'a, T: Task> Loop<'a, T> {
 
     /// Whether no step is left to make.
     fn is_over(&self) -> bool {
-        self.trainer.step() >= self.task.steps()
-            || self.selection.is_out_of_patience(self.plan().training.patience)
-            || self.out_of_time
+        self.trainer.step() >= self.task.steps() || self.early_end().is_some()
+    }
+
+    /// Why the run ends before its last step.
+    fn early_end(&self) -> Option<EarlyEnd> {
+        if self.trainer.step() >= self.task.steps() {
+            None
+        } else if self.selection.is_out_of_patience(self.plan().training.patience) {
+            Some(EarlyEnd::Patience)
+        } else {
+            self.out_of_time.then_some(EarlyEnd::Time)
+        }
     }
 
     fn steps(&mut self) -> Result<(), LabError> {
@@ -316,15 +325,15 @@ impl<'a, T: Task> Loop<'a, T> {
         let test = if finished && self.scores_test { self.test()? } else { None };
         let hints = self.hint(if finished { Stage::Ended } else { Stage::UnderWay });
         let status = if finished { RunStatus::Finished } else { RunStatus::Interrupted };
-        let stopped_early = finished && self.trainer.step() < self.task.steps();
-        self.description.stopped_early = stopped_early;
+        let ended_early = self.early_end().filter(|_| finished);
+        self.description.ended_early = ended_early;
         self.description.test.clone_from(&test);
         self.describe(status)?;
         let best = self.selection.best.as_ref();
         Ok(TrainingOutcome {
             status,
             steps: self.trainer.step(),
-            stopped_early,
+            ended_early,
             kept_step: best.map_or(self.trainer.step(), |best| best.step),
             base: self.notebook.first_validation(),
             validation: best.map(|best| best.evaluation.clone()),

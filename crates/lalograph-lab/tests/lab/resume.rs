@@ -4,7 +4,7 @@ use std::ops::ControlFlow;
 use std::path::Path;
 
 use lalograph_lab::artefact::checkpoint::{Checkpoint, checkpoints, newest};
-use lalograph_lab::run::description::RunStatus;
+use lalograph_lab::run::description::{EarlyEnd, RunStatus};
 use lalograph_lab::run::records::{MetricsRecord, read_lines};
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::training::resume::{Changes, Resumable};
@@ -114,7 +114,7 @@ fn stopped_at_any_event_of_any_kind_of_run_it_ends_as_if_it_had_not_been() {
         let plan = plan(folder.path(), settings);
         let (whole, outcome) = begin(folder.path(), "whole", &plan, usize::MAX);
         assert_eq!(outcome.status, RunStatus::Finished);
-        assert_eq!(outcome.stopped_early, number == 7, "{settings:?}");
+        assert_eq!(outcome.ended_early, (number == 7).then_some(EarlyEnd::Patience), "{settings:?}");
         let expected = left(&whole);
         // Every third event in one kind, fewer in the others.
         for stop in (1..200).step_by(if number == 0 { 3 } else { 17 }) {
@@ -279,7 +279,7 @@ fn a_run_whose_time_is_up_ends_with_a_validation_and_makes_more_steps_if_they_ar
     let settings =
         ["training.steps=1000000", "training.end_after_minutes=0.005", "optimiser.average_from=0.7"];
     let (run, outcome) = begin(folder.path(), "timed", &plan(folder.path(), &settings), usize::MAX);
-    assert_eq!((outcome.status, outcome.stopped_early), (RunStatus::Finished, true));
+    assert_eq!((outcome.status, outcome.ended_early), (RunStatus::Finished, Some(EarlyEnd::Time)));
     assert!(outcome.steps < 1_000_000 && outcome.seconds >= 0.3, "{outcome:?}");
     let metrics: Vec<MetricsRecord> = read_lines(&run.metrics()).unwrap();
     let validated = metrics.iter().rev().find(|record| matches!(record, MetricsRecord::Validation { .. }));
@@ -290,5 +290,5 @@ fn a_run_whose_time_is_up_ends_with_a_validation_and_makes_more_steps_if_they_ar
     assert!(matches!(again, Err(LabError::AllDone(_))), "{again:?}");
     let more = Changes { steps: Some(outcome.steps + 5), ..Changes::default() };
     let longer = go_on(&run, &more, usize::MAX).unwrap();
-    assert_eq!((longer.steps, longer.stopped_early), (outcome.steps + 5, false));
+    assert_eq!((longer.steps, longer.ended_early), (outcome.steps + 5, None));
 }

@@ -53,6 +53,14 @@ struct TouchedRow {
     place: u32,
 }
 
+impl TouchedRow {
+    /// The row, `width` wide, among those of a part of the table that begins with the row `first`.
+    #[inline]
+    fn in_part<'r, T>(&self, first: usize, width: usize, rows: &'r mut [T]) -> &'r mut [T] {
+        &mut rows[(self.row as usize - first) * width..][..width]
+    }
+}
+
 impl TouchedRows {
     /// Sorts the rows of all lanes by the part of the table, `size` rows each, that they are in.
     fn gather<'r>(&mut self, size: usize, lanes: impl Iterator<Item = &'r Vec<u32>> + Clone) {
@@ -125,8 +133,11 @@ impl OneProcess {
         self.touched.resize_with(tables.len(), TouchedRows::default);
         // What the step before left is taken out of all tables before anything is added: input and output may share one.
         for (touched, table) in self.touched.iter().zip(&*tables) {
-            by_parts(whole, table, |number, at, rows| {
-                touched.part(number).iter().for_each(|touched| rows[at(touched.row)].fill(T::ZERO));
+            by_parts(whole, table, |number, first, rows| {
+                touched
+                    .part(number)
+                    .iter()
+                    .for_each(|touched| touched.in_part(first, table.width, rows).fill(T::ZERO));
             });
         }
         for (index, (touched, table)) in self.touched.iter_mut().zip(&*tables).enumerate() {
@@ -136,11 +147,13 @@ impl OneProcess {
             };
             touched.gather(rows_of_a_part(table), (0..=others.len()).map(|number| &lane(number).rows));
             let width = table.width;
-            by_parts(whole, table, |number, at, rows| {
+            by_parts(whole, table, |number, first, rows| {
                 vectorised!({
-                    for &TouchedRow { row, lane: number, place } in touched.part(number) {
-                        let from = &lane(number as usize).values[place as usize * width..][..width];
-                        rows[at(row)].iter_mut().zip(from).for_each(|(sum, &x)| *sum += x);
+                    for touched in touched.part(number) {
+                        let from =
+                            &lane(touched.lane as usize).values[touched.place as usize * width..][..width];
+                        let sum = touched.in_part(first, width, rows);
+                        sum.iter_mut().zip(from).for_each(|(sum, &x)| *sum += x);
                     }
                 });
             });
@@ -153,20 +166,11 @@ fn rows_of_a_part<T>(table: &RowGradient<T>) -> usize {
     (table.table.len() / table.width.max(1)).div_ceil(PARTS).max(1)
 }
 
-/// Calls `work` side by side for the parts of a table: with the number of the part, the place of a row in it, and its rows.
-fn by_parts<T: Real>(
-    whole: &mut [T],
-    table: &RowGradient<T>,
-    work: impl Fn(usize, &dyn Fn(u32) -> Range<usize>, &mut [T]) + Sync,
-) {
+/// Calls `work` side by side for the parts of a table: with the number of the part, its first row, and its rows.
+fn by_parts<T: Real>(whole: &mut [T], table: &RowGradient<T>, work: impl Fn(usize, usize, &mut [T]) + Sync) {
     let (part, width) = (rows_of_a_part(table), table.width.max(1));
-    whole[table.table.clone()].par_chunks_mut(part * width).enumerate().for_each(|(number, rows)| {
-        let at = |row: u32| {
-            let from = (row as usize - number * part) * width;
-            from..from + width
-        };
-        work(number, &at, rows);
-    });
+    let parts = whole[table.table.clone()].par_chunks_mut(part * width);
+    parts.enumerate().for_each(|(number, rows)| work(number, number * part, rows));
 }
 
 #[cfg(test)]

@@ -193,9 +193,9 @@ pub(crate) struct ModelArgs {
     /// Number of recurrent layers.
     #[arg(long, value_name = "N", help_heading = "Model")]
     pub(crate) layers: Option<usize>,
-    /// Share one table of vectors between input and output.
-    #[arg(long, help_heading = "Model")]
-    pub(crate) shared_vectors: bool,
+    /// Whether input and output share one table of vectors (default: true for words and subwords, unless the softmax is clustered or --vectors is given).
+    #[arg(long, value_name = "BOOL", help_heading = "Model")]
+    pub(crate) shared_vectors: Option<bool>,
     /// Kind of softmax over the vocabulary. Perplexity is exact with all three.
     #[arg(long, value_parser = choice::<Softmax>(), value_name = "KIND", help_heading = "Model")]
     pub(crate) softmax: Option<Softmax>,

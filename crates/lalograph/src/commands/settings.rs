@@ -139,10 +139,21 @@ pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) -> 
     lay_vectors((&model.vectors, &model.start_model, model.embedding), plan)?;
     lay(&model.layers, &mut plan.model.layers);
     lay(&model.softmax, &mut plan.model.softmax);
-    plan.model.shared_vectors |= model.shared_vectors;
+    lay_over_none(&model.shared_vectors, &mut plan.model.shared_vectors);
     lay(&step.batch, &mut plan.training.batch);
     lay(&step.window, &mut plan.training.window);
     Ok(())
+}
+
+/// Lays the flags of a corpus with held-out parts over a plan.
+pub(super) fn lay_split_text(
+    text: (&[PathBuf], &ReadingArgs),
+    tokens: (&Option<PathBuf>, &TokenArgs),
+    shares: &SharesArgs,
+    plan: &mut Plan,
+) -> Result<(), Failure> {
+    lay_shares(shares, &mut plan.corpus);
+    lay_text(text, tokens, plan)
 }
 
 /// Lays the paths of a corpus, the flags of its reading, its vocabulary file and the flags of its tokens over a plan.

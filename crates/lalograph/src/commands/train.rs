@@ -9,9 +9,7 @@ use lalograph_storage::Existing;
 
 use super::input::threads;
 use super::reading::{found, refuse_idle};
-use super::settings::{
-    check_room, lay_model, lay_shares, lay_text, lay_training, read_plan, refuse_other_plan,
-};
+use super::settings::{check_room, lay_model, lay_split_text, lay_training, read_plan, refuse_other_plan};
 use super::training::{carry_out, now, read, render_start, say_outcome};
 use crate::cli::TrainArgs;
 use crate::failure::Failure;
@@ -88,9 +86,9 @@ pub(super) fn begin(
 fn resolve(args: &TrainArgs) -> Result<Plan, Failure> {
     let file = read_plan(args.plan.as_deref(), &[])?;
     let mut plan = read_plan(args.plan.as_deref(), &args.run.settings)?;
-    lay_text((&args.paths, &args.reading), (&args.vocabulary_file, &args.tokens), &mut plan)?;
+    let tokens = (&args.vocabulary_file, &args.tokens);
+    lay_split_text((&args.paths, &args.reading), tokens, &args.shares, &mut plan)?;
     lay_model(&args.model, &args.training.step, &mut plan)?;
-    lay_shares(&args.shares, &mut plan.corpus);
     lay_training(&args.training, &args.samples, &mut plan);
     plan.expect_only_of(&file);
     plan.check()?;

@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 use jiff::ZonedDateTime;
 use lalograph_lab::data::token_cache::TokenCache;
 use lalograph_lab::plan::{LossOn, TrainingPlan};
-use lalograph_lab::run::description::RunStatus;
+use lalograph_lab::run::description::{EarlyEnd, RunStatus};
 use lalograph_lab::run::records::Evaluation;
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::{
@@ -364,11 +364,14 @@ pub(super) fn end_rows(
     (steps, plan): (u64, &TrainingPlan),
 ) -> Vec<(&'static str, String)> {
     let mut rows = vec![("steps", format!("{} of {}", count(outcome.steps), count(steps)))];
-    let time_is_up = plan.end_after_minutes > 0.0 && outcome.seconds >= 60.0 * plan.end_after_minutes;
-    let early = match (outcome.stopped_early, time_is_up) {
-        (false, _) => String::new(),
-        (true, true) => format!("; ended after {}, as planned", duration(60.0 * plan.end_after_minutes)),
-        (true, false) => format!("; stopped early after {} validations without improvement", plan.patience),
+    let early = match outcome.ended_early {
+        None => String::new(),
+        Some(EarlyEnd::Time) => {
+            format!("; ended after {}, as planned", duration(60.0 * plan.end_after_minutes))
+        }
+        Some(EarlyEnd::Patience) => {
+            format!("; ended after {} validations without improvement", plan.patience)
+        }
     };
     rows.push(("kept", format!("the weights of step {}{early}", count(outcome.kept_step))));
     rows.extend(time_and_model(run, outcome));
@@ -448,7 +451,7 @@ pub(super) struct OutcomeLine<'a> {
     seconds: f64,
     tokens_per_second: f64,
     training_loss: f64,
-    stopped_early: bool,
+    ended_early: Option<EarlyEnd>,
     validation: Option<&'a Evaluation>,
     test: Option<&'a Evaluation>,
     unigram_validation_loss: Option<f64>,
@@ -476,7 +479,7 @@ impl<'a> OutcomeLine<'a> {
             seconds: outcome.seconds,
             tokens_per_second: outcome.tokens_per_second,
             training_loss: outcome.training_loss,
-            stopped_early: outcome.stopped_early,
+            ended_early: outcome.ended_early,
             validation: outcome.validation.as_ref(),
             test: outcome.test.as_ref(),
             unigram_validation_loss,

@@ -205,11 +205,11 @@ fn early_stopping_and_test_scores_follow_their_options() {
     let out = workshop.run(&words.replace("--steps 30", "--steps 300")).ok();
     let outcome = json(out.lines().last().unwrap());
     // The first validation is a gain over nothing; two more are none.
-    assert_eq!((outcome["steps"].as_u64(), outcome["stopped_early"].as_bool()), (Some(30), Some(true)));
+    assert_eq!((outcome["steps"].as_u64(), outcome["ended_early"].as_str()), (Some(30), Some("patience")));
     assert_eq!(outcome["status"], "finished");
     // The test text is scored once, by the weights that were kept, and by nothing else.
     assert_eq!(out.lines().filter(|line| json(line)["kind"] == "test").count(), 1);
-    assert!(workshop.run("runs show early").ok().contains("stopped early"));
+    assert!(workshop.run("runs show early").ok().contains("ended early: nothing was gained"));
     // Every so many passes, on a fixed share.
     let words =
         format!("{SMALL} --name share --validate-every-epochs 0.02 --set training.validate_share=0.3 --json");

@@ -348,7 +348,7 @@ fn every_kind_of_cell_softmax_optimiser_and_window_trains_and_is_used_from_its_f
         ),
         (
             "tied",
-            "--shared-vectors --optimiser sgd --set optimiser.average_from=0.5 --schedule plateau --learning-rate 0.5",
+            "--shared-vectors true --optimiser sgd --set optimiser.average_from=0.5 --schedule plateau --learning-rate 0.5",
         ),
         ("clusters", "--softmax clustered --set model.clusters=[50,200] --schedule inverse-square-root"),
         (
@@ -392,7 +392,7 @@ fn every_kind_of_cell_softmax_optimiser_and_window_trains_and_is_used_from_its_f
         .run(&format!("{SMALL} --set model.directions=both"))
         .fails(2, &["model.directions", "backwards"]);
     workshop
-        .run(&format!("{SMALL} --softmax clustered --shared-vectors"))
+        .run(&format!("{SMALL} --softmax clustered --shared-vectors true"))
         .fails(2, &["cannot share its vectors"]);
 }
 

@@ -20,9 +20,7 @@ use crate::commands::costs::{STEPPING_SECONDS, operations, parameter_table, run_
 use crate::commands::gauge::operations_per_second;
 use crate::commands::input::{text_or_input, threads};
 use crate::commands::reading::{found, refuse_idle};
-use crate::commands::settings::{
-    Sized, check_room, describe, flagged_plan, lay_shares, lay_text, plan_text, size,
-};
+use crate::commands::settings::{Sized, check_room, describe, flagged_plan, lay_split_text, plan_text, size};
 use crate::commands::training::reading;
 use crate::failure::Failure;
 use crate::interrupt;
@@ -136,8 +134,7 @@ struct Measured {
 /// The plan with all flags laid over it.
 fn asked_plan(args: &PlanCostArgs) -> Result<Plan, Failure> {
     let mut plan = flagged_plan(&args.plan)?;
-    lay_text((&args.paths, &args.reading), (&None, &args.tokens_of), &mut plan)?;
-    lay_shares(&args.shares, &mut plan.corpus);
+    lay_split_text((&args.paths, &args.reading), (&None, &args.tokens_of), &args.shares, &mut plan)?;
     if let Some(epochs) = args.epochs {
         (plan.training.epochs, plan.training.steps) = (Some(epochs), None);
     }

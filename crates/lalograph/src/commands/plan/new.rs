@@ -9,7 +9,7 @@ use lalograph_storage::Existing;
 use crate::cli::PlanNewArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::{found, refuse_idle};
-use crate::commands::settings::{lay_shares, lay_text};
+use crate::commands::settings::lay_split_text;
 use crate::commands::training::reading;
 use crate::failure::Failure;
 use crate::files;
@@ -56,8 +56,7 @@ pub(super) fn run(args: &PlanNewArgs, screen: &Screen) -> Result<(), Failure> {
 
 /// The flags laid over a plan, and then the settings of `--set`.
 fn laid(args: &PlanNewArgs, mut plan: Plan) -> Result<Plan, Failure> {
-    lay_text((&args.paths, &args.reading), (&None, &args.tokens), &mut plan)?;
-    lay_shares(&args.shares, &mut plan.corpus);
+    lay_split_text((&args.paths, &args.reading), (&None, &args.tokens), &args.shares, &mut plan)?;
     set(plan, &args.settings).map_err(|error| Failure::Usage(error.to_string()))
 }
 

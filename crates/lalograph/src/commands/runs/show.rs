@@ -1,7 +1,7 @@
 //! `runs show`: one run in the terminal.
 
 use lalograph_lab::Plan;
-use lalograph_lab::run::description::{RunDescription, RunStatus, Standing};
+use lalograph_lab::run::description::{EarlyEnd, RunDescription, RunStatus, Standing};
 use lalograph_lab::run::history::{RunHistory, settings};
 use lalograph_lab::run::records::MetricsRecord;
 use serde::Serialize;
@@ -169,7 +169,11 @@ fn status(history: &RunHistory) -> String {
     let RunHistory { description, standing, run, .. } = history;
     let resume = format!("to continue: lalograph resume {}", run.path().display());
     match standing {
-        Standing::Finished if description.stopped_early => "stopped early".to_owned(),
+        Standing::Finished => match description.ended_early {
+            None => standing.name().to_owned(),
+            Some(EarlyEnd::Patience) => "ended early: nothing was gained any more".to_owned(),
+            Some(EarlyEnd::Time) => "ended early: its time was over".to_owned(),
+        },
         Standing::Failed => {
             let why =
                 description.failure.as_deref().map_or_else(String::new, |failure| format!(": {failure}"));

@@ -204,7 +204,7 @@ impl Solving<'_> {
             base: None,
             status,
             steps: self.iterations,
-            stopped_early: false,
+            ended_early: None,
             kept_step: step,
             validation: self.selection.best.as_ref().map(|best| best.evaluation.clone()),
             test,
