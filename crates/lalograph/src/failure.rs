@@ -1,6 +1,8 @@
 //! Errors as people read them: what was wrong, where, and what to do.
 
 use std::fmt::Display;
+use std::io::{Error, ErrorKind};
+use std::path::Path;
 
 use lalograph_demo::CorpusError;
 use lalograph_export::ExportError;
@@ -60,10 +62,29 @@ impl Failure {
     }
 }
 
-impl From<std::io::Error> for Failure {
-    fn from(error: std::io::Error) -> Self {
-        if error.kind() == std::io::ErrorKind::BrokenPipe { Self::ClosedPipe } else { Self::work(error) }
+impl From<Error> for Failure {
+    fn from(error: Error) -> Self {
+        if error.kind() == ErrorKind::BrokenPipe { Self::ClosedPipe } else { Self::work(error) }
     }
+}
+
+/// What the system said of a file or folder.
+fn of_path(path: &Path, source: &Error) -> Failure {
+    let (what, remedy) = match source.kind() {
+        ErrorKind::BrokenPipe => return Failure::ClosedPipe,
+        ErrorKind::NotFound => ("no such file or folder", "check the path"),
+        ErrorKind::PermissionDenied => {
+            ("permission denied", "check who may read and write it, and its folder")
+        }
+        ErrorKind::IsADirectory => ("a folder, not a file", "name a file"),
+        ErrorKind::NotADirectory => ("a part of the path is a file, not a folder", "check the path"),
+        ErrorKind::FileTooLarge => {
+            ("larger than the disk or a limit allows", "write to another disk, or raise the limit")
+        }
+        ErrorKind::StorageFull => ("the disk is full", "make room, or write to another disk"),
+        _ => return Failure::work(format!("{}: {source}", path.display())),
+    };
+    Failure::with_remedy(format!("{}: {what}", path.display()), remedy)
 }
 
 impl From<TextError> for Failure {
@@ -94,9 +115,7 @@ impl From<TextError> for Failure {
             }
             TextError::BadVocabulary(_) => "build a new one with `lalograph vocab build`",
             TextError::IndexOutside { .. } => "`lalograph vocab show` lists all indices",
-            TextError::Io { source, .. } if source.kind() == std::io::ErrorKind::BrokenPipe => {
-                return Self::ClosedPipe;
-            }
+            TextError::Io { path, source } => return of_path(path, source),
             TextError::NoColumn { .. } | TextError::NoEncoding(_) => {
                 let remedy = corpus_remedy(&error).unwrap_or_default();
                 return Self::Usage(format!("{error}; {remedy}"));
@@ -134,7 +153,7 @@ impl From<ExportError> for Failure {
 impl From<ServeError> for Failure {
     fn from(error: ServeError) -> Self {
         match error {
-            ServeError::Listen { ref source, .. } if source.kind() == std::io::ErrorKind::AddrInUse => {
+            ServeError::Listen { ref source, .. } if source.kind() == ErrorKind::AddrInUse => {
                 Self::with_remedy(error, "give another port with --listen, or port 0 for a free one")
             }
             ServeError::Certificate { .. } => {
@@ -156,9 +175,7 @@ impl From<LabError> for Failure {
         let remedy = match error {
             LabError::Text(inner) => return inner.into(),
             LabError::Plan(inner) => return inner.into(),
-            LabError::Io { ref source, .. } if source.kind() == std::io::ErrorKind::BrokenPipe => {
-                return Self::ClosedPipe;
-            }
+            LabError::Io { ref path, ref source } => return of_path(path, source),
             LabError::Decoding { .. } | LabError::Order { .. } => return Self::Usage(error.to_string()),
             LabError::Temperature(value) => {
                 return Self::Usage(format!(
@@ -247,7 +264,7 @@ impl From<LabError> for Failure {
             LabError::NoOldText => "give the text with --old-text, or leave --keep-old out",
             LabError::Start { .. } => "use another model, or the same vocabulary and sizes",
             LabError::TooManyNgrams => "lower the order of --baselines",
-            LabError::Io { .. } | LabError::Write(_) | LabError::Threads(_) => return Self::work(error),
+            LabError::Write(_) | LabError::Threads(_) => return Self::work(error),
         };
         Self::with_remedy(error, remedy)
     }
@@ -416,6 +433,22 @@ mod tests {
             assert!(matches!(failure, Failure::Interrupted(_)), "{failure:?}");
         }
         assert!(matches!(Failure::from(denied()), Failure::Work { remedy: None, .. }));
+    }
+
+    #[test]
+    fn what_the_system_says_of_a_file_is_said_in_words() {
+        for (kind, part) in [
+            (io::ErrorKind::NotFound, "plan.toml: no such file or folder"),
+            (io::ErrorKind::PermissionDenied, "plan.toml: permission denied"),
+            (io::ErrorKind::IsADirectory, "plan.toml: a folder, not a file"),
+            (io::ErrorKind::StorageFull, "plan.toml: the disk is full"),
+        ] {
+            let failure = Failure::from(LabError::Io { path: "plan.toml".into(), source: kind.into() });
+            assert_eq!(failure.words(), part);
+            assert!(matches!(failure, Failure::Work { remedy: Some(_), .. }), "{failure:?}");
+        }
+        let other = TextError::Io { path: "notes".into(), source: io::Error::other("no answer") };
+        assert_eq!(Failure::from(other).words(), "notes: no answer");
     }
 
     #[test]

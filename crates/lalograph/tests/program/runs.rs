@@ -536,8 +536,9 @@ fn a_full_disk_ends_the_run_with_its_path_and_the_run_resumes_later() {
     let workshop = workshop_with_demo();
     // A limit on the size of files is met as a full disk is: in the middle of a write.
     let program = env!("CARGO_BIN_EXE_lalograph");
-    let words =
-        SMALL.replace("--steps 30", "--steps 60 --checkpoints-every 5").replace("--hidden 16", "--hidden 96");
+    let words = SMALL
+        .replace("--steps 30", "--steps 60 --checkpoints-every 5")
+        .replace("--hidden 16", "--hidden 96 --shared-vectors false");
     let limited = format!("trap '' XFSZ; ulimit -f 700; exec {program} {words} --name full");
     let output = std::process::Command::new("bash")
         .current_dir(workshop.path(""))

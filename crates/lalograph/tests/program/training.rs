@@ -44,7 +44,11 @@ fn plain_loss(model: &[u8], documents: &[Vec<u32>], begins_anew: bool) -> f64 {
         .map(|l| ["input", "recurrent", "bias"].map(|part| tensor(&format!("layer.{}.{part}", l + 1)).0))
         .collect();
     let hidden = tensor("layer.1.recurrent").1[0];
-    let (output, _) = tensor("output.weights");
+    // Shared vectors are read through a projection where the widths differ.
+    let shared = !tensors.names().contains(&"output.weights");
+    let (output, output_shape) = tensor(if shared { "embedding" } else { "output.weights" });
+    let projection = tensors.names().contains(&"output.projection").then(|| tensor("output.projection").0);
+    let read = output_shape[1];
     let (output_bias, _) = tensor("output.bias");
     let logistic = |x: f64| 1.0 / (1.0 + (-x).exp());
     let mut h = vec![vec![0.0; hidden]; layers];
@@ -78,10 +82,15 @@ fn plain_loss(model: &[u8], documents: &[Vec<u32>], begins_anew: bool) -> f64 {
                 h[layer] = (0..hidden).map(|n| logistic(z[hidden + n]) * c[layer][n].tanh()).collect();
                 x.clone_from(&h[layer]);
             }
+            if let Some(projection) = &projection {
+                let column =
+                    |to: usize| x.iter().zip(projection[to..].iter().step_by(read)).map(|(h, p)| h * p).sum();
+                x = (0..read).map(column).collect();
+            }
             let scores: Vec<f64> = output_bias
                 .iter()
                 .enumerate()
-                .map(|(v, b)| b + x.iter().zip(&output[v * hidden..]).map(|(h, w)| h * w).sum::<f64>())
+                .map(|(v, b)| b + x.iter().zip(&output[v * read..]).map(|(h, w)| h * w).sum::<f64>())
                 .collect();
             // Padding and start have no probability.
             let possible = scores.iter().enumerate().filter(|(v, _)| ![0, 2].contains(v));
@@ -96,7 +105,7 @@ fn plain_loss(model: &[u8], documents: &[Vec<u32>], begins_anew: bool) -> f64 {
 #[test]
 fn score_agrees_with_a_plain_forward_pass_over_the_model_file() {
     let workshop = workshop_with_demo();
-    workshop.run(&format!("{SMALL} --layers 2 --name deep")).ok();
+    workshop.run(&format!("{SMALL} --layers 2 --shared-vectors false --name deep")).ok();
     workshop.run(&format!("{SMALL} --name carried --set training.reset_at_documents=false")).ok();
     workshop
         .run("train thornmere/diaries --document line --embedding 24 --hidden 40 --steps 60 --quiet --name wide")
@@ -480,13 +489,13 @@ fn plan_cost_and_gauge_give_figures() {
     let small = "--cell gru --embedding 10 --hidden 20 --indices 100 --batch 4 --window 8";
     let cost = workshop.run(&format!("plan cost {small} --no-measure --json")).ok();
     let cost: Value = serde_json::from_str(&cost).unwrap();
-    // Embedding, input, recurrent, two biases, output and its bias.
-    let parameters = 100 * 10 + 10 * 60 + 20 * 60 + 60 + 20 + 100 * 20 + 100;
+    // Embedding, which is the output's too, input, recurrent, two biases, a projection to the embedding's width and the output's bias.
+    let parameters = 100 * 10 + 10 * 60 + 20 * 60 + 60 + 20 + 20 * 10 + 100;
     assert_eq!(cost["parameters"], parameters);
     assert_eq!(cost["layers"].as_array().unwrap().len(), 7);
     assert_eq!(cost["bytes"]["weights"], parameters * 4);
     assert_eq!(cost["bytes"]["optimiser"], parameters * 8);
-    let forward = 2.0 * (10.0 * 60.0 + 20.0 * 60.0 + 20.0 * 100.0);
+    let forward = 2.0 * (10.0 * 60.0 + 20.0 * 60.0 + 20.0 * 10.0 + 10.0 * 100.0);
     assert_eq!(cost["forward_operations_per_token"], forward);
     assert_eq!(cost["training_operations_per_token"], 3.0 * forward - 2.0 * 20.0 * 60.0 / 8.0);
     let words = workshop.run(&format!("plan cost {small} --training-tokens 1000")).ok();

@@ -71,6 +71,7 @@ pub(super) fn show(
     screen: &Screen,
 ) -> Result<(), Failure> {
     let ranking = &document.ranking;
+    let mut parts = Vec::new();
     if !ranking.ranked.is_empty() {
         let shown = if top == 0 { ranking.ranked.len() } else { top.min(ranking.ranked.len()) };
         let heading = match shown < ranking.ranked.len() {
@@ -82,16 +83,16 @@ pub(super) fn show(
         let rows = rank_rows(sweep, &ranking.ranked[..shown], false);
         let heads: Vec<&str> = rows.heads.iter().map(String::as_str).collect();
         let drawn = table(screen, &heads, &vec![Column::Number; heads.len()], &rows.rows);
-        screen.line(&format!("{}\n{drawn}", screen.heading(&heading)))?;
+        parts.push(format!("{}\n{drawn}", screen.heading(&heading)));
     }
     if let Some(shares) = share_rows(sweep, document) {
         let columns = [Column::Text, Column::Number, Column::Number, Column::Text];
         let drawn = table(screen, &["", "share", "±", ""], &columns, &shares);
-        screen.line(&format!(
-            "\n{}\n{}",
+        parts.push(format!(
+            "{}\n{}",
             screen.heading("What explains the results: shares of their variance"),
             coloured_bars(&drawn, HONEY, screen)
-        ))?;
+        ));
     }
     if !ranking.failed.is_empty() {
         let rows: Vec<(String, String)> = ranking
@@ -105,10 +106,11 @@ pub(super) fn show(
             .collect();
         let rows: Vec<(&str, String)> = rows.iter().map(|(name, why)| (name.as_str(), why.clone())).collect();
         let heading = format!("Failed: {}", counted(ranking.failed.len() as u64, "setting", "settings"));
-        screen.line(&format!("\n{}\n{}", screen.heading(&heading), facts(screen, &rows)))?;
+        parts.push(format!("{}\n{}", screen.heading(&heading), facts(screen, &rows)));
     }
     let rows = outcome_rows(sweep, document);
-    screen.line(&format!("\n{}\n{}", screen.heading("Outcome"), facts(screen, &rows)))
+    parts.push(format!("{}\n{}", screen.heading("Outcome"), facts(screen, &rows)));
+    screen.line(&parts.join("\n\n"))
 }
 
 /// A table of settings.
