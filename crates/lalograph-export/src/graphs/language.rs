@@ -123,13 +123,11 @@ fn log_probabilities(graph: &mut Graph, shape: &LanguageModelShape, x: &str) -> 
         all.filter(|token| (from..to).contains(token)).map(|token| token - from).collect()
     };
     if settings.kind != Softmax::Clustered {
-        let (table, x, inputs) = match tied {
-            true if hidden != embedding => {
-                let projection = graph.weights("output.projection", &[hidden, embedding]);
-                ("embedding", graph.op("MatMul", &[x, &projection]), embedding)
-            }
-            true => ("embedding", x.to_owned(), hidden),
-            false => ("output.weights", x.to_owned(), hidden),
+        let (table, x, inputs) = if tied {
+            let projection = graph.weights("output.projection", &[hidden, embedding]);
+            ("embedding", graph.op("MatMul", &[x, &projection]), embedding)
+        } else {
+            ("output.weights", x.to_owned(), hidden)
         };
         let table = graph.weights(table, &[vocabulary, inputs]);
         return softmax(graph, &x, &table, "output.bias", vocabulary, &excluded(0, vocabulary));

@@ -37,7 +37,7 @@ section! {
         pub residual: bool = false,
         /// Learn the initial state instead of starting from zero.
         pub learn_first_state: bool = false,
-        /// Share one table of vectors between input and output; if `embedding` and `hidden` differ, with a projection between them. If not set, shared where tokens are words or subwords, unless the softmax is `clustered` or the vectors start from a file.
+        /// Share one table of vectors between input and output, with a projection before the output. If not set, shared where tokens are words or subwords, unless the softmax is `clustered` or the vectors start from a file.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub shared_vectors: Option<bool> = None,
         /// `full`; `clustered` for large vocabularies ordered by frequency, such as words; `sampled` to train against a sample of the vocabulary. Perplexity is exact with all three.

@@ -22,6 +22,10 @@ const CHUNK_ROWS: usize = 256;
 /// Rows in a chunk, at least: below this the gradient of the weights is visited too often.
 const LEAST_ROWS: usize = 64;
 
+/// By what factor the first scores are larger than what they are read from: small enough that the first distribution is near uniform, and large enough that layers
+/// below learn at once.
+const OUTPUT_GAIN: f64 = 2.0;
+
 /// Rows that are taken together.
 pub(crate) fn chunk_rows(outcomes: usize, rows: usize) -> usize {
     (CHUNK_SCORES / outcomes.max(1)).clamp(LEAST_ROWS, CHUNK_ROWS).min(rows.max(1))
@@ -78,7 +82,7 @@ impl Table {
         (inputs, outcomes): (usize, usize),
         start: StartingValues,
     ) -> Range<usize> {
-        let spread = start.spread(0.25 / (inputs as f64).sqrt());
+        let spread = start.spread(OUTPUT_GAIN / (inputs as f64).sqrt());
         layout.push(format!("{name}.weights"), &[outcomes, inputs], group, spread)
     }
 

@@ -294,8 +294,6 @@ fn demo_plan(args: &DemoArgs) -> Plan {
     plan.samples.tokens = 130;
     plan.model.embedding = Some(64);
     plan.model.hidden = Some(128);
-    // The diaries' words are few and met often: with a table of its own, the output learns them sooner.
-    plan.model.shared_vectors = Some(false);
     plan.training.window = 48;
     plan.training.dropout = Some(0.1);
     if args.quick {

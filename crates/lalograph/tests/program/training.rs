@@ -44,7 +44,7 @@ fn plain_loss(model: &[u8], documents: &[Vec<u32>], begins_anew: bool) -> f64 {
         .map(|l| ["input", "recurrent", "bias"].map(|part| tensor(&format!("layer.{}.{part}", l + 1)).0))
         .collect();
     let hidden = tensor("layer.1.recurrent").1[0];
-    // Shared vectors are read through a projection where the widths differ.
+    // Shared vectors are read through a projection.
     let shared = !tensors.names().contains(&"output.weights");
     let (output, output_shape) = tensor(if shared { "embedding" } else { "output.weights" });
     let projection = tensors.names().contains(&"output.projection").then(|| tensor("output.projection").0);

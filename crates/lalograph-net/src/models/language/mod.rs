@@ -37,7 +37,7 @@ pub struct LanguageModel {
     layout: Layout,
     embedding: Range<usize>,
     stack: Stack,
-    /// From the layers' width to the embedding's, for tied weights of other widths.
+    /// From what the layers write to what the shared table is read with.
     projection: Option<Projection>,
     head: SoftmaxHead,
 }
@@ -49,6 +49,11 @@ struct Projection {
     back: PackId,
 }
 
+/// Standard deviation of the first values of a table that input and output share: small enough for an output, and large enough to be seen as an input.
+const TIED_SPREAD: f64 = 0.14;
+/// By what factor the projection before it makes what it reads larger at first.
+const TIED_GAIN: f64 = 2.0;
+
 impl LanguageModel {
     /// Lays out the weights of a model of this shape.
     ///
@@ -58,17 +63,12 @@ impl LanguageModel {
         check(&shape)?;
         let mut layout = Layout::default();
         let LanguageModelShape { vocabulary, embedding, hidden, .. } = shape;
-        let spread = shape.start.spread(if shape.tied {
-            // The table is also the output's: small, so that the first distribution is near uniform.
-            0.25 / (embedding as f64).sqrt()
-        } else {
-            1.0 / 3f64.sqrt()
-        });
+        let spread = shape.start.spread(if shape.tied { TIED_SPREAD } else { 1.0 / 3f64.sqrt() });
         let [tokens, layers, output] = GROUPS.map(|name| layout.group(name));
         let table = layout.push("embedding", &[vocabulary, embedding], tokens, spread);
         let stack = Stack::new(&mut layout, layers, shape.stack());
-        let projection = (shape.tied && hidden != embedding).then(|| {
-            let spread = shape.start.spread(1.0 / (hidden as f64).sqrt());
+        let projection = shape.tied.then(|| {
+            let spread = shape.start.spread(TIED_GAIN / (hidden as f64).sqrt());
             let size = (hidden, embedding);
             let weights = layout.push("output.projection", &[hidden, embedding], output, spread);
             Projection {

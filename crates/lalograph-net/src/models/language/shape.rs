@@ -26,7 +26,7 @@ pub struct LanguageModelShape {
     pub residual: bool,
     /// Whether the state before the first token is learnt instead of zero.
     pub learn_first_state: bool,
-    /// Whether the output's weights are the token vectors (Press and Wolf, 2017); where the widths differ, a matrix is between.
+    /// Whether the output's weights are the token vectors (Press and Wolf, 2017), read through a matrix.
     pub tied: bool,
     /// Distribution over the vocabulary.
     pub softmax: SoftmaxSettings,
