@@ -91,8 +91,8 @@ impl TextShape {
 
     /// Whether documents can be dealt to so many rows of nearly equal length.
     fn fills(&self, rows: usize) -> bool {
-        // A long document can be a row of its own if it is no longer than the others.
-        self.documents >= 8 * rows && self.longest * rows <= self.tokens
+        // A long document can be a row of its own if it is not much longer than the other rows.
+        self.documents >= 8 * rows && (self.longest * rows) as f64 <= 1.25 * self.tokens as f64
     }
 }
 

@@ -72,7 +72,8 @@ fn seed_texts_come_from_argument_file_and_input_and_samples_stop_at_their_ends()
     let words = workshop.run("sample thornmere/runs/demo --greedy --until , --json").ok();
     assert!(!json(&words)["text"].as_str().unwrap().contains(','), "{words}");
     // A megabyte of seed text is read to its end.
-    workshop.write("long.txt", "Hesper pottered to Foxgate in the old orchard. ".repeat(21_000));
+    let seed = "Hesper pottered to Foxgate in the old orchard. ".repeat(21_000) + "Hesper pottered to";
+    workshop.write("long.txt", seed);
     let long =
         workshop.run("sample thornmere/runs/demo --from-file long.txt --without-seed-text --tokens 5").ok();
     assert!(!long.trim().is_empty());
