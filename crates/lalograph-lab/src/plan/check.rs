@@ -117,6 +117,14 @@ impl Plan {
             let must = "`every` unless `training.windows` is `independent`";
             range("training.loss_at", "`last`".into(), must);
         }
+        if training.stride.is_some() && training.windows != WindowKind::Independent {
+            let must = "left out unless `training.windows` is `independent`";
+            range("training.stride", "set".into(), must);
+        }
+        if training.window_jitter != 0.0 && training.windows != WindowKind::Carried {
+            let must = "0 unless `training.windows` is `carried`";
+            range("training.window_jitter", training.window_jitter.to_string(), must);
+        }
         if let Some(classifier) = &self.classifier {
             for (key, fine) in self.unused_by_a_classifier() {
                 if !fine {

@@ -345,7 +345,7 @@ mod tests {
 
     #[test]
     fn mistakes_are_named_with_a_remedy() {
-        let cases: [(&str, &[&str], &str); 9] = [
+        let cases: [(&str, &[&str], &str); 11] = [
             ("[model]\nhiden = 3\n", &[], "no setting `model.hiden`; did you mean `model.hidden`?"),
             ("", &["trainig.seed=3"], "did you mean `training.seed`?"),
             ("[oddity]\n", &[], "no setting `oddity`"),
@@ -359,6 +359,12 @@ mod tests {
             ("[training]\ndropout = 1.0\n", &[], "`training.dropout` is 1 and must be from 0 to 0.95"),
             ("[samples]\ntemperatures = [0.5, 0.0]\n", &[], "`samples.temperatures` is 0"),
             ("[training]\nbatch = 0\n", &[], "`training.batch` is 0"),
+            (
+                "",
+                &["training.windows=documents", "training.window_jitter=0.3"],
+                "`training.window_jitter` is 0.3 and must be 0 unless `training.windows` is `carried`",
+            ),
+            ("", &["training.stride=5"], "left out unless `training.windows` is `independent`"),
         ];
         for (text, overrides, expected) in cases {
             let message = read(text, overrides).unwrap_err().to_string();

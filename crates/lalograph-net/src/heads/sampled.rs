@@ -171,7 +171,7 @@ pub(crate) fn learn<T: Real>(
     work: &mut Workspace<T>,
 ) {
     let samples = candidates.tokens.len();
-    let inputs = x.len() / targets.len().max(1);
+    let inputs = table_rows.width;
     let (flat, biases) = (weights.part(&table.weights), weights.part(&table.bias));
     let vector = |token: u32| &flat[token as usize * inputs..(token as usize + 1) * inputs];
     let SampledScratch { scores, chosen, d_targets } = scratch;

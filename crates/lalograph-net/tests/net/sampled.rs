@@ -2,6 +2,7 @@
 
 use lalograph_net::blocks::recurrent::window::Extent;
 use lalograph_net::blocks::regularisation::{LaneUse, Regularisation};
+use lalograph_net::heads::loss::IGNORED;
 use lalograph_net::heads::sampled::{Candidates, Proposal};
 use lalograph_net::heads::softmax::SoftmaxSettings;
 use lalograph_net::models::language::TokenWindow;
@@ -22,8 +23,13 @@ fn model(softmax: SoftmaxSettings, tied: bool) -> LanguageModel {
     LanguageModel::new(shape).unwrap()
 }
 
+/// A hundred targets, each token as often as in the text.
+fn all_targets() -> Vec<u32> {
+    (0..11).flat_map(|token| vec![token; TIMES[token as usize] as usize]).collect()
+}
+
 /// The mean gradient over samples of `draws` steps, if there is a sample.
-fn gradient(model: &LanguageModel, weights: &[f64], draws: u64) -> Vec<f64> {
+fn gradient(model: &LanguageModel, weights: &[f64], targets: Vec<u32>, draws: u64) -> Vec<f64> {
     let room =
         LaneRoom { extent: EXTENT, used_for: LaneUse::Training(Regularisation::default()), resets: false };
     let rooms = &mut Rooms::making();
@@ -32,7 +38,6 @@ fn gradient(model: &LanguageModel, weights: &[f64], draws: u64) -> Vec<f64> {
     let mut packed = PackedWeights::new(model.layout(), true);
     packed.update(model.layout(), weights, Pass::Training);
     let weights = packed.with(weights);
-    let targets: Vec<u32> = (0..11).flat_map(|token| vec![token; TIMES[token as usize] as usize]).collect();
     let inputs: Vec<u32> = (0..100).map(|at| at * 7 % 11).collect();
     let window = TokenWindow { inputs, targets, resets: Vec::new() };
     let proposal = Proposal::new(&TIMES.map(u64::from), &[], model.samples().unwrap_or(1));
@@ -55,8 +60,21 @@ fn a_sample_of_all_tokens_is_the_full_softmax() {
         let (full, sampled) =
             (model(SoftmaxSettings::full(), tied), model(SoftmaxSettings::sampled(1000), tied));
         let weights = weights_of(full.layout());
-        let (wanted, found) = (gradient(&full, &weights, 1), gradient(&sampled, &weights, 1));
+        let (wanted, found) =
+            (gradient(&full, &weights, all_targets(), 1), gradient(&sampled, &weights, all_targets(), 1));
         assert!(wanted.iter().zip(&found).all(|(a, b)| (a - b).abs() < 1e-12), "{wanted:?}\n{found:?}");
+    }
+}
+
+#[test]
+fn a_window_without_targets_has_no_gradient() {
+    for tied in [false, true] {
+        let model = model(SoftmaxSettings::sampled(3), tied);
+        let weights = weights_of(model.layout());
+        assert!(gradient(&model, &weights, vec![IGNORED; 100], 1).iter().all(|&d| d == 0.0));
+        let mut few = vec![IGNORED; 100];
+        few[37] = 2;
+        assert!(gradient(&model, &weights, few, 1).iter().any(|&d| d != 0.0));
     }
 }
 
@@ -70,7 +88,7 @@ fn nothing_is_learnt_any_more_where_the_probabilities_are_those_of_the_text() {
         for (bias, times) in weights[bias.range.clone()].iter_mut().zip(TIMES) {
             *bias = f64::from(times).ln();
         }
-        let found = gradient(&model, &weights, 4000);
+        let found = gradient(&model, &weights, all_targets(), 4000);
         for (d, times) in found[bias.range.clone()].iter().zip(TIMES) {
             let share = f64::from(times) / 100.0;
             // That samples are of one size makes them depend on each other, the less the larger they are.
