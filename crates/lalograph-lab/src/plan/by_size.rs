@@ -53,7 +53,7 @@ pub(crate) fn dropout(hidden: usize, epochs: f64, unit: Unit, tokens: u64) -> f6
     let words = as_words(unit, tokens);
     let text = words.max(1.0) / TOKENS;
     let by_repetition = 0.08 + 0.14 * (epochs / text.sqrt()).ln();
-    let by_learning = 0.16 * learnt(hidden, epochs, words).powf(0.55);
+    let by_learning = 0.25 * learnt(hidden, epochs, words).powf(0.55);
     let of_unit = match unit {
         Unit::Word | Unit::BytePair | Unit::Unigram => 1.0,
         Unit::Character | Unit::Grapheme | Unit::Byte => 0.6,
@@ -141,8 +141,8 @@ mod tests {
         assert_eq!(of(&[0.5, 3.0, 8.0, 15.0, 200.0], 185_000), [0.0, 0.23, 0.37, 0.46, 0.5]);
         assert_eq!(of(&[1.0, 3.0, 15.0], 1_000_000), [0.0, 0.12, 0.34]);
         // Of little text, or with narrow layers, little is learnt at first.
-        assert_eq!(dropout(96, 4.0, Unit::Word, 28_000), 0.09);
-        assert_eq!(dropout(256, 10.0, Unit::Word, 28_000), 0.2);
+        assert_eq!(dropout(96, 4.0, Unit::Word, 28_000), 0.14);
+        assert_eq!(dropout(256, 10.0, Unit::Word, 28_000), 0.31);
         assert_eq!(dropout(512, 6.0, Unit::Character, 925_000), 0.2);
     }
 
