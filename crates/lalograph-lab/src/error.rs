@@ -98,6 +98,9 @@ pub enum LabError {
     /// A tuned model whose base's text is wanted and not known.
     #[error("the text of the base model is not known: its model file is not in the folder of a run")]
     NoOldText,
+    /// A process of the run says what this one does not understand.
+    #[error("the processes of the run do not have the same program, plan and corpus")]
+    OtherProgram,
     /// The training text does not fill one batch.
     #[error(
         "the training text has {tokens} tokens; one batch ({rows} streams x {window} tokens) needs {needed}"

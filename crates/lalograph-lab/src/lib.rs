@@ -29,7 +29,7 @@
 //! let description = task.describe("small", "now".into(), "0", None)?;
 //! let files = task.run_files()?;
 //! let (run, claim, description) = shelf::create(&Disk, folder.path(), &task.plan, description, &files, Existing::Keep)?;
-//! let running = Running { run: run.clone(), claim, description, from: None, scores_test: true };
+//! let running = Running::new(run.clone(), claim, description);
 //! let outcome = train(&task, running, 1, &mut |_: &TrainingEvent<'_, LanguageNote>| ControlFlow::Continue(()))?;
 //! assert_eq!(outcome.steps, 20);
 //!
@@ -63,15 +63,15 @@ pub use task::classifier::model::{
     ClassifierForm, ClassifierNetwork, ClassifierReader, LinearModel, ReadDocument, ReadyClassifier,
 };
 pub use task::classifier::{
-    ClassifierData, ClassifierTask, DocumentInput, PreparedClassifier, forecast_classifier, not_numbers,
-    prepare_classifier, prepare_classifier_again, train_classifier,
+    ClassifierData, ClassifierTask, DocumentInput, PreparedClassifier, follow_classifier,
+    forecast_classifier, not_numbers, prepare_classifier, prepare_classifier_again, train_classifier,
 };
 pub use task::events::{Pass, PreparationEvent, PreparationObserver};
 pub use task::language::LanguageTask;
 pub use task::language::base::Base;
 pub use task::language::model::{ModelFile, ReadyModel};
 pub use task::language::prepare::{prepare, prepare_again, prepare_tuned};
-pub use task::language::seam::{forecast, train};
+pub use task::language::seam::{follow, forecast, train};
 pub use task::language::text::{Given, read_text};
 pub use task::language::training_documents::training_documents;
 pub use training::events::{TrainingEvent, TrainingObserver};

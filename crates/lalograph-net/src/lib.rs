@@ -36,7 +36,7 @@
 //! for step in 0..20 {
 //!     let packed = PackedWeights::training(model.layout(), &weights);
 //!     let draw = Draw { seed: 1, step };
-//!     let (loss, _) = team.learn(&model, packed.with(&weights), draw, &mut OneProcess::default());
+//!     let loss = team.learn(&model, packed.with(&weights), draw, &mut OneProcess::default()).loss;
 //!     let clipped = meter.measure(team.gradient(), &Clipping::default());
 //!     optimiser.step(&mut weights, team.gradient(), 0.05, clipped);
 //!     losses.push(loss.sum);

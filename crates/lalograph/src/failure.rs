@@ -53,6 +53,14 @@ impl Failure {
         Self::Work { what: what.to_string(), remedy: Some(remedy.into()) }
     }
 
+    /// The same, of one of several processes.
+    pub(crate) fn of_process(self, number: usize) -> Self {
+        match self {
+            Self::Work { what, remedy } => Self::Work { what: format!("process {number}: {what}"), remedy },
+            other => other,
+        }
+    }
+
     /// The problem.
     pub(crate) fn words(&self) -> &str {
         match self {
@@ -261,6 +269,7 @@ impl From<LabError> for Failure {
             LabError::BadWordTask { .. } => {
                 "a similarity file has two words and a number on a line, a file of analogies four words"
             }
+            LabError::OtherProgram => "start the same program everywhere, on the same files",
             LabError::NoOldText => "give the text with --old-text, or leave --keep-old out",
             LabError::Start { .. } => "use another model, or the same vocabulary and sizes",
             LabError::TooManyNgrams => "lower the order of --baselines",

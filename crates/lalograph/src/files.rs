@@ -7,6 +7,9 @@ use lalograph_storage::{Disk, Existing, FileSet, Storage, WholeFile, write_whole
 
 use crate::failure::Failure;
 
+/// Folder of encoded corpora, in the folder of all runs.
+pub(crate) const TOKENS: &str = ".tokens";
+
 /// The storage: the disk, or in tests what they put in its place.
 pub(crate) fn storage() -> Arc<dyn Storage> {
     #[cfg(test)]

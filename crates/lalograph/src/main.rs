@@ -2,6 +2,7 @@
 
 mod cli;
 mod commands;
+mod company;
 mod failure;
 mod files;
 mod interrupt;
@@ -28,6 +29,10 @@ fn main() -> ExitCode {
                 return ExitCode::from(2);
             }
             if error.use_stderr() {
+                // Of several processes that were started with the same words, one says what is wrong with them.
+                if lalograph_parallel::launched_as() > 0 {
+                    return ExitCode::from(2);
+                }
                 let words: Vec<String> =
                     std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
                 let text = refusal(&error, &definition(), words.iter().map(String::as_str));
@@ -40,8 +45,18 @@ fn main() -> ExitCode {
         }
     };
     let screen = Screen::new(&cli.general);
-    match commands::run(cli, &screen) {
-        Ok(()) => ExitCode::SUCCESS,
+    let outcome = match company::join(&cli.command) {
+        Ok(None) => commands::run(cli, &screen),
+        // Another process carries out the command.
+        Ok(Some(())) => Ok(()),
+        Err(failure) => Err(failure),
+    };
+    company::dismiss();
+    match outcome {
+        Ok(()) => {
+            company::part();
+            ExitCode::SUCCESS
+        }
         Err(failure) => report(&failure, &screen),
     }
 }

@@ -115,7 +115,7 @@ fn trained(folder: &Path, options: &[String], classes: usize, numbers: bool, ran
     let files = task.data().run_files().unwrap();
     let (run, claim, description) =
         shelf::create(&Disk, folder, &task.data().plan, description, &files, Existing::Keep).unwrap();
-    let running = Running { run: run.clone(), claim, description, from: None, scores_test: true };
+    let running = Running::new(run.clone(), claim, description);
     train_classifier(&task, running, 1, &mut |_: &TrainingEvent<'_, ()>| ControlFlow::Continue(())).unwrap();
     let calibrated = folder.join("calibrated.safetensors");
     let ready = ReadyClassifier::load(&run.model()).unwrap();

@@ -18,7 +18,7 @@ use crate::error::LabError;
 use crate::training::meters::Meters;
 use crate::training::schedule::Plateau;
 use crate::training::selection::Selection;
-use crate::training::trainer::Trainer;
+use crate::training::trainer::{LaneLayer, Trainer};
 
 const KIND: Kind = Kind { format: "lalograph checkpoint", version: "1" };
 
@@ -57,7 +57,7 @@ const BEST: &str = "best";
 const MEMORY: [&str; 3] = ["optimiser.first", "optimiser.second", "optimiser.average"];
 const STATES: &str = "state.";
 
-fn state_name(lane: usize, layer: usize) -> String {
+fn state_name(LaneLayer { lane, layer }: LaneLayer) -> String {
     format!("{STATES}lane{lane}.layer{layer}")
 }
 
@@ -66,10 +66,11 @@ pub(crate) fn save<N: Network>(
     folder: &Folder,
     mut assets: Assets,
     position: &Position,
-    trainer: &Trainer<'_, N>,
+    trainer: &mut Trainer<'_, N>,
     best: Option<&[f32]>,
 ) -> Result<(), LabError> {
     assets.insert("position", json(position)?);
+    let states = trainer.states();
     let mut all = tensors(trainer.net().layout(), trainer.weights());
     let flat = |name: String, values| Numbers { name, shape: vec![<[f32]>::len(values)], values };
     let memory = trainer.optimiser().memory().into_iter().zip(MEMORY);
@@ -78,10 +79,7 @@ pub(crate) fn save<N: Network>(
             .filter(|((_, values), _)| !values.is_empty())
             .map(|((_, values), name)| flat(name.into(), values)),
     );
-    for (lane, states) in trainer.states() {
-        let states = states.iter().enumerate();
-        all.extend(states.map(|(layer, values)| flat(state_name(lane, layer), values)));
-    }
+    all.extend(states.iter().map(|(name, values)| flat(state_name(*name), values)));
     all.extend(best.map(|values| flat(BEST.into(), values)));
     let mut file = WholeFile::within(folder, name_of(position.step).as_ref(), Existing::Replace)?;
     let path = file.path();
@@ -107,6 +105,11 @@ impl Checkpoint {
     /// The weights at that step.
     pub fn weights(&self) -> &[f32] {
         &self.weights
+    }
+
+    /// The states of all lanes, in the order of their names.
+    pub(crate) fn states(&self, names: impl Iterator<Item = LaneLayer>) -> Vec<f32> {
+        names.filter_map(|name| self.states.get(&state_name(name))).flatten().copied().collect()
     }
 
     fn from_bytes(bytes: &[u8]) -> Result<Self, String> {
@@ -146,15 +149,11 @@ impl Checkpoint {
                 .zip(&self.layout)
                 .all(|(own, (name, shape))| own.name == *name && own.shape == *shape);
         let memory = trainer.optimiser().memory().map(|(_, values)| values.len());
-        let fits = |lane: usize, states: &[Vec<f32>]| {
-            let mut layers = states.iter().enumerate();
-            layers.all(|(layer, own)| {
-                self.states.get(&state_name(lane, layer)).is_some_and(|found| found.len() == own.len())
-            })
+        let lengths = trainer.state_lengths();
+        let fits = |(name, length): &(LaneLayer, usize)| {
+            self.states.get(&state_name(*name)).is_some_and(|found| found.len() == *length)
         };
-        let count: usize = trainer.states().map(|(_, states)| states.len()).sum();
-        let same_states =
-            count == self.states.len() && trainer.states().all(|(lane, states)| fits(lane, states));
+        let same_states = lengths.len() == self.states.len() && lengths.iter().all(fits);
         if !same_layout || !same_states || memory != self.memory.each_ref().map(Vec::len) {
             let what = "it belongs to another model or optimiser than the run's plan".into();
             return Err(LabError::BadCheckpoint { path, what });
@@ -165,7 +164,7 @@ impl Checkpoint {
         trainer.go_to(self.position.step)?;
         for (lane, states) in trainer.states_mut() {
             for (layer, to) in states.iter_mut().enumerate() {
-                if let Some(from) = self.states.get(&state_name(lane, layer)) {
+                if let Some(from) = self.states.get(&state_name(LaneLayer { lane, layer })) {
                     to.copy_from_slice(from);
                 }
             }

@@ -14,4 +14,5 @@ pub mod gauge;
 pub mod gauge_documents;
 pub mod recency;
 pub mod score;
+pub mod several;
 pub mod surprise;

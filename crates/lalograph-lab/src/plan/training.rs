@@ -1,6 +1,7 @@
 //! `[training]`, `[optimiser]`, `[regularisation]` and `[groups]`: how the network learns.
 
 use lalograph_net::learning::optimiser::Rule;
+use lalograph_net::step::exchange::GradientSum;
 
 use super::section::section;
 
@@ -75,6 +76,8 @@ section! {
         pub reset_at_documents: bool = true,
         /// Parts of the batch that are computed in parallel. Results depend on it through rounding.
         pub lanes: usize = 2,
+        /// How several processes add up the gradients of their lanes: `ordered`, so that their number changes no bit; `half`, in the same order but rounded to 16 bits on the way; `unordered`, as the message passing library is quickest at. One process adds them up in order.
+        pub gradient_sum: GradientSum = GradientSum::Ordered,
         /// Peak learning rate.
         pub learning_rate: f64 = 0.006,
         /// Steps of linear warm-up; if not set, 200, or a quarter of the steps if the run has fewer than 800.

@@ -14,6 +14,9 @@ pub(super) fn no_effect(key: &str, plan: &Plan, varied: &[&str], seeds: bool) ->
     {
         return Some("it does not change what is learnt".to_owned());
     }
+    if key == "training.gradient_sum" {
+        return Some("a trial is trained by one process".to_owned());
+    }
     if key == "classifier.criterion" {
         return Some("it is the figure that trials are compared by".to_owned());
     }
@@ -185,7 +188,13 @@ mod tests {
             assert_eq!(no_effect(key, &plain, &[key], false), None, "{key}");
         }
         assert_eq!(no_effect("model.hidden", &plan(&["classifier.network=recurrent"]), &[], false), None);
-        for idle in ["samples.every", "checkpoints.keep", "training.flow_every", "corpus.test_share"] {
+        for idle in [
+            "training.gradient_sum",
+            "samples.every",
+            "checkpoints.keep",
+            "training.flow_every",
+            "corpus.test_share",
+        ] {
             assert!(no_effect(idle, &plain, &[idle], false).is_some(), "{idle}");
         }
         assert!(no_effect("training.seed", &plain, &["training.seed"], true).is_some());

@@ -3,6 +3,7 @@
 use std::ops::ControlFlow;
 
 use lalograph_net::Network;
+use lalograph_net::step::exchange::{OneProcess, Rank};
 use lalograph_net::weights::packed::PackedWeights;
 use lalograph_storage::Existing;
 
@@ -138,7 +139,7 @@ impl Prepared {
         };
         let (run, claim, description) =
             shelf::create(place.storage, &place.sweep.trials(), plan, description, &files, Existing::Keep)?;
-        Ok(Running { run, claim, description, from: None, scores_test: false })
+        Ok(Running { scores_test: false, ..Running::new(run, claim, description) })
     }
 
     fn resumed(&self, resumable: Resumable, time: String) -> Result<Running, LabError> {
@@ -377,7 +378,7 @@ fn tested<T: Task>(
     weights: &[f32],
     stop: &(dyn Fn() -> bool + Sync),
 ) -> Result<Option<Evaluation>, LabError> {
-    let Some(mut test) = task.test() else { return Ok(None) };
+    let Some(mut test) = task.test(Rank::ALONE) else { return Ok(None) };
     let packed = PackedWeights::reading(task.net().layout(), weights);
-    test.evaluate(task.net(), packed.with(weights), &mut |_| !stop())
+    test.evaluate(task.net(), packed.with(weights), &mut OneProcess::default(), &mut |_| !stop())
 }

@@ -10,6 +10,7 @@ pub mod vectors;
 use std::collections::BTreeMap;
 
 use lalograph_net::Network;
+use lalograph_net::step::exchange::{Exchange, Rank};
 use lalograph_net::weights::packed::Parameters;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -65,11 +66,11 @@ pub trait Task: Startable + Sync {
     /// A start that does not fit.
     fn start(&self, weights: &mut [f32]) -> Result<(), LabError>;
 
-    /// The validation data, if there is any.
-    fn validation(&self) -> Option<Box<dyn Evaluator<Self::Net> + '_>>;
+    /// The validation data, if there is any; `rank` says which part of it is read here.
+    fn validation(&self, rank: Rank) -> Option<Box<dyn Evaluator<Self::Net> + '_>>;
 
-    /// The test data, if there is any.
-    fn test(&self) -> Option<Box<dyn Evaluator<Self::Net> + '_>>;
+    /// The test data, if there is any; `rank` says which part of it is read here.
+    fn test(&self, rank: Rank) -> Option<Box<dyn Evaluator<Self::Net> + '_>>;
 
     /// Duties besides recording and validating, in this order.
     fn duties(&self) -> Vec<Box<dyn Duty<Self> + '_>>;
@@ -110,6 +111,11 @@ pub trait Duty<T: Task + ?Sized>: Send {
     /// Its name, and that of its file of records.
     fn name(&self) -> &'static str;
 
+    /// Whether all processes of a run take part: the others perform it too, and their notes are dropped.
+    fn needs_all(&self) -> bool {
+        false
+    }
+
     /// Whether it comes before the line of training figures and the validation of its step, or after them.
     fn comes_first(&self) -> bool {
         false
@@ -137,7 +143,7 @@ pub struct Moment<'m, 't, N: Network> {
 
 /// Held-out data with the lanes to read it.
 pub trait Evaluator<N: Network>: Send {
-    /// Reads all of it. `progress` is called with the share done and stops the work by returning `false`; the result is then `None`.
+    /// Reads all of it, each process its lanes; they tell each other what they found through `exchange`. `progress` is called with the share done and stops the work by returning `false`; the result is then `None`.
     ///
     /// # Errors
     /// The data cannot be read any more.
@@ -145,6 +151,7 @@ pub trait Evaluator<N: Network>: Send {
         &mut self,
         net: &N,
         weights: Parameters<'_, f32>,
+        exchange: &mut dyn Exchange<f32>,
         progress: &mut dyn FnMut(f64) -> bool,
     ) -> Result<Option<Evaluation>, LabError>;
 }

@@ -1,5 +1,6 @@
 //! The training loop, for any task.
 
+pub mod company;
 pub mod events;
 pub mod hints;
 pub(crate) mod meters;

@@ -174,6 +174,6 @@ impl Resumable {
         } else {
             claim.describe(&description)?;
         }
-        Ok(Running { run, claim, description, from, scores_test: true })
+        Ok(Running { from, ..Running::new(run, claim, description) })
     }
 }

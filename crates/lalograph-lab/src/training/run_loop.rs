@@ -3,9 +3,10 @@
 use std::time::Instant;
 
 use lalograph_net::Network;
-use lalograph_net::step::exchange::OneProcess;
+use lalograph_net::step::exchange::{Exchange, OneProcess};
 use lalograph_storage::{Existing, WholeFile};
 
+use super::company::{Command, lead, send, send_position};
 use super::events::{TrainingEvent, TrainingObserver};
 use super::hints::{Evidence, Hint, Stage, hints};
 use super::meters::{Meters, Recent};
@@ -64,6 +65,16 @@ pub struct Running {
     pub from: Option<Checkpoint>,
     /// Whether the test part is scored when the run is finished. The runs of a sweep leave that to the best of them.
     pub scores_test: bool,
+    /// What brings its lanes together, wherever they are computed.
+    pub exchange: Box<dyn Exchange<f32>>,
+}
+
+impl Running {
+    /// A run that begins with its first step, all of it in this process.
+    pub fn new(run: RunFolder, claim: Claim, description: RunDescription) -> Self {
+        let exchange = Box::new(OneProcess::default());
+        Self { run, claim, description, from: None, scores_test: true, exchange }
+    }
 }
 
 /// Trains a run from its position.
@@ -121,8 +132,8 @@ impl<'a, T: Task> Loop<'a, T> {
         observer: &'a mut (dyn TrainingObserver<T::Note> + Send),
     ) -> Result<Self, LabError> {
         let (plan, steps) = (task.plan(), task.steps());
-        let Running { run, claim, description, from, scores_test } = running;
-        let exchange = Box::new(OneProcess::default());
+        let Running { run, claim, description, from, scores_test, exchange } = running;
+        let rank = exchange.rank();
         let mut trainer =
             Trainer::new(task.net(), trainer_settings(plan, steps), task.windows(), exchange, task.shared());
         let mut schedule = RateSchedule::new(&plan.training, steps);
@@ -138,6 +149,9 @@ impl<'a, T: Task> Loop<'a, T> {
                 Position { next: next.to_owned(), ..Position::default() }
             }
         };
+        let names = trainer.state_lengths().into_iter().map(|(name, _)| name);
+        let states = from.as_ref().map(|from| from.states(names)).unwrap_or_default();
+        send_position(&mut trainer, &states);
         let duties = task.duties();
         let names: Vec<&'static str> = duties.iter().map(|duty| duty.name()).collect();
         let mut this = Self {
@@ -149,7 +163,7 @@ impl<'a, T: Task> Loop<'a, T> {
             observer,
             trainer,
             schedule,
-            validation: task.validation(),
+            validation: task.validation(rank),
             duties,
             scores_test,
             hinted: Vec::new(),
@@ -168,6 +182,11 @@ impl<'a, T: Task> Loop<'a, T> {
             this.save_model()?;
         }
         Ok(this)
+    }
+
+    /// Tells the other processes what comes next.
+    fn lead(&mut self, command: Command) {
+        lead(self.trainer.exchange(), command);
     }
 
     fn tell(&mut self, event: &TrainingEvent<'_, T::Note>) {
@@ -232,6 +251,7 @@ impl<'a, T: Task> Loop<'a, T> {
                 self.next = order[0].to_owned();
             }
             self.do_what_is_due(&order)?;
+            self.lead(Command::Agree);
             self.stopped = self.trainer.agree(self.stopped);
             if !self.stopped && self.is_checkpoint_due() {
                 self.checkpoint()?;
@@ -280,11 +300,15 @@ impl<'a, T: Task> Loop<'a, T> {
     /// Performs the duty of this name if it is due; returns `false` if it was stopped.
     fn perform(&mut self, name: &str, over: bool) -> Result<bool, LabError> {
         let step = self.trainer.step();
-        let Some(duty) = self.duties.iter_mut().find(|duty| duty.name() == name) else {
+        let Some(number) = self.duties.iter().position(|duty| duty.name() == name) else {
             return Ok(true);
         };
+        let duty = &mut self.duties[number];
         if !duty.is_due(step, over) {
             return Ok(true);
+        }
+        if duty.needs_all() {
+            lead(self.trainer.exchange(), Command::Perform(number));
         }
         let observer = &mut self.observer;
         let moment = Moment {
@@ -361,6 +385,7 @@ impl<'a, T: Task> Loop<'a, T> {
 
     fn make_step(&mut self) -> Result<(), LabError> {
         let started_at = Instant::now();
+        self.lead(Command::Learn);
         let learnt = self.trainer.learn()?;
         let step = self.trainer.step() + 1;
         let clipped = self.trainer.clipped();
@@ -370,11 +395,11 @@ impl<'a, T: Task> Loop<'a, T> {
             return Err(LabError::NotFinite { step, parameter: parameter.unwrap_or_else(|| "loss".into()) });
         }
         self.refuse_diverged(step, "training", learnt.loss)?;
-        self.trainer.apply(self.schedule.rate(step));
+        let rate = self.schedule.rate(step);
+        self.lead(Command::Apply(rate.to_bits()));
+        self.trainer.apply(rate);
         let minutes = self.plan().training.end_after_minutes;
-        if minutes > 0.0 {
-            self.out_of_time = self.trainer.agree(self.seconds() >= 60.0 * minutes);
-        }
+        self.out_of_time = minutes > 0.0 && self.seconds() >= 60.0 * minutes;
         self.meters.add(Recent {
             steps: 1,
             loss: learnt.loss,
@@ -445,11 +470,11 @@ impl<'a, T: Task> Loop<'a, T> {
         let Some(validation) = &mut self.validation else {
             return Ok(true);
         };
+        lead(self.trainer.exchange(), Command::Validate);
         let observer = &mut self.observer;
-        let found =
-            validation.evaluate(self.task.net(), self.trainer.settled_parameters(), &mut |share| {
-                observer.event(&TrainingEvent::Validating(share)).is_continue()
-            })?;
+        let found = self.trainer.evaluate(validation.as_mut(), None, &mut |share| {
+            observer.event(&TrainingEvent::Validating(share)).is_continue()
+        })?;
         let Some(found) = found else {
             self.stopped = true;
             return Ok(false);
@@ -476,15 +501,17 @@ impl<'a, T: Task> Loop<'a, T> {
 
     /// Reads the test part with the weights that are kept.
     fn test(&mut self) -> Result<Option<Evaluation>, LabError> {
-        let Some(mut test) = self.task.test() else {
+        let Some(mut test) = self.task.test(self.trainer.exchange().rank()) else {
             return Ok(None);
         };
         let weights = match &self.best {
-            Some(kept) => self.trainer.parameters_of(kept),
-            None => self.trainer.settled_parameters(),
+            Some(kept) => kept.clone(),
+            None => self.trainer.settled().to_vec(),
         };
+        self.lead(Command::Test);
+        send(self.trainer.exchange(), &weights);
         let observer = &mut self.observer;
-        let found = test.evaluate(self.task.net(), weights, &mut |share| {
+        let found = self.trainer.evaluate(test.as_mut(), Some(&weights), &mut |share| {
             // It is the last that is done: there is nothing to stop for.
             let _ = observer.event(&TrainingEvent::Validating(share));
             true
@@ -551,7 +578,9 @@ impl<'a, T: Task> Loop<'a, T> {
             optimiser_steps: self.trainer.optimiser().steps(),
         };
         let folder = self.claim.folder().make_folder(CHECKPOINTS)?;
-        checkpoint::save(&folder, self.task.assets()?, &position, &self.trainer, self.best.as_deref())?;
+        let assets = self.task.assets()?;
+        self.lead(Command::States);
+        checkpoint::save(&folder, assets, &position, &mut self.trainer, self.best.as_deref())?;
         checkpoint::keep_newest(&folder, self.plan().checkpoints.keep.max(1))?;
         self.last_checkpoint = Instant::now();
         self.describe(RunStatus::Running)?;

@@ -8,6 +8,7 @@ pub(crate) fn trainer_settings(plan: &Plan, steps: u64) -> TrainerSettings {
     TrainerSettings {
         seed: plan.training.seed,
         lanes: plan.training.lanes,
+        gradient_sum: plan.training.gradient_sum,
         regularisation: plan.regularisation(),
         clipping: plan.clipping(),
         optimiser: plan.optimiser(steps),

@@ -6,7 +6,7 @@ use lalograph_net::learning::clipping::{Clipped, Clipping, GradientMeter};
 use lalograph_net::learning::late_rows::LateRows;
 use lalograph_net::learning::optimiser::{Optimiser, OptimiserSettings};
 use lalograph_net::models::network::{Draw, LaneRoom};
-use lalograph_net::step::exchange::Exchange;
+use lalograph_net::step::exchange::{Exchange, GradientSum};
 use lalograph_net::step::lanes::Lanes;
 use lalograph_net::step::team::Team;
 use lalograph_net::weights::first_values::first_values;
@@ -14,6 +14,8 @@ use lalograph_net::weights::packed::{PackedWeights, Parameters, Pass};
 
 use crate::data::source::Windows;
 use crate::error::LabError;
+use crate::run::records::Evaluation;
+use crate::task::Evaluator;
 
 /// Training settings.
 #[derive(Debug, Clone, PartialEq)]
@@ -22,6 +24,8 @@ pub struct TrainerSettings {
     pub seed: u64,
     /// Lanes that the batch is cut into.
     pub lanes: usize,
+    /// How several processes add up gradients.
+    pub gradient_sum: GradientSum,
     /// Regularisation.
     pub regularisation: Regularisation,
     /// Gradient clipping.
@@ -42,7 +46,16 @@ pub struct Trainer<'t, N: Network> {
     packed: PackedWeights<f32>,
     meter: GradientMeter,
     optimiser: Optimiser<f32>,
+    /// The rows of the table that a step reads, if the others may be behind.
+    rows: Vec<u32>,
     step: u64,
+}
+
+/// A layer of a lane.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct LaneLayer {
+    pub(crate) lane: usize,
+    pub(crate) layer: usize,
 }
 
 /// A gradient that was computed and not yet applied.
@@ -62,17 +75,18 @@ impl<'t, N: Network> Trainer<'t, N> {
         net: &'t N,
         settings: TrainerSettings,
         windows: Box<dyn Windows<N::Window> + 't>,
-        exchange: Box<dyn Exchange<f32> + 't>,
+        mut exchange: Box<dyn Exchange<f32> + 't>,
         shared: N::Shared<f32>,
     ) -> Self {
-        let TrainerSettings { seed, lanes, regularisation, clipping, optimiser } = settings;
+        let TrainerSettings { seed, lanes, gradient_sum, regularisation, clipping, optimiser } = settings;
+        exchange.begin(net.dense(), gradient_sum);
         let room = LaneRoom {
             extent: windows.extent(),
             used_for: LaneUse::Training(regularisation),
             resets: windows.resets(),
         };
         let lanes = Lanes::new(room.extent.rows, lanes);
-        let here = exchange.lanes(lanes.count());
+        let here = exchange.rank().lanes(lanes.count());
         let layout = net.layout();
         let optimiser = Optimiser::new(optimiser, layout);
         let optimiser = match net.table() {
@@ -93,6 +107,7 @@ impl<'t, N: Network> Trainer<'t, N> {
                 optimiser.late_rows().map(|late| (late.table().clone(), late.width())),
             ),
             optimiser,
+            rows: Vec::new(),
             step: 0,
         }
     }
@@ -135,20 +150,27 @@ impl<'t, N: Network> Trainer<'t, N> {
         let (epoch, window) = self.position(self.step);
         self.windows.fill(epoch, window, &mut self.team.windows_mut())?;
         let (net, team) = (self.net, &self.team);
-        let rows = team.windows().flat_map(|(_, window)| net.rows(window)).copied();
-        self.optimiser.catch_up(&mut self.weights, rows);
+        if self.optimiser.late_rows().is_some() {
+            self.rows.clear();
+            self.rows.extend(team.windows().flat_map(|(_, window)| net.rows(window)));
+            self.exchange.all_rows(&mut self.rows);
+            self.optimiser.catch_up(&mut self.weights, self.rows.iter().copied());
+        }
         self.packed.update(self.net.layout(), &self.weights, Pass::Training);
         let weights = self.packed.with(&self.weights);
         if window == 0 && !self.windows.resets() {
             self.team.begin(self.net, weights);
         }
         let draw = Draw { seed: self.seed, step: self.step };
-        let (loss, targets) = self.team.learn(self.net, weights, draw, self.exchange.as_mut());
-        let tokens = self.exchange.scored(self.team.tokens(self.net));
+        let batch = self.team.learn(self.net, weights, draw, self.exchange.as_mut());
         let read = self.optimiser.late_rows().map_or(&[][..], LateRows::read);
         self.meter.measure_rows(self.team.gradient(), &self.clipping, read);
-        let share = 1.0 / targets.max(1) as f64;
-        Ok(Learnt { tokens, loss: loss.sum * share, right: loss.right as f64 * share })
+        let share = 1.0 / batch.scored.max(1) as f64;
+        Ok(Learnt {
+            tokens: batch.tokens,
+            loss: batch.loss.sum * share,
+            right: batch.loss.right as f64 * share,
+        })
     }
 
     /// Measurements of the last gradient.
@@ -193,25 +215,28 @@ impl<'t, N: Network> Trainer<'t, N> {
         self.optimiser.settled(&self.weights)
     }
 
-    /// The same, ready to be read.
-    pub fn settled_parameters(&mut self) -> Parameters<'_, f32> {
+    /// Has an evaluator read its data, divided among the processes, with `weights` or, without, those to validate and keep.
+    ///
+    /// # Errors
+    /// As for [`Evaluator::evaluate`].
+    pub fn evaluate(
+        &mut self,
+        data: &mut dyn Evaluator<N>,
+        weights: Option<&[f32]>,
+        progress: &mut dyn FnMut(f64) -> bool,
+    ) -> Result<Option<Evaluation>, LabError> {
         self.settle();
-        let settled = self.optimiser.settled(&self.weights);
-        self.packed.update(self.net.layout(), settled, Pass::Reading);
-        self.packed.with(settled)
-    }
-
-    /// Any weights, ready to be read.
-    pub fn parameters_of<'w>(&'w mut self, weights: &'w [f32]) -> Parameters<'w, f32> {
+        let weights = weights.unwrap_or_else(|| self.optimiser.settled(&self.weights));
         self.packed.update(self.net.layout(), weights, Pass::Reading);
-        self.packed.with(weights)
+        data.evaluate(self.net, self.packed.with(weights), self.exchange.as_mut(), progress)
     }
 
-    /// The lanes with the windows of the last step, and the weights that are trained, ready for another training pass over them.
-    pub fn last_step(&mut self) -> (&Team<N, f32>, Parameters<'_, f32>) {
+    /// The lanes here with the windows of the last step, the weights that are trained, ready for another training pass over them, and what brings the
+    /// lanes of all processes together.
+    pub fn last_step(&mut self) -> (&Team<N, f32>, Parameters<'_, f32>, &mut (dyn Exchange<f32> + 't)) {
         self.settle();
         self.packed.update(self.net.layout(), &self.weights, Pass::Training);
-        (&self.team, self.packed.with(&self.weights))
+        (&self.team, self.packed.with(&self.weights), self.exchange.as_mut())
     }
 
     /// The optimiser, with what it remembers.
@@ -224,14 +249,82 @@ impl<'t, N: Network> Trainer<'t, N> {
         &mut self.optimiser
     }
 
-    /// The state that each lane carries, with the number of the lane.
-    pub(crate) fn states(&self) -> impl Iterator<Item = (usize, &[Vec<f32>])> {
-        self.team.states(self.net)
+    /// The state that each lane carries, lanes of other processes included, with the names of lane and layer.
+    pub(crate) fn states(&mut self) -> Vec<(LaneLayer, Vec<f32>)> {
+        let mut here = Vec::new();
+        for (_, states) in self.team.states(self.net) {
+            states.iter().for_each(|layer| here.extend_from_slice(bytemuck::cast_slice(layer)));
+        }
+        let all = self.exchange.gather(&here).concat();
+        let mut numbers = all.chunks_exact(4).map(|bytes| bytes.try_into().map_or(0.0, f32::from_le_bytes));
+        let lengths = self.state_lengths();
+        lengths.into_iter().map(|(name, length)| (name, numbers.by_ref().take(length).collect())).collect()
     }
 
-    /// The same, to be set.
+    /// Numbers of the state of every lane and layer, whatever process computes them.
+    pub(crate) fn state_lengths(&self) -> Vec<(LaneLayer, usize)> {
+        let lanes = self.team.lanes();
+        let Some((first, own)) = self.team.states(self.net).next() else { return Vec::new() };
+        let rows = lanes.rows_of(first).len();
+        let widths: Vec<usize> = own.iter().map(|layer| layer.len() / rows.max(1)).collect();
+        (0..lanes.count())
+            .flat_map(|lane| {
+                let rows = lanes.rows_of(lane).len();
+                widths.iter().enumerate().map(move |(layer, width)| (LaneLayer { lane, layer }, rows * width))
+            })
+            .collect()
+    }
+
+    /// The state that each lane here carries, with the number of the lane, to be set.
     pub(crate) fn states_mut(&mut self) -> impl Iterator<Item = (usize, &mut [Vec<f32>])> {
         self.team.states_mut(self.net)
+    }
+
+    /// Goes on from the position of another process: weights, the optimiser's steps and memory, and the states of all lanes, layer by layer, where
+    /// there are any yet.
+    ///
+    /// # Errors
+    /// The numbers are not those of this run; the data cannot be read any more.
+    pub(crate) fn take_over(
+        &mut self,
+        step: u64,
+        weights: &[f32],
+        (steps, memory): (u64, [&[f32]; 3]),
+        states: &[f32],
+    ) -> Result<(), LabError> {
+        let lengths = self.state_lengths();
+        let all: usize = lengths.iter().map(|(_, length)| length).sum();
+        let fits = weights.len() == self.weights.len()
+            && self.optimiser.memory().map(|(_, own)| own.len()) == memory.map(<[f32]>::len)
+            && (states.is_empty() || states.len() == all);
+        if !fits {
+            return Err(LabError::OtherProgram);
+        }
+        self.weights.copy_from_slice(weights);
+        self.optimiser.remember(steps, memory);
+        self.go_to(step)?;
+        let mut rest = states;
+        for (name, length) in lengths.into_iter().filter(|_| !states.is_empty()) {
+            let (values, others) = rest.split_at(length);
+            rest = others;
+            for (lane, layers) in self.team.states_mut(self.net) {
+                if lane == name.lane {
+                    layers[name.layer].copy_from_slice(values);
+                }
+            }
+        }
+        Ok(())
+    }
+
+    /// What the processes of the run do together.
+    pub(crate) fn exchange(&mut self) -> &mut (dyn Exchange<f32> + 't) {
+        self.exchange.as_mut()
+    }
+
+    /// Lanes of all processes, bytes of the gradient that is dense, and bytes of the rows that the lanes here touched in the last step.
+    pub(crate) fn exchanged(&self) -> (usize, usize, usize) {
+        let dense = self.net.dense().len() * size_of::<f32>();
+        (self.team.lanes().count(), dense, self.team.row_bytes())
     }
 
     /// The network.

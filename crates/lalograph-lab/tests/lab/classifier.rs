@@ -9,11 +9,14 @@ use lalograph_lab::run::shelf;
 use lalograph_lab::training::resume::{Changes, Resumable};
 use lalograph_lab::{
     LabError, Plan, PreparationEvent, PreparedClassifier, ReadyClassifier, RunFolder, Running, TrainingEvent,
-    TrainingOutcome, prepare_classifier, prepare_classifier_again, train_classifier,
+    TrainingOutcome, follow_classifier, prepare_classifier, prepare_classifier_again, train_classifier,
 };
 use lalograph_net::numbers::chance::stream;
+use lalograph_net::step::processes::Processes;
 use lalograph_storage::{Disk, Existing};
 use rand::RngExt;
+
+use crate::channels::Channels;
 
 /// Documents of 24 filler words with two markers, as CSV. `place` gives the class and the markers with their places.
 fn write_documents(
@@ -86,7 +89,7 @@ fn begin(task: &PreparedClassifier, parent: &Path, name: &str) -> Running {
     let files = task.data().run_files().unwrap();
     let (run, claim, description) =
         shelf::create(&Disk, parent, &task.data().plan, description, &files, Existing::Keep).unwrap();
-    Running { run, claim, description, from: None, scores_test: true }
+    Running::new(run, claim, description)
 }
 
 fn quiet(_: &TrainingEvent<'_, ()>) -> ControlFlow<()> {
@@ -118,6 +121,42 @@ fn where_order_decides_filters_and_layers_learn_it_and_pooled_vectors_cannot() {
     ] {
         let found = accuracy(&trained(&corpus, settings));
         assert!(if learns { found > 0.97 } else { found < 0.65 }, "{settings:?}: {found}");
+    }
+}
+
+#[test]
+fn several_processes_leave_the_classifier_of_one() {
+    let folder = tempfile::tempdir().unwrap();
+    let corpus = folder.path().join("order.csv");
+    write_documents(&corpus, 90, order);
+    for settings in [
+        &["classifier.network=pooled", "classifier.pooling=both"][..],
+        &["classifier.network=convolution", "classifier.dense=[8]"],
+        &["classifier.network=recurrent", "classifier.length=whole", "training.window=9"],
+        &["classifier.network=recurrent", "model.cell=gru", "model.directions=both"],
+    ] {
+        let settings =
+            [settings, &["training.lanes=5", "training.epochs=2", "training.dropout=0.1"]].concat();
+        let task = prepared(plan(&corpus, &settings)).unwrap();
+        let models: Vec<Vec<u8>> = (1..=3)
+            .map(|count| {
+                let parent = tempfile::tempdir().unwrap();
+                let running = begin(&task, parent.path(), "run");
+                let run = running.run.clone();
+                let mut links = Channels::between(count).into_iter();
+                let exchange = Box::new(Processes::new(links.next().unwrap()));
+                std::thread::scope(|scope| {
+                    for link in links {
+                        let exchange = Box::new(Processes::new(link));
+                        scope.spawn(|| follow_classifier(&task, exchange, 1, &|| false).unwrap());
+                    }
+                    let running = Running { exchange, ..running };
+                    train_classifier(&task, running, 2, &mut quiet).unwrap()
+                });
+                std::fs::read(run.model()).unwrap()
+            })
+            .collect();
+        assert!(models[1..].iter().all(|model| *model == models[0]), "{settings:?}");
     }
 }
 

@@ -33,5 +33,5 @@ pub(crate) fn created(
     let description = task.describe(name, "now".into(), "0", None)?;
     let (run, claim, description) =
         shelf::create(storage, runs, &task.plan, description, &task.run_files()?, existing)?;
-    Ok(Running { run, claim, description, from: None, scores_test: true })
+    Ok(Running::new(run, claim, description))
 }

@@ -2,8 +2,11 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, reason = "a test fails by panicking")]
 
 mod baselines;
+#[path = "../../../lalograph-net/tests/net/channels.rs"]
+mod channels;
 mod classifier;
 mod common;
+mod company;
 mod crash;
 mod design;
 mod folder;

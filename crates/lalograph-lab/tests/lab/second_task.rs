@@ -26,6 +26,7 @@ use lalograph_net::models::network::{Draw, LaneRoom, LaneStep};
 use lalograph_net::numbers::chance::stream;
 use lalograph_net::numbers::rooms::Rooms;
 use lalograph_net::products::pack::Workspace;
+use lalograph_net::step::exchange::{Exchange, Rank};
 use lalograph_net::weights::gradient::LaneGradient;
 use lalograph_net::weights::layout::Initial;
 use lalograph_net::weights::packed::Parameters;
@@ -282,6 +283,7 @@ impl Evaluator<OddNetwork> for HeldOut {
         &mut self,
         net: &OddNetwork,
         weights: Parameters<'_, f32>,
+        _: &mut dyn Exchange<f32>,
         progress: &mut dyn FnMut(f64) -> bool,
     ) -> Result<Option<Evaluation>, LabError> {
         let count = self.lines.odd.len() as f64;
@@ -343,7 +345,7 @@ impl OddTask {
             RunDescription { name: name.into(), task: Self::KIND.into(), ..RunDescription::default() };
         let (run, claim, description) =
             shelf::create(&Disk, parent, &self.plan, description, &[], Existing::Keep).unwrap();
-        Running { run, claim, description, from: None, scores_test: true }
+        Running::new(run, claim, description)
     }
 }
 
@@ -385,7 +387,7 @@ impl Task for OddTask {
         Ok(())
     }
 
-    fn validation(&self) -> Option<Box<dyn Evaluator<OddNetwork> + '_>> {
+    fn validation(&self, _: Rank) -> Option<Box<dyn Evaluator<OddNetwork> + '_>> {
         let mut lines = Lines::default();
         put(self.held_out.iter(), &mut lines);
         let extent = Extent { steps: LONGEST, rows: self.held_out.len() };
@@ -393,7 +395,7 @@ impl Task for OddTask {
         Some(Box::new(HeldOut { lines, lane: self.net.lane(room, &mut Rooms::making()) }))
     }
 
-    fn test(&self) -> Option<Box<dyn Evaluator<OddNetwork> + '_>> {
+    fn test(&self, _: Rank) -> Option<Box<dyn Evaluator<OddNetwork> + '_>> {
         None
     }
 

@@ -162,7 +162,7 @@ fn a_trial_is_the_run_that_it_would_be_by_itself() {
         let files = task.run_files().unwrap();
         let (run, claim, description) =
             shelf::create(&Disk, &runs, &task.plan, description, &files, Existing::Replace).unwrap();
-        let running = Running { run, claim, description, from: None, scores_test: true };
+        let running = Running::new(run, claim, description);
         let outcome = train(&task, running, 1, &mut |_: &TrainingEvent<'_, LanguageNote>| {
             std::ops::ControlFlow::Continue(())
         })

@@ -12,6 +12,7 @@ pub trait Real:
     + Default
     + PartialEq
     + PartialOrd
+    + bytemuck::Pod
     + Send
     + Sync
     + Sum

@@ -10,21 +10,83 @@ use crate::numbers::real::Real;
 use crate::vectorised;
 use crate::weights::gradient::{LaneGradient, RowGradient};
 
-/// Brings lanes together, wherever they are computed. The lanes of a batch are numbered, and their gradients are added in the order of
-/// these numbers: however lanes are spread over threads or processes, the sum is the same to the bit.
-pub trait Exchange<T: Real>: Send {
-    /// Which of `all` lanes are computed here.
-    fn lanes(&self, all: usize) -> Range<usize>;
+crate::choice! {
+    /// How several processes add up the gradients of their lanes. Rows of tables are always added in order. A process alone adds in order too.
+    pub enum GradientSum = Ordered {
+        /// In the order of the lanes, so that the number of processes changes no bit.
+        Ordered = "ordered",
+        /// In the same order, each sum rounded to 16 bits on its way to the next process.
+        Half = "half",
+        /// In any order, as the message passing library is quickest at.
+        Unordered = "unordered",
+    }
+}
 
-    /// Targets scored in the whole batch, given those of the lanes here.
-    fn scored(&mut self, here: u64) -> u64;
+/// Brings lanes together, wherever they are computed. The lanes of a batch are numbered, and their gradients are added in the order of
+/// these numbers: however lanes are spread over threads or processes, the sum is the same to the bit. What has a default is right for one process.
+pub trait Exchange<T: Real>: Send + std::fmt::Debug {
+    /// Called once before the first gradient, with the part of the weights whose gradient is dense, and how it is added up.
+    fn begin(&mut self, _dense: Range<usize>, _sum: GradientSum) {}
+
+    /// This process among those of the run.
+    fn rank(&self) -> Rank {
+        Rank::ALONE
+    }
+
+    /// What all processes say, in their order; `here` is what this one says, of any length.
+    fn gather(&mut self, here: &[u8]) -> Vec<Vec<u8>> {
+        vec![here.to_vec()]
+    }
+
+    /// Tells all others a word, as process 0.
+    fn lead(&mut self, _word: &[u8]) {}
+
+    /// The next word of process 0, for all others; none once it has ended.
+    fn follow(&mut self) -> Option<Vec<u8>> {
+        None
+    }
+
+    /// Replaces numbers of rows by those of all processes, in their order.
+    fn all_rows(&mut self, _rows: &mut Vec<u32>) {}
+
+    /// Sums over all lanes of two counts, given those of the lanes here.
+    fn counted(&mut self, here: [u64; 2]) -> [u64; 2] {
+        here
+    }
 
     /// Adds up the gradients of all lanes in their order. Those here are given in order; the sum is left in the first of them, which is laid
     /// out over all weights. Returns the sum of the losses, added in the same order.
     fn sum(&mut self, gradients: &mut [LaneGradient<T>], losses: &[Loss]) -> Loss;
 
     /// Whether anybody wants to stop: all then stop after the same step.
-    fn agree(&mut self, stop: bool) -> bool;
+    fn agree(&mut self, stop: bool) -> bool {
+        stop
+    }
+}
+
+/// A process among those that compute the lanes of a run together.
+///
+/// ```
+/// use lalograph_net::step::exchange::Rank;
+/// let lanes: Vec<_> = (0..3).map(|rank| Rank { rank, count: 3 }.lanes(8)).collect();
+/// assert_eq!(lanes, [0..2, 2..5, 5..8]);
+/// ```
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Rank {
+    /// Its number, from 0.
+    pub number: usize,
+    /// Processes.
+    pub count: usize,
+}
+
+impl Rank {
+    /// A process that computes everything.
+    pub const ALONE: Self = Self { number: 0, count: 1 };
+
+    /// Which of `all` lanes are computed here.
+    pub fn lanes(self, all: usize) -> Range<usize> {
+        self.number * all / self.count..(self.number + 1) * all / self.count
+    }
 }
 
 /// Parts of a table that are added up side by side.
@@ -91,29 +153,26 @@ impl TouchedRows {
 }
 
 impl<T: Real> Exchange<T> for OneProcess {
-    fn lanes(&self, all: usize) -> Range<usize> {
-        0..all
-    }
-
-    fn scored(&mut self, here: u64) -> u64 {
-        here
-    }
-
     fn sum(&mut self, gradients: &mut [LaneGradient<T>], losses: &[Loss]) -> Loss {
         if let Some((first, others)) = gradients.split_first_mut() {
             add_dense(first, others);
-            self.add_tables(first, others);
+            let LaneGradient { dense: whole, tables, .. } = first;
+            self.add_tables(whole, 1 + others.len(), |lane| match lane {
+                0 => tables,
+                lane => &others[lane - 1].tables,
+            });
         }
-        losses.iter().fold(Loss::default(), |total, lane| Loss {
-            sum: total.sum + lane.sum,
-            penalty: total.penalty + lane.penalty,
-            right: total.right + lane.right,
-        })
+        total(losses)
     }
+}
 
-    fn agree(&mut self, stop: bool) -> bool {
-        stop
-    }
+/// The losses of all lanes, added in their order.
+pub(super) fn total<'l>(losses: impl IntoIterator<Item = &'l Loss>) -> Loss {
+    losses.into_iter().fold(Loss::default(), |total, lane| Loss {
+        sum: total.sum + lane.sum,
+        penalty: total.penalty + lane.penalty,
+        right: total.right + lane.right,
+    })
 }
 
 /// Adds the dense parts, lane after lane.
@@ -127,31 +186,30 @@ fn add_dense<T: Real>(first: &mut LaneGradient<T>, others: &[LaneGradient<T>]) {
 }
 
 impl OneProcess {
-    /// Adds the tables' rows, lane after lane.
-    fn add_tables<T: Real>(&mut self, first: &mut LaneGradient<T>, others: &[LaneGradient<T>]) {
-        let LaneGradient { dense: whole, tables, .. } = first;
-        self.touched.resize_with(tables.len(), TouchedRows::default);
+    /// Adds the rows of all tables, lane after lane, to a gradient that is laid out like the weights.
+    pub(super) fn add_tables<'t, T: Real>(
+        &mut self,
+        whole: &mut [T],
+        lanes: usize,
+        tables: impl Fn(usize) -> &'t [RowGradient<T>] + Sync,
+    ) {
+        let first = tables(0);
+        self.touched.resize_with(first.len(), TouchedRows::default);
         // What the step before left is taken out of all tables before anything is added: input and output may share one.
-        for (touched, table) in self.touched.iter().zip(&*tables) {
+        for (touched, table) in self.touched.iter().zip(first) {
             by_parts(whole, table, |number, first, rows| {
-                touched
-                    .part(number)
-                    .iter()
-                    .for_each(|touched| touched.in_part(first, table.width, rows).fill(T::ZERO));
+                let touched = touched.part(number).iter();
+                touched.for_each(|touched| touched.in_part(first, table.width, rows).fill(T::ZERO));
             });
         }
-        for (index, (touched, table)) in self.touched.iter_mut().zip(&*tables).enumerate() {
-            let lane = |number: usize| match number {
-                0 => table,
-                number => &others[number - 1].tables[index],
-            };
-            touched.gather(rows_of_a_part(table), (0..=others.len()).map(|number| &lane(number).rows));
+        for (index, (touched, table)) in self.touched.iter_mut().zip(first).enumerate() {
+            touched.gather(rows_of_a_part(table), (0..lanes).map(|lane| &tables(lane)[index].rows));
             let width = table.width;
             by_parts(whole, table, |number, first, rows| {
                 vectorised!({
                     for touched in touched.part(number) {
-                        let from =
-                            &lane(touched.lane as usize).values[touched.place as usize * width..][..width];
+                        let values = &tables(touched.lane as usize)[index].values;
+                        let from = &values[touched.place as usize * width..][..width];
                         let sum = touched.in_part(first, width, rows);
                         sum.iter_mut().zip(from).for_each(|(sum, &x)| *sum += x);
                     }

@@ -2,4 +2,5 @@
 
 pub mod exchange;
 pub mod lanes;
+pub mod processes;
 pub mod team;

@@ -30,6 +30,17 @@ struct Seat<N: Network, T: Real> {
     window: N::Window,
 }
 
+/// What the lanes of all processes read in a step.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Read {
+    /// The sum of the losses.
+    pub loss: Loss,
+    /// Targets that were scored.
+    pub scored: u64,
+    /// Tokens, or other steps, without padding.
+    pub tokens: u64,
+}
+
 impl<N: Network, T: Real> Team<N, T> {
     /// The lanes `here` of a batch of `room.extent.rows` rows.
     pub fn new(net: &N, room: LaneRoom, lanes: Lanes, here: Range<usize>, shared: N::Shared<T>) -> Self {
@@ -74,15 +85,16 @@ impl<N: Network, T: Real> Team<N, T> {
     }
 
     /// Runs the windows forward and backward. The gradient of the *mean* loss over all targets that are scored, and of the penalties, is in
-    /// [`Team::gradient`] afterwards; the sum of the losses and the number of these targets are returned.
+    /// [`Team::gradient`] afterwards.
     pub fn learn(
         &mut self,
         net: &N,
         weights: Parameters<'_, T>,
         draw: Draw,
         exchange: &mut dyn Exchange<T>,
-    ) -> (Loss, u64) {
-        let scored = exchange.scored(self.seats.iter().map(|seat| net.scored(&seat.window)).sum());
+    ) -> Read {
+        let scored = self.seats.iter().map(|seat| net.scored(&seat.window)).sum();
+        let [scored, tokens] = exchange.counted([scored, self.tokens(net)]);
         let scale = 1.0 / scored.max(1) as f64;
         net.draw(&mut self.shared, draw);
         let (shared, first) = (&self.shared, self.here.start);
@@ -91,20 +103,20 @@ impl<N: Network, T: Real> Team<N, T> {
             let step = LaneStep { draw, lane: (first + index) as u64, scale };
             *loss = net.learn(weights, &seat.window, step, shared, &mut seat.lane, gradient);
         });
-        (exchange.sum(&mut self.gradients, &self.losses), scored)
+        Read { loss: exchange.sum(&mut self.gradients, &self.losses), scored, tokens }
     }
 
     /// Tokens, or other steps, in the windows here, without padding.
-    pub fn tokens(&self, net: &N) -> u64 {
+    fn tokens(&self, net: &N) -> u64 {
         self.seats.iter().map(|seat| net.tokens(&seat.window)).sum()
     }
 
-    /// Runs the windows forward only and returns the summed loss.
-    pub fn loss(&mut self, net: &N, weights: Parameters<'_, T>) -> f64 {
+    /// Runs the windows forward only and returns the loss of each lane here.
+    pub fn losses(&mut self, net: &N, weights: Parameters<'_, T>) -> impl Iterator<Item = f64> {
         self.seats.par_iter_mut().zip(&mut self.losses).for_each(|(seat, loss)| {
             loss.sum = net.loss(weights, &seat.window, &mut seat.lane);
         });
-        self.losses.iter().map(|loss| loss.sum).sum()
+        self.losses.iter().map(|loss| loss.sum)
     }
 
     /// Does something with every lane, side by side; the results are in the order of the lanes.
@@ -115,6 +127,12 @@ impl<N: Network, T: Real> Team<N, T> {
     /// The gradient of the last windows, laid out like the weights.
     pub fn gradient(&self) -> &[T] {
         self.gradients.first().map_or(&[], |lane| &lane.dense)
+    }
+
+    /// Bytes of the rows of tables that the last windows touched, with their numbers.
+    pub fn row_bytes(&self) -> usize {
+        let tables = self.gradients.iter().flat_map(|lane| &lane.tables);
+        tables.map(|table| size_of_val(&table.rows[..]) + size_of_val(&table.values[..])).sum()
     }
 
     /// Puts the state before a text into all rows.

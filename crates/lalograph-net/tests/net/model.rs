@@ -10,6 +10,7 @@ use lalograph_net::learning::optimiser::{Optimiser, OptimiserSettings, Rule};
 use lalograph_net::models::language::ShapeError;
 use lalograph_net::models::network::Draw;
 use lalograph_net::step::exchange::OneProcess;
+use lalograph_net::step::team::Read;
 use lalograph_net::weights::first_values::first_values;
 use lalograph_net::weights::packed::{PackedWeights, Pass};
 use lalograph_net::{Cell, Choice, LanguageModel, LanguageModelShape, Network, Real};
@@ -161,7 +162,7 @@ fn judged(model: &LanguageModel, weights: &[f64], streams: &[Vec<u32>], lanes: u
     let mut team = team(model, Extent { steps, rows }, lanes, LaneUse::Reading, false);
     let batch = Batch { inputs: &step_major(0), targets: &step_major(1), resets: None };
     deal(&mut team, batch);
-    team.loss(model, packed.with(weights))
+    team.losses(model, packed.with(weights)).sum()
 }
 
 #[test]
@@ -197,7 +198,7 @@ fn documents_whose_state_is_reset_are_read_as_if_they_were_alone() {
         let mut team = team(&model, Extent { steps: inputs.len(), rows: 1 }, 1, LaneUse::Reading, true);
         let batch = Batch { inputs: &inputs, targets: &targets, resets: Some(&resets) };
         deal(&mut team, batch);
-        let loss = team.loss(&model, packed.with(&weights));
+        let loss: f64 = team.losses(&model, packed.with(&weights)).sum();
         assert!((loss - expected).abs() < 1e-10, "{cell:?}: {loss} {expected}");
     }
 }
@@ -233,7 +234,7 @@ fn train(
             let batch = Batch { inputs: &at(0), targets: &at(1), resets: None };
             deal(&mut team, batch);
             let both = packed.with(&weights);
-            let (loss, scored) = team.learn(&model, both, Draw { seed: 1, step }, &mut exchange);
+            let Read { loss, scored, .. } = team.learn(&model, both, Draw { seed: 1, step }, &mut exchange);
             assert_eq!(scored, 80);
             losses.push(loss.sum / 80.0);
             let clipped = meter.measure(team.gradient(), &clipping);

@@ -7,6 +7,8 @@ use clap::{Args, Subcommand};
 use lalograph_lab::design::by_time::Aim;
 use lalograph_lab::plan::template::Preset;
 
+use crate::output::number::{Bandwidth, Latency, parse_bandwidth, parse_latency};
+
 use super::choice::{choice, time};
 use super::corpus::{ReadingArgs, SharesArgs, TokenArgs};
 use super::model::{ModelArgs, StepArgs};
@@ -143,6 +145,15 @@ pub(crate) struct PlanCostArgs {
     /// Do not measure this machine; report no times.
     #[arg(long)]
     pub(crate) no_measure: bool,
+    /// Predict the step of as many processes as this, on as many machines like this one, from parts that are measured here.
+    #[arg(long, value_name = "N", conflicts_with = "no_measure", value_parser = clap::value_parser!(u16).range(2..))]
+    pub(crate) processes: Option<u16>,
+    /// Speed of the network between the machines, in bits a second: 800Mb, 10Gb.
+    #[arg(long, value_name = "RATE", requires = "processes", default_value = "10Gb", value_parser = parse_bandwidth)]
+    pub(crate) bandwidth: Bandwidth,
+    /// Time until the first byte of a message arrives: 2us, 0.1ms.
+    #[arg(long, value_name = "TIME", requires = "processes", default_value = "50us", value_parser = parse_latency)]
+    pub(crate) latency: Latency,
 }
 
 /// `gauge`.

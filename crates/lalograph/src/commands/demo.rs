@@ -22,7 +22,7 @@ use super::input::threads;
 use super::reading::found;
 use super::survey::look;
 use super::train::begin;
-use super::training::{TOKENS, carry_out, read, refuse_interrupted, render_start};
+use super::training::{carry_out, read, refuse_interrupted, render_start};
 use super::vocab::vocabularies::render_size;
 use crate::cli::DemoArgs;
 use crate::failure::Failure;
@@ -199,7 +199,7 @@ fn clear(folder: &Path) -> Result<(), Failure> {
     let open = Folder::open(&*storage, folder)?;
     if open.entry(RUNS)?.is_some() {
         let runs = open.folder(RUNS)?;
-        runs.remove_all(TOKENS)?;
+        runs.remove_all(files::TOKENS)?;
         // Where nobody trained anything else there.
         if runs.entries()?.iter().all(|(name, _)| name == shelf::LOCK) {
             open.remove_all(RUNS)?;

@@ -98,7 +98,7 @@ pub(super) fn classify(
         let (own, plan) = (prepared.data().run_files()?, &prepared.data().plan);
         let (run, claim, description) =
             shelf::create(&*files::storage(), runs, plan, description, &own, Existing::Keep)?;
-        let running = Running { run: run.clone(), claim, description, from: None, scores_test: true };
+        let running = Running::new(run.clone(), claim, description);
         let outcome = train_classifier(&prepared, running, threads, &mut |_: &TrainingEvent<'_, ()>| {
             if interrupt::asked() { ControlFlow::Break(()) } else { ControlFlow::Continue(()) }
         })?;

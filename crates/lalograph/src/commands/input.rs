@@ -1,6 +1,7 @@
 //! Input that commands share: text, words that a model does not know, threads.
 
 use lalograph_lab::writing::decoding::UnknownTokens;
+use lalograph_parallel::launched_here;
 use lalograph_text::Unit;
 
 use crate::failure::Failure;
@@ -44,7 +45,23 @@ pub(crate) fn refuse_idle_unknown(unknown: Option<UnknownTokens>, unit: Unit) ->
 /// Threads to use: as many as asked for, or all processors.
 pub(crate) fn threads(asked: Option<u16>) -> usize {
     asked.map_or_else(
-        || std::thread::available_parallelism().map_or(1, std::num::NonZeroUsize::get),
+        || {
+            let all = std::thread::available_parallelism().map_or(1, std::num::NonZeroUsize::get);
+            // Several processes on this machine share its processors, unless the launcher gave each its own.
+            let share = processors().unwrap_or(all) / launched_here();
+            all.min(share).max(1)
+        },
         usize::from,
     )
+}
+
+/// Processors of this machine, whether or not this process may use them.
+fn processors() -> Option<usize> {
+    let listed = std::fs::read_to_string("/sys/devices/system/cpu/online").ok()?;
+    let number = |text: &str| text.trim().parse::<usize>().ok();
+    let ranges = listed.trim().split(',').map(|range| match range.split_once('-') {
+        Some((first, last)) => Some(number(last)? + 1 - number(first)?),
+        None => number(range).map(|_| 1),
+    });
+    ranges.sum()
 }

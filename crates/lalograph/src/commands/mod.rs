@@ -24,6 +24,7 @@ mod sample;
 mod score;
 mod serve;
 mod settings;
+mod several;
 mod split;
 mod survey;
 mod sweep;
@@ -32,6 +33,8 @@ mod training;
 mod training_text;
 mod tune;
 mod vocab;
+
+pub(crate) use input::threads;
 
 use crate::cli::{Cli, Command};
 use crate::failure::Failure;

@@ -20,6 +20,7 @@ use super::training::{
 };
 use super::training_text::{base, tokens_of};
 use crate::cli::ResumeArgs;
+use crate::company::alone;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -114,6 +115,7 @@ fn continued<T: Startable>(
 
 /// Continues a sweep.
 fn resume_sweep(args: &ResumeArgs, folder: &Path, screen: &Screen) -> Result<(), Failure> {
+    alone::<()>("the resuming of a sweep")?;
     let changes = args.epochs.is_some()
         || args.steps.is_some()
         || args.learning_rate.is_some()

@@ -15,18 +15,20 @@ use super::vocab::vocabularies::apply_token_args;
 use crate::cli::{
     ModelArgs, PlanArgs, ReadingArgs, SamplesArgs, SharesArgs, StepArgs, TokenArgs, TrainingArgs,
 };
+use crate::company::check_lanes;
 use crate::failure::Failure;
 use crate::output::number::{bytes, count};
 use crate::room;
 
-/// Refuses a plan whose training would need more memory than there is.
+/// Refuses a plan whose training would need more memory than there is, or more lanes for its processes.
 pub(super) fn check_room(plan: &Plan, indices: usize) -> Result<(), Failure> {
     let needed = cost(plan, indices, &|_| 0.0)?.bytes.total();
     room::check(
         needed,
         "training by this plan",
         "lower --hidden, --layers, --batch or --window; `lalograph plan cost --no-measure` shows the memory of each part",
-    )
+    )?;
+    check_lanes(plan)
 }
 
 /// Different characters of a text that nobody has counted.

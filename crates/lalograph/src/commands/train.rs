@@ -79,7 +79,7 @@ pub(super) fn begin(
     let own = prepared.run_files()?;
     let (run, claim, description) =
         shelf::create(&*files::storage(), runs, &prepared.plan, description, &own, existing)?;
-    Ok(Running { run, claim, description, from: None, scores_test: true })
+    Ok(Running::new(run, claim, description))
 }
 
 /// Lays the flags over the plan file, and the plan file over the defaults.

@@ -22,6 +22,7 @@ use serde::Serialize;
 
 use super::reading::{LeftOut, say_reading};
 use super::settings::{describe, describe_windows};
+use crate::company::enlist;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -37,9 +38,6 @@ pub(super) fn now() -> String {
     ZonedDateTime::now().strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()
 }
 
-/// Folder of encoded corpora, in the folder of all runs.
-pub(crate) const TOKENS: &str = ".tokens";
-
 /// Reads the corpus of a new run with a progress bar, unless an earlier run encoded it.
 pub(super) fn read(
     plan: Plan,
@@ -50,7 +48,7 @@ pub(super) fn read(
     screen: &Screen,
 ) -> Result<LanguageTask, Failure> {
     // A list of what is left out is only there if the corpus is read.
-    let cache = runs.join(TOKENS);
+    let cache = runs.join(files::TOKENS);
     let storage = files::storage();
     let cache = left_out.is_none().then_some(TokenCache { storage: &*storage, path: &cache });
     reading(left_out, existing, screen, |observer| prepare(plan, threads, cache, observer))
@@ -141,6 +139,7 @@ pub(super) fn carry_out(
     output: Output,
     screen: &Screen,
 ) -> Result<(RunFolder, TrainingOutcome), Failure> {
+    let running = enlist(running, &prepared.plan, prepared.run_files()?, screen)?;
     let run = running.run.clone();
     let watched = if prepared.model.samples().is_none() { Watched::Perplexity } else { Watched::SampledLoss };
     let name = run.path().display().to_string();
@@ -159,6 +158,13 @@ pub(super) fn carry_out_classifier(
     output: Output,
     screen: &Screen,
 ) -> Result<(RunFolder, TrainingOutcome), Failure> {
+    let running = match prepared {
+        PreparedClassifier::Network(_) => {
+            let data = prepared.data();
+            enlist(running, &data.plan, data.run_files()?, screen)?
+        }
+        PreparedClassifier::Linear(_) => running,
+    };
     let run = running.run.clone();
     let name = run.path().display().to_string();
     let view = TrainingView::new(screen, output, &name, prepared.steps(), Watched::Accuracy);

@@ -12,7 +12,7 @@ use lalograph_storage::Existing;
 
 use super::input::threads;
 use super::lookup::path_meant;
-use super::training::{TOKENS, reading};
+use super::training::reading;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -37,7 +37,7 @@ pub(super) fn tokens_of(run: &RunFolder) -> Option<PathBuf> {
     let beside = run.path().parent()?;
     // The trials of a sweep share the encoded corpora of the runs beside the sweep.
     let sweep = beside.parent().filter(|folder| SweepFolder::is_one(folder));
-    Some(sweep.and_then(Path::parent).unwrap_or(beside).join(TOKENS))
+    Some(sweep.and_then(Path::parent).unwrap_or(beside).join(files::TOKENS))
 }
 
 /// The text that a model was trained on.

@@ -119,6 +119,33 @@ pub(crate) fn parse_bytes(text: &str) -> Result<u64, String> {
     }
 }
 
+/// A number followed by one of these units.
+fn measured(text: &str, units: &[(&str, f64)]) -> Option<f64> {
+    let (unit, factor) = units.iter().find(|(unit, _)| text.ends_with(unit))?;
+    let number: f64 = text.strip_suffix(unit)?.trim().parse().ok()?;
+    (number.is_finite() && number > 0.0).then_some(number * factor)
+}
+
+/// The speed of a network in bits a second.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Bandwidth(pub(crate) f64);
+
+/// Reads `800Mb` or `10Gb`.
+pub(crate) fn parse_bandwidth(text: &str) -> Result<Bandwidth, String> {
+    let found = measured(text, &[("Mb", 1e6), ("Gb", 1e9)]).map(Bandwidth);
+    found.ok_or_else(|| "write bits a second as 800Mb or 10Gb".to_owned())
+}
+
+/// Seconds until a message arrives.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct Latency(pub(crate) f64);
+
+/// Reads `2us` or `0.1ms`.
+pub(crate) fn parse_latency(text: &str) -> Result<Latency, String> {
+    let found = measured(text, &[("us", 1e-6), ("ms", 1e-3)]).map(Latency);
+    found.ok_or_else(|| "write it as 2us or 0.1ms".to_owned())
+}
+
 #[cfg(test)]
 mod tests {
     use super::{bytes, count, duration, figure, parse_bytes, perplexity, visible};

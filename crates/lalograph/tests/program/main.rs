@@ -14,6 +14,7 @@ mod hostile;
 mod judging;
 mod kills;
 mod planning;
+mod processes;
 mod rooms;
 mod runs;
 mod serve;

@@ -4,6 +4,7 @@ use lalograph_net::blocks::recurrent::window::Extent;
 use lalograph_net::blocks::regularisation::LaneUse;
 use lalograph_net::models::classifier::Classifier;
 use lalograph_net::models::network::LaneRoom;
+use lalograph_net::step::exchange::{Exchange, Rank};
 use lalograph_net::step::lanes::Lanes;
 use lalograph_net::step::team::Team;
 use lalograph_net::weights::packed::Parameters;
@@ -33,6 +34,7 @@ impl<'d> HeldOutDocuments<'d> {
         net: &Classifier,
         documents: &'d Documents,
         lanes: usize,
+        rank: Rank,
     ) -> Option<Box<dyn Evaluator<Classifier> + 'd>> {
         if documents.is_empty() {
             return None;
@@ -41,9 +43,35 @@ impl<'d> HeldOutDocuments<'d> {
         let extent = Extent { steps: documents.longest(), rows };
         let room = LaneRoom { extent, used_for: LaneUse::Reading, resets: false };
         let lanes = Lanes::new(rows, lanes);
-        let team = Team::new(net, room, lanes, 0..lanes.count(), ());
+        let team = Team::new(net, room, lanes, rank.lanes(lanes.count()), ());
         let order = documents.by_length();
         Some(Box::new(Self { documents, classes: net.shape().classes, order, team }))
+    }
+}
+
+impl HeldOutDocuments<'_> {
+    /// The log-probabilities of all documents, document by document; none if somebody was stopped.
+    fn gathered(&self, here: &[f64], exchange: &mut dyn Exchange<f32>) -> Option<Vec<f64>> {
+        let (classes, lanes, count) = (self.classes, self.team.lanes(), exchange.rank().count);
+        let mut logs = vec![0.0; self.order.len() * classes];
+        let blocks = exchange.gather(bytemuck::cast_slice(here));
+        for (rank, block) in blocks.iter().enumerate() {
+            let mut numbers =
+                block.chunks_exact(8).map(|bytes| bytes.try_into().map_or(0.0, f64::from_le_bytes));
+            for batch in self.order.chunks(lanes.rows()) {
+                for rows in
+                    (Rank { number: rank, count }).lanes(lanes.count()).map(|lane| lanes.rows_of(lane))
+                {
+                    let rows = rows.start.min(batch.len())..rows.end.min(batch.len());
+                    for &number in &batch[rows] {
+                        for log in &mut logs[number as usize * classes..][..classes] {
+                            *log = numbers.next()?;
+                        }
+                    }
+                }
+            }
+        }
+        Some(logs)
     }
 }
 
@@ -52,10 +80,11 @@ impl Evaluator<Classifier> for HeldOutDocuments<'_> {
         &mut self,
         net: &Classifier,
         weights: Parameters<'_, f32>,
+        exchange: &mut dyn Exchange<f32>,
         progress: &mut dyn FnMut(f64) -> bool,
     ) -> Result<Option<Evaluation>, LabError> {
         let (classes, count) = (self.classes, self.order.len());
-        let mut logs = vec![0.0; count * classes];
+        let mut here: Vec<f64> = Vec::new();
         let rows = self.team.lanes().rows();
         for (index, batch) in self.order.chunks(rows).enumerate() {
             for (rows, window) in self.team.windows_mut() {
@@ -68,14 +97,14 @@ impl Evaluator<Classifier> for HeldOutDocuments<'_> {
                 net.log_probabilities(weights, window, 1.0, lane, &mut logs);
                 logs
             });
-            for (&number, found) in batch.iter().zip(found.concat().chunks_exact(classes)) {
-                logs[number as usize * classes..][..classes].copy_from_slice(found);
-            }
+            here.extend(found.iter().flatten());
             if !progress(((index + 1) * rows).min(count) as f64 / count as f64) {
-                return Ok(None);
+                here.clear();
+                break;
             }
         }
         self.documents.check()?;
+        let Some(logs) = self.gathered(&here, exchange) else { return Ok(None) };
         let truths = (0..count).map(|number| self.documents.class(number)).collect();
         Ok(Some(evaluation(&Decisions::new(classes, truths, logs), self.documents)))
     }

@@ -14,4 +14,4 @@ pub use data::ClassifierData;
 pub use input::DocumentInput;
 pub use learner::{ClassifierTask, PreparedClassifier};
 pub use prepare::{not_numbers, prepare_classifier, prepare_classifier_again};
-pub use seam::{forecast_classifier, train_classifier};
+pub use seam::{follow_classifier, forecast_classifier, train_classifier};

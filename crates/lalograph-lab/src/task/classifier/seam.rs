@@ -2,6 +2,7 @@
 
 use lalograph_net::Network;
 use lalograph_net::models::classifier::{Classifier, DocumentWindow};
+use lalograph_net::step::exchange::{Exchange, Rank};
 
 use super::evaluate::{HeldOutDocuments, criterion};
 use super::learner::{ClassifierTask, PreparedClassifier};
@@ -16,6 +17,7 @@ use crate::plan::Plan;
 use crate::run::description::TextFacts;
 use crate::run::records::{Evaluation, Figures};
 use crate::task::{Duty, Evaluator, Startable, Task};
+use crate::training::company;
 use crate::training::events::TrainingObserver;
 use crate::training::run_loop::{self, Running, TrainingOutcome};
 
@@ -64,12 +66,12 @@ impl Task for ClassifierTask {
         }
     }
 
-    fn validation(&self) -> Option<Box<dyn Evaluator<Classifier> + '_>> {
-        HeldOutDocuments::boxed(&self.net, &self.data.validation, self.data.plan.training.lanes)
+    fn validation(&self, rank: Rank) -> Option<Box<dyn Evaluator<Classifier> + '_>> {
+        HeldOutDocuments::boxed(&self.net, &self.data.validation, self.data.plan.training.lanes, rank)
     }
 
-    fn test(&self) -> Option<Box<dyn Evaluator<Classifier> + '_>> {
-        HeldOutDocuments::boxed(&self.net, &self.data.test, self.data.plan.training.lanes)
+    fn test(&self, rank: Rank) -> Option<Box<dyn Evaluator<Classifier> + '_>> {
+        HeldOutDocuments::boxed(&self.net, &self.data.test, self.data.plan.training.lanes, rank)
     }
 
     fn duties(&self) -> Vec<Box<dyn Duty<Self> + '_>> {
@@ -120,5 +122,22 @@ pub fn train_classifier(
     match prepared {
         PreparedClassifier::Network(task) => run_loop::train(&**task, running, threads, observer),
         PreparedClassifier::Linear(task) => solve(task, running, threads, observer),
+    }
+}
+
+/// Computes the lanes of this process for a run that process 0 trains: [`company::follow`] for a network, compiled in this crate. A linear classifier is
+/// solved by process 0 alone.
+///
+/// # Errors
+/// As for [`company::follow`].
+pub fn follow_classifier(
+    prepared: &PreparedClassifier,
+    exchange: Box<dyn Exchange<f32>>,
+    threads: usize,
+    stops: &(dyn Fn() -> bool + Sync),
+) -> Result<(), LabError> {
+    match prepared {
+        PreparedClassifier::Network(task) => company::follow(&**task, exchange, threads, stops),
+        PreparedClassifier::Linear(_) => Ok(()),
     }
 }

@@ -1,12 +1,14 @@
 //! Periodic duties of a language model's training: gradient flow and samples.
 
+use std::ops::Range;
 use std::sync::Arc;
 
 use lalograph_net::LanguageModel;
+use lalograph_net::models::language::TokenWindow;
 use lalograph_net::numbers::chance::stream;
 use serde::{Deserialize, Serialize};
 
-use super::flow::FlowMeter;
+use super::flow::{FlowMeter, ROWS};
 use super::learner::LanguageTask;
 use super::model::{ModelFile, ReadyModel};
 use crate::artefact::model_file::Trained;
@@ -57,6 +59,10 @@ impl Duty<LanguageTask> for FlowDuty<'_> {
         true
     }
 
+    fn needs_all(&self) -> bool {
+        true
+    }
+
     fn is_due(&self, step: u64, _: bool) -> bool {
         is_due(step, (self.task.plan.training.flow_every, 0.0), self.task.facts.steps_per_epoch)
     }
@@ -66,11 +72,37 @@ impl Duty<LanguageTask> for FlowDuty<'_> {
         moment: Moment<'_, '_, LanguageModel>,
     ) -> Result<Option<Vec<LanguageNote>>, LabError> {
         let step = moment.trainer.step();
-        let (team, weights) = moment.trainer.last_step();
-        let lanes: Vec<_> = team.windows().collect();
+        let (team, weights, exchange) = moment.trainer.last_step();
+        let here = written(team.windows().filter(|(rows, _)| rows.start < ROWS));
+        let lanes: Vec<_> =
+            exchange.gather(bytemuck::cast_slice(&here)).iter().flat_map(|all| read(all)).collect();
+        let lanes: Vec<_> = lanes.iter().map(|(rows, window)| (rows.clone(), window)).collect();
         let record = self.meter.measure(&self.task.model, weights, &lanes);
         Ok(Some(vec![LanguageNote::Flow(FlowRecord { step, ..record })]))
     }
+}
+
+/// Windows of lanes as numbers: the first row and the row after the last, how many tokens, the tokens and their targets.
+fn written<'w>(windows: impl Iterator<Item = (Range<usize>, &'w TokenWindow)>) -> Vec<u32> {
+    let mut numbers = Vec::new();
+    for (rows, window) in windows {
+        numbers.extend([rows.start as u32, rows.end as u32, window.inputs.len() as u32]);
+        numbers.extend(&window.inputs);
+        numbers.extend(&window.targets);
+    }
+    numbers
+}
+
+/// The same, read again.
+fn read(bytes: &[u8]) -> Vec<(Range<usize>, TokenWindow)> {
+    let mut numbers = bytes.chunks_exact(4).map(|bytes| bytes.try_into().map_or(0, u32::from_le_bytes));
+    let mut windows = Vec::new();
+    while let (Some(first), Some(end), Some(tokens)) = (numbers.next(), numbers.next(), numbers.next()) {
+        let mut tokens = || numbers.by_ref().take(tokens as usize).collect();
+        let window = TokenWindow { inputs: tokens(), targets: tokens(), resets: Vec::new() };
+        windows.push((first as usize..end as usize, window));
+    }
+    windows
 }
 
 /// Writes samples at the plan's temperatures.

@@ -4,6 +4,7 @@ use lalograph_net::LanguageModel;
 use lalograph_net::blocks::recurrent::window::Extent;
 use lalograph_net::blocks::regularisation::LaneUse;
 use lalograph_net::models::network::LaneRoom;
+use lalograph_net::step::exchange::{Exchange, Rank};
 use lalograph_net::step::lanes::Lanes;
 use lalograph_net::step::team::Team;
 use lalograph_net::weights::packed::Parameters;
@@ -15,6 +16,29 @@ use crate::measure::score::Score;
 use crate::plan::Plan;
 use crate::run::records::Evaluation;
 use crate::task::Evaluator;
+
+/// The losses of all lanes, window by window; none if somebody was stopped.
+fn gathered(
+    here: &[f64],
+    windows: usize,
+    lanes: Lanes,
+    exchange: &mut dyn Exchange<f32>,
+) -> Option<Vec<Vec<f64>>> {
+    let count = exchange.rank().count;
+    let blocks = exchange.gather(bytemuck::cast_slice(here));
+    let mut all = vec![Vec::with_capacity(lanes.count()); windows];
+    for (rank, block) in blocks.iter().enumerate() {
+        let own = Rank { number: rank, count }.lanes(lanes.count()).len();
+        if block.len() != 8 * own * windows {
+            return None;
+        }
+        for (window, losses) in all.iter_mut().zip(block.chunks_exact((8 * own).max(1))) {
+            window
+                .extend(losses.chunks_exact(8).map(|bytes| bytes.try_into().map_or(0.0, f64::from_le_bytes)));
+        }
+    }
+    Some(all)
+}
 
 /// Rows side by side while held-out text is read.
 pub(crate) const VALIDATION_ROWS: usize = 16;
@@ -32,6 +56,7 @@ impl HeldOutText {
         plan: &Plan,
         model: &LanguageModel,
         text: TokenSequence,
+        rank: Rank,
     ) -> Option<Box<dyn Evaluator<LanguageModel> + 'a>> {
         if text.is_empty() {
             return None;
@@ -44,7 +69,7 @@ impl HeldOutText {
             resets: true,
         };
         let lanes = Lanes::new(rows.rows(), training.lanes);
-        let team = Team::new(model, room, lanes, 0..lanes.count(), model.shared(Vec::new));
+        let team = Team::new(model, room, lanes, rank.lanes(lanes.count()), model.shared(Vec::new));
         Some(Box::new(Self { text, rows, team }))
     }
 }
@@ -54,20 +79,24 @@ impl Evaluator<LanguageModel> for HeldOutText {
         &mut self,
         net: &LanguageModel,
         weights: Parameters<'_, f32>,
+        exchange: &mut dyn Exchange<f32>,
         progress: &mut dyn FnMut(f64) -> bool,
     ) -> Result<Option<Evaluation>, LabError> {
         let windows = self.rows.windows();
-        let mut total = 0.0;
+        let mut here: Vec<f64> = Vec::new();
         for index in 0..windows {
             for (rows, window) in self.team.windows_mut() {
                 self.rows.window(&self.text, index, rows, window);
             }
-            total += self.team.loss(net, weights);
+            here.extend(self.team.losses(net, weights));
             if !progress((index + 1) as f64 / windows as f64) {
-                return Ok(None);
+                here.clear();
+                break;
             }
         }
         self.text.check()?;
+        let Some(all) = gathered(&here, windows, self.team.lanes(), exchange) else { return Ok(None) };
+        let total = all.iter().map(|window| window.iter().sum::<f64>()).sum();
         Ok(Some(Score::new(&self.text, total).evaluation()))
     }
 }

@@ -2,6 +2,7 @@
 
 use lalograph_net::heads::sampled::SharedSample;
 use lalograph_net::models::language::TokenWindow;
+use lalograph_net::step::exchange::{Exchange, Rank};
 use lalograph_net::weights::first_values::first_values;
 use lalograph_net::{LanguageModel, Network};
 use lalograph_text::tokens::TokenSequence;
@@ -20,6 +21,7 @@ use crate::plan::Plan;
 use crate::run::description::TextFacts;
 use crate::run::records::Figures;
 use crate::task::{Duty, Evaluator, Startable, Task};
+use crate::training::company;
 use crate::training::events::TrainingObserver;
 use crate::training::run_loop::{self, Running, TrainingOutcome};
 
@@ -63,9 +65,10 @@ impl Task for LanguageTask {
         self.start.fill(self.model.layout(), weights, &self.vocabulary)
     }
 
-    fn validation(&self) -> Option<Box<dyn Evaluator<LanguageModel> + '_>> {
+    fn validation(&self, rank: Rank) -> Option<Box<dyn Evaluator<LanguageModel> + '_>> {
         let share = self.plan.training.validate_share;
-        let boxed = |text: &TokenSequence| HeldOutText::boxed(&self.plan, &self.model, text.beginning(share));
+        let boxed =
+            |text: &TokenSequence| HeldOutText::boxed(&self.plan, &self.model, text.beginning(share), rank);
         let new = boxed(&self.corpus.validation)?;
         let Some(tune) = &self.plan.tune else { return Some(new) };
         let old = self.old.as_ref().filter(|_| tune.measure_old).and_then(|old| boxed(&old.validation));
@@ -79,8 +82,8 @@ impl Task for LanguageTask {
         self.plan.tune.is_some()
     }
 
-    fn test(&self) -> Option<Box<dyn Evaluator<LanguageModel> + '_>> {
-        HeldOutText::boxed(&self.plan, &self.model, self.corpus.test.clone())
+    fn test(&self, rank: Rank) -> Option<Box<dyn Evaluator<LanguageModel> + '_>> {
+        HeldOutText::boxed(&self.plan, &self.model, self.corpus.test.clone(), rank)
     }
 
     fn duties(&self) -> Vec<Box<dyn Duty<Self> + '_>> {
@@ -126,4 +129,17 @@ pub fn train(
     observer: &mut (dyn TrainingObserver<LanguageNote> + Send),
 ) -> Result<TrainingOutcome, LabError> {
     run_loop::train(task, running, threads, observer)
+}
+
+/// Computes the lanes of this process for a run that process 0 trains: [`company::follow`] for this task, compiled in this crate.
+///
+/// # Errors
+/// As for [`company::follow`].
+pub fn follow(
+    task: &LanguageTask,
+    exchange: Box<dyn Exchange<f32>>,
+    threads: usize,
+    stops: &(dyn Fn() -> bool + Sync),
+) -> Result<(), LabError> {
+    company::follow(task, exchange, threads, stops)
 }

@@ -1,6 +1,7 @@
 //! What a tuned model is validated on: the new text, the old text, and how far it has moved from its base.
 
 use lalograph_net::LanguageModel;
+use lalograph_net::step::exchange::Exchange;
 use lalograph_net::weights::packed::Parameters;
 
 use crate::error::LabError;
@@ -28,10 +29,12 @@ impl Evaluator<LanguageModel> for TunedText<'_> {
         &mut self,
         net: &LanguageModel,
         weights: Parameters<'_, f32>,
+        exchange: &mut dyn Exchange<f32>,
         progress: &mut dyn FnMut(f64) -> bool,
     ) -> Result<Option<Evaluation>, LabError> {
         let part = if self.old.is_some() { HALF } else { 1.0 };
-        let Some(found) = self.new.evaluate(net, weights, &mut |share| progress(share * part))? else {
+        let Some(found) = self.new.evaluate(net, weights, exchange, &mut |share| progress(share * part))?
+        else {
             return Ok(None);
         };
         let mut figures = found.figures;
@@ -39,7 +42,9 @@ impl Evaluator<LanguageModel> for TunedText<'_> {
             figures = figures.with([(MOVED, moved(base, weights.all()))]);
         }
         if let Some(old) = &mut self.old {
-            let Some(old) = old.evaluate(net, weights, &mut |share| progress(part + share * HALF))? else {
+            let Some(old) =
+                old.evaluate(net, weights, exchange, &mut |share| progress(part + share * HALF))?
+            else {
                 return Ok(None);
             };
             figures = figures.with([(OLD_PERPLEXITY, old.loss.exp())]);

@@ -12,6 +12,7 @@ use super::train::{check, describe_classifier};
 use crate::cli::PlanCostArgs;
 use crate::commands::costs::{STEPPING_SECONDS, operations, parameter_table, run_rows};
 use crate::commands::input::threads;
+use crate::commands::several::{Several, say_several};
 use crate::commands::training::reading_documents;
 use crate::failure::Failure;
 use crate::interrupt;
@@ -33,6 +34,8 @@ struct CostDocument {
     training_tokens: u64,
     run: Option<Forecast>,
     run_seconds: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    several: Option<Several>,
 }
 
 /// Prints the cost of a classifier's plan, whose corpus is read for it.
@@ -89,6 +92,7 @@ pub(crate) fn show_classifier_cost(args: &PlanCostArgs, plan: Plan, screen: &Scr
         training_documents: documents,
         training_tokens: data.training.steps(),
         run_seconds: run.as_ref().map(Forecast::seconds),
+        several: run.as_ref().and_then(|run| Several::asked(args, &run.parts)),
         layers,
         run,
     };
@@ -126,5 +130,6 @@ pub(crate) fn show_classifier_cost(args: &PlanCostArgs, plan: Plan, screen: &Scr
     if rows.is_empty() {
         return Ok(());
     }
-    screen.line(&format!("\n{}\n{}", screen.heading("Work"), facts(screen, &rows)))
+    screen.line(&format!("\n{}\n{}", screen.heading("Work"), facts(screen, &rows)))?;
+    say_several(found.several, found.run.as_ref(), screen)
 }

@@ -30,6 +30,7 @@ use crate::commands::training::{
     OutcomeLine, carry_out_classifier, end_rows, missing_vectors, now, reading_documents, say_end,
 };
 use crate::commands::vocab::vocabularies::{apply_token_args, listed};
+use crate::company::{alone, check_lanes};
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -107,7 +108,7 @@ fn begin(
     let own = prepared.data().run_files()?;
     let (run, claim, description) =
         shelf::create(&*files::storage(), runs, &prepared.data().plan, description, &own, existing)?;
-    Ok(Running { run, claim, description, from: None, scores_test: true })
+    Ok(Running::new(run, claim, description))
 }
 
 /// Refuses a classifier that needs more memory than there is, and warns of labels that look alike.
@@ -122,6 +123,10 @@ pub(crate) fn check(prepared: &PreparedClassifier, screen: &Screen) -> Result<()
             DocumentInput::Numbers(_) => "lower --batch, --hidden or --layers",
         },
     )?;
+    match prepared {
+        PreparedClassifier::Network(_) => check_lanes(&prepared.data().plan)?,
+        PreparedClassifier::Linear(_) => alone("the training of a linear classifier")?,
+    }
     for (first, second) in prepared.data().similar_labels() {
         screen.warn(&format!(
             "the labels `{first}` and `{second}` differ in case or white space only and are two classes"

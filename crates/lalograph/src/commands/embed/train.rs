@@ -18,7 +18,7 @@ use crate::cli::EmbedTrainArgs;
 use crate::commands::input::threads;
 use crate::commands::reading::{found, refuse_idle};
 use crate::commands::settings::{lay, lay_over_none, lay_text, read_plan, refuse_other_plan};
-use crate::commands::training::{TOKENS, reading_text};
+use crate::commands::training::reading_text;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -208,7 +208,7 @@ fn read(
     refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
     let left_out = args.reading.left_out.as_deref();
     // A list of what is left out is only there if the corpus is read.
-    let cache = args.runs.join(TOKENS);
+    let cache = args.runs.join(files::TOKENS);
     let storage = files::storage();
     let cache = left_out.is_none().then_some(TokenCache { storage: &*storage, path: &cache });
     let (vocabulary, corpus) = reading_text(left_out, existing, screen, |observer| {

@@ -21,6 +21,7 @@ use crate::commands::gauge::operations_per_second;
 use crate::commands::input::{text_or_input, threads};
 use crate::commands::reading::{found, refuse_idle};
 use crate::commands::settings::{Sized, check_room, describe, flagged_plan, lay_split_text, plan_text, size};
+use crate::commands::several::{Several, say_several};
 use crate::commands::training::reading;
 use crate::failure::Failure;
 use crate::interrupt;
@@ -118,6 +119,8 @@ struct CostDocument<'a> {
     /// The whole run, if its text is given.
     run: Option<Forecast>,
     run_seconds: Option<f64>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    several: Option<Several>,
 }
 
 /// Speed of this machine with a plan.
@@ -178,6 +181,9 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
         }
         None => size(&args.plan, asked_plan(args)?)?,
     };
+    if args.processes.is_some() && task.is_none() {
+        return Err(Failure::Usage(NEEDS_TEXT.into()));
+    }
     let found = cost(&plan, indices, &zipf_share(indices))?;
     let tokens = args.training_tokens.unwrap_or(1_000_000);
     let threads = threads(args.plan.threads);
@@ -204,10 +210,18 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
             share_of_matrix_peak: share.median,
         })
     };
+    let several = run.as_ref().and_then(|run| Several::asked(args, &run.parts));
     if args.plan.json {
         let total_bytes = found.bytes.total();
         let seconds = run.as_ref().map(Forecast::seconds);
-        return screen.json(&CostDocument { cost: &found, total_bytes, measured, run, run_seconds: seconds });
+        return screen.json(&CostDocument {
+            cost: &found,
+            total_bytes,
+            measured,
+            run,
+            run_seconds: seconds,
+            several,
+        });
     }
     let layers = parameter_table(&found.layers, found.parameters, screen);
     let MemoryCost {
@@ -295,5 +309,9 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
         facts(screen, &memory),
         screen.heading("Matrix operations (a multiply-add counts as two)"),
         facts(screen, &work),
-    ))
+    ))?;
+    say_several(several, run.as_ref(), screen)
 }
+
+/// Why a prediction is refused.
+const NEEDS_TEXT: &str = "--processes needs a step that is measured: give the paths of a corpus";

@@ -1,6 +1,5 @@
 //! `runs remove`: runs and what is kept beside them.
 
-use super::super::training::TOKENS;
 use crate::cli::RemoveArgs;
 use crate::commands::lookup::run_meant;
 use crate::failure::Failure;
@@ -22,9 +21,9 @@ pub(super) fn run(args: &RemoveArgs, screen: &Screen) -> Result<(), Failure> {
         screen.line(&format!("removed {} ({})", path.display(), bytes(size)))?;
     }
     if args.encoded_corpora {
-        let tokens = args.place.runs.join(TOKENS);
+        let tokens = args.place.runs.join(files::TOKENS);
         if tokens.is_dir() {
-            Folder::open(&*storage, &args.place.runs)?.remove_all(TOKENS)?;
+            Folder::open(&*storage, &args.place.runs)?.remove_all(files::TOKENS)?;
             screen.line(&format!("removed the encoded corpora in {}", tokens.display()))?;
         } else {
             screen.note(&format!("there are no encoded corpora in {}", args.place.runs.display()));

@@ -18,7 +18,7 @@ use super::view::View;
 use crate::cli::SweepArgs;
 use crate::commands::input::threads;
 use crate::commands::lookup::sweep_meant;
-use crate::commands::training::{TOKENS, now};
+use crate::commands::training::now;
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -91,7 +91,7 @@ fn carry_out(sweep: &SweepFolder, how: &How, screen: &Screen) -> Result<(), Fail
     }
     let storage = files::storage();
     let runs = sweep.path().parent().unwrap_or(Path::new(""));
-    let tokens = runs.join(TOKENS);
+    let tokens = runs.join(files::TOKENS);
     let base = base(spec);
     let memory =
         |needed: u64| room::check(needed, "training", "").map_err(|failure| failure.words().to_owned());

@@ -14,7 +14,7 @@ use crate::commands::lookup::{load_model, model_path};
 use crate::commands::reading::{found, lay_over, refuse_idle};
 use crate::commands::settings::{check_room, lay, lay_shares, lay_training};
 use crate::commands::train::{begin, name_of_new_run};
-use crate::commands::training::{TOKENS, carry_out, reading, render_start, say_outcome};
+use crate::commands::training::{carry_out, reading, render_start, say_outcome};
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -39,7 +39,7 @@ pub(super) fn run(args: &TuneArgs, model: &Path, screen: &Screen) -> Result<(), 
     interrupt::listen();
     refuse_idle(&args.reading, &found(&plan.corpus.spec())?)?;
     let base = base_of(&mut plan, file, screen)?;
-    let (count, cache) = (threads(args.run.threads), args.run.runs.join(TOKENS));
+    let (count, cache) = (threads(args.run.threads), args.run.runs.join(files::TOKENS));
     let storage = files::storage();
     let cache = Some(TokenCache { storage: &*storage, path: &cache });
     let prepared = reading(args.reading.left_out.as_deref(), existing, screen, |observer| {

@@ -1,0 +1,239 @@
+//! Processes of one run. The first one carries out the command; the others wait until it enlists them for a training, and compute their lanes.
+
+use std::any::Any;
+use std::path::PathBuf;
+use std::sync::Mutex;
+
+use lalograph_lab::data::token_cache::TokenCache;
+use lalograph_lab::run::description::RunDescription;
+use lalograph_lab::{
+    LanguageTask, Plan, PreparationEvent, PreparedClassifier, RunFolder, Running, follow_classifier,
+    prepare_again, prepare_classifier_again,
+};
+use lalograph_net::step::exchange::Exchange;
+use lalograph_parallel::launched_processes;
+use serde::{Deserialize, Serialize};
+
+use crate::cli::{ClassifyCommand, Command};
+use crate::commands::threads;
+use crate::failure::Failure;
+use crate::files;
+use crate::interrupt;
+use crate::output::number::counted;
+use crate::output::screen::Screen;
+
+/// What the processes do together, until a training takes it.
+static COMPANY: Mutex<Option<Box<dyn Exchange<f32>>>> = Mutex::new(None);
+
+/// What ends when all of them have come to their end.
+static MEETING: Mutex<Option<Box<dyn Any + Send>>> = Mutex::new(None);
+
+/// What the other processes need to know of a training.
+#[derive(Serialize, Deserialize)]
+struct Enlistment {
+    /// What the program is: the hash of its file.
+    program: String,
+    plan: String,
+    description: RunDescription,
+    /// The files of the run that say what its tokens are.
+    files: Vec<(String, String)>,
+    /// The folder of encoded corpora.
+    tokens: Option<PathBuf>,
+}
+
+/// The threads asked for by a command that several processes carry out together; `None` for another command.
+fn shared(command: &Command) -> Option<Option<u16>> {
+    match command {
+        Command::Train(args) => Some(args.run.threads),
+        Command::Tune(args) if args.command.is_none() => Some(args.run.threads),
+        Command::Resume(args) => Some(args.threads),
+        Command::Classify { command: ClassifyCommand::Train(args) } => Some(args.run.threads),
+        _ => None,
+    }
+}
+
+/// Meets the processes that a launcher started together with this one. In the first one it returns `None`; in the others, once their part has ended.
+pub(crate) fn join(command: &Command) -> Result<Option<()>, Failure> {
+    // The processes of a sweep share its folder, and send each other no messages.
+    if launched_processes() == 1 || matches!(command, Command::Sweep(_)) {
+        return Ok(None);
+    }
+    let mut exchange = meet()?;
+    let rank = exchange.rank();
+    if rank.number == 0 {
+        let shared = shared(command).is_some();
+        *lock(&COMPANY) = Some(exchange);
+        return if shared { Ok(None) } else { alone("this command") };
+    }
+    interrupt::listen();
+    let asked = shared(command).flatten();
+    let part = match follow(exchange.as_mut(), asked) {
+        Ok(Some(enlisted)) => enlisted.follow(exchange, threads(asked)),
+        Ok(None) => Ok(()),
+        Err(failure) => Err(failure),
+    };
+    part.map(Some).map_err(|failure| failure.of_process(rank.number))
+}
+
+/// Refuses work that one process does, if others wait to take part.
+pub(crate) fn alone<T: Default>(work: &str) -> Result<T, Failure> {
+    if lock(&COMPANY).is_none() {
+        return Ok(T::default());
+    }
+    Err(Failure::with_remedy(format!("{work} is done by one process"), "start it without a launcher"))
+}
+
+/// Lets the other processes go, if no training did.
+pub(crate) fn dismiss() {
+    drop(lock(&COMPANY).take());
+}
+
+/// Waits until all processes have come to their end. Without it, the launcher ends those that are left.
+pub(crate) fn part() {
+    drop(lock(&MEETING).take());
+}
+
+fn lock<T>(held: &'static Mutex<Option<T>>) -> std::sync::MutexGuard<'static, Option<T>> {
+    held.lock().unwrap_or_else(std::sync::PoisonError::into_inner)
+}
+
+#[cfg(not(feature = "mpi"))]
+fn meet() -> Result<Box<dyn Exchange<f32>>, Failure> {
+    Err(Failure::with_remedy(
+        format!(
+            "{} processes were started together, and this program cannot exchange messages",
+            launched_processes()
+        ),
+        "build it with `cargo build --release --features mpi`, or start it without a launcher",
+    ))
+}
+
+#[cfg(feature = "mpi")]
+fn meet() -> Result<Box<dyn Exchange<f32>>, Failure> {
+    use lalograph_net::step::processes::Processes;
+    use lalograph_parallel::{Messages, launched_as};
+
+    let met = Messages::meet(|gone| {
+        // One of those that are left speaks.
+        if launched_as() == usize::from(gone == 0) {
+            crate::output::screen::write_err(&format!(
+                "error: process {gone} is gone, and the training with it\ntry: `lalograph resume` continues from its last checkpoint, with any number of processes"
+            ));
+        }
+        #[expect(clippy::disallowed_methods, reason = "the others can no longer be reached")]
+        std::process::exit(1);
+    });
+    let (meeting, messages) = met.map_err(Failure::work)?;
+    *lock(&MEETING) = Some(Box::new(meeting));
+    Ok(Box::new(Processes::new(messages)))
+}
+
+/// Refuses more processes than there are lanes, before a run is made.
+pub(crate) fn check_lanes(plan: &Plan) -> Result<(), Failure> {
+    let count = lock(&COMPANY).as_ref().map_or(1, |exchange| exchange.rank().count);
+    let lanes = lanes_of(plan);
+    if count <= lanes {
+        return Ok(());
+    }
+    Err(Failure::with_remedy(
+        format!("{count} processes for {}", counted(lanes as u64, "lane", "lanes")),
+        "raise training.lanes (results depend on it through rounding), or start fewer processes",
+    ))
+}
+
+fn lanes_of(plan: &Plan) -> usize {
+    plan.training.lanes.min(plan.training.batch)
+}
+
+/// Has all processes train a run together: those that a launcher started, or only this one.
+pub(crate) fn enlist(
+    running: Running,
+    plan: &Plan,
+    files: Vec<(&'static str, String)>,
+    screen: &Screen,
+) -> Result<Running, Failure> {
+    let Some(mut exchange) = lock(&COMPANY).take() else { return Ok(running) };
+    let tokens = running.run.path().parent().map(|runs| runs.join(files::TOKENS));
+    let word = Enlistment {
+        program: program()?,
+        plan: plan.to_toml()?,
+        description: running.description.clone(),
+        files: files.into_iter().map(|(name, text)| (name.to_owned(), text)).collect(),
+        tokens: tokens.map(|tokens| std::path::absolute(&tokens).unwrap_or(tokens)),
+    };
+    exchange.lead(&serde_json::to_vec(&word).map_err(Failure::work)?);
+    let answers = exchange.gather(&[]);
+    let refused = answers.iter().enumerate().find(|(_, answer)| !answer.is_empty());
+    match refused {
+        Some((rank, answer)) => {
+            Err(Failure::work(format!("process {rank}: {}", String::from_utf8_lossy(answer))))
+        }
+        None => {
+            let (count, of) = (exchange.rank().count, counted(lanes_of(plan) as u64, "lane", "lanes"));
+            screen.note(&format!("{count} processes share the {of} of each batch"));
+            Ok(Running { exchange, ..running })
+        }
+    }
+}
+
+/// The network of a run, ready to be trained.
+enum Enlisted {
+    Language(Box<LanguageTask>),
+    Classifier(Box<PreparedClassifier>),
+}
+
+impl Enlisted {
+    fn follow(&self, exchange: Box<dyn Exchange<f32>>, threads: usize) -> Result<(), Failure> {
+        match self {
+            Self::Language(task) => lalograph_lab::follow(task, exchange, threads, &interrupt::asked)?,
+            Self::Classifier(task) => follow_classifier(task, exchange, threads, &interrupt::asked)?,
+        }
+        Ok(())
+    }
+}
+
+/// Waits until the first process enlists this one for a training, and reads what it trains; `None` if there is none, or it cannot begin.
+fn follow(exchange: &mut dyn Exchange<f32>, asked: Option<u16>) -> Result<Option<Enlisted>, Failure> {
+    let Some(word) = exchange.follow() else { return Ok(None) };
+    let enlisted = enlisted(&word, threads(asked));
+    let answer = enlisted.as_ref().err().map(Failure::what).unwrap_or_default();
+    let answers = exchange.gather(answer.as_bytes());
+    // The first process says what is wrong, wherever it is.
+    Ok(enlisted.ok().filter(|_| answers.iter().all(Vec::is_empty)))
+}
+
+/// The hash of the file of this program: other programs may add up in another order.
+fn program() -> Result<String, Failure> {
+    let mut hash = blake3::Hasher::new();
+    std::io::copy(&mut std::fs::File::open(std::env::current_exe()?)?, &mut hash)?;
+    Ok(hash.finalize().to_hex().to_string())
+}
+
+/// Reads what the first process trains.
+fn enlisted(word: &[u8], threads: usize) -> Result<Enlisted, Failure> {
+    let Ok(Enlistment { program: first, plan, description, files, tokens }) = serde_json::from_slice(word)
+    else {
+        return Err(Failure::work("its program is another one than that of process 0"));
+    };
+    if first != program()? {
+        return Err(Failure::work("its program is another one than that of process 0"));
+    }
+    let folder = tempfile::tempdir()?;
+    let text = serde_json::to_string(&description).map_err(Failure::work)?;
+    let all =
+        files.into_iter().chain([("run.json".to_owned(), text), ("plan.toml".to_owned(), plan.clone())]);
+    for (name, text) in all {
+        files::write(&folder.path().join(name), text.as_bytes(), lalograph_storage::Existing::Keep)?;
+    }
+    let run = RunFolder::open(folder.path())?;
+    let plan = Plan::from_toml(&plan, &[])?;
+    let base = description.working_folder.as_deref().filter(|base| base.is_dir());
+    let storage = files::storage();
+    let cache = tokens.as_deref().map(|path| TokenCache { storage: &*storage, path });
+    let observer = &mut |_: &PreparationEvent<'_>| interrupt::flow();
+    if description.task == PreparedClassifier::KIND {
+        let task = prepare_classifier_again(&run, &plan, base, threads, observer)?;
+        return Ok(Enlisted::Classifier(Box::new(task)));
+    }
+    Ok(Enlisted::Language(Box::new(prepare_again(&run, &plan, base, threads, cache, observer)?)))
+}
