@@ -4,7 +4,10 @@ use std::f64::consts::LN_2;
 
 use lalograph_net::Network;
 use lalograph_net::blocks::recurrent::window::Extent;
-use lalograph_net::models::language::TokenWindow;
+use lalograph_net::blocks::regularisation::LaneUse;
+use lalograph_net::models::network::LaneRoom;
+use lalograph_net::step::lanes::Lanes;
+use lalograph_net::step::team::Team;
 use lalograph_net::weights::packed::PackedWeights;
 use lalograph_text::store::Totals;
 use lalograph_text::tokens::TokenSequence;
@@ -84,6 +87,10 @@ impl Score {
 
 /// Steps of a window while scoring, by default; no result depends on it.
 pub const WINDOW: usize = 64;
+
+/// Lanes that read documents side by side, where the state is reset before each, and rows of a lane.
+const LANES: usize = 16;
+const ROWS: usize = 8;
 
 /// Settings of scoring.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -333,27 +340,42 @@ fn each_loss(
 ) -> bool {
     let model = &file.model;
     let window = scoring.window.max(1);
-    let reset = scoring.resets.unwrap_or(file.plan.training.reset_at_documents);
-    let rows = ReadingRows::new(text, 1, window, reset);
-    let mut read = TokenWindow::default();
-    let mut lane = model.reading_lane(Extent { steps: window, rows: 1 }, true);
+    let rows = if scoring.resets.unwrap_or(file.plan.training.reset_at_documents) {
+        ReadingRows::of_documents(text, LANES * ROWS, window)
+    } else {
+        ReadingRows::new(text, 1, window, false)
+    };
+    let extent = Extent { steps: window, rows: rows.rows() };
+    let room = LaneRoom { extent, used_for: LaneUse::Reading, resets: true };
+    let lanes = Lanes::new(rows.rows(), LANES);
+    let mut team = Team::new(model, room, lanes, 0..lanes.count(), model.shared(Vec::new));
     let packed = PackedWeights::reading(model.layout(), &file.weights);
     let weights = packed.with(&file.weights);
-    let mut losses = Vec::with_capacity(window);
+    let mut losses = vec![0.0; text.len()];
     let windows = rows.windows();
     for index in 0..windows {
-        rows.window(text, index, 0..1, &mut read);
-        losses.clear();
-        model.forward(weights, &read.inputs, read.resets(), &mut lane, None);
-        model.loss_of(weights, &read.targets, &mut lane, Some(&mut losses));
-        let start = index * window;
-        // What fills up the last window is no part of the text.
-        let known = losses.iter().take(text.len() - start);
-        known.enumerate().for_each(|(step, &loss)| each(start + step, loss));
+        team.windows_mut().for_each(|(of, to)| rows.window(text, index, of, to));
+        let found = team.each(|read, lane| {
+            let mut losses = Vec::with_capacity(read.targets.len());
+            if read.inputs.iter().all(|&token| token == Reserved::PADDING) {
+                return losses;
+            }
+            model.forward(weights, &read.inputs, read.resets(), lane, None);
+            model.loss_of(weights, &read.targets, lane, Some(&mut losses));
+            losses
+        });
+        for ((of, _), found) in team.windows().zip(&found) {
+            for (place, &loss) in rows.places(index, of).zip(found) {
+                if let Some(at) = place {
+                    losses[at] = loss;
+                }
+            }
+        }
         if !progress((index + 1) as f64 / windows as f64) {
             return false;
         }
     }
+    losses.iter().enumerate().for_each(|(at, &loss)| each(at, loss));
     true
 }
 

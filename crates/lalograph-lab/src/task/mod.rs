@@ -10,8 +10,7 @@ pub mod vectors;
 use std::collections::BTreeMap;
 
 use lalograph_net::Network;
-use lalograph_net::step::exchange::{Exchange, Rank};
-use lalograph_net::weights::packed::Parameters;
+use lalograph_net::step::exchange::Rank;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
 
@@ -21,6 +20,7 @@ use crate::error::LabError;
 use crate::plan::Plan;
 use crate::run::description::TextFacts;
 use crate::run::records::{Evaluation, Figures, FlowRecord};
+pub use crate::training::evaluator::Evaluator;
 use crate::training::trainer::Trainer;
 
 /// A task whose first weights may come from files.
@@ -139,21 +139,6 @@ pub struct Moment<'m, 't, N: Network> {
     pub validation: Option<&'m Evaluation>,
     /// Asked now and then whether to continue.
     pub go_on: &'m mut dyn FnMut() -> bool,
-}
-
-/// Held-out data with the lanes to read it.
-pub trait Evaluator<N: Network>: Send {
-    /// Reads all of it, each process its lanes; they tell each other what they found through `exchange`. `progress` is called with the share done and stops the work by returning `false`; the result is then `None`.
-    ///
-    /// # Errors
-    /// The data cannot be read any more.
-    fn evaluate(
-        &mut self,
-        net: &N,
-        weights: Parameters<'_, f32>,
-        exchange: &mut dyn Exchange<f32>,
-        progress: &mut dyn FnMut(f64) -> bool,
-    ) -> Result<Option<Evaluation>, LabError>;
 }
 
 /// The last measurement of gradient flow among the last notes of the duties.

@@ -1,6 +1,7 @@
 //! The training loop, for any task.
 
 pub mod company;
+pub(crate) mod evaluator;
 pub mod events;
 pub mod hints;
 pub(crate) mod meters;

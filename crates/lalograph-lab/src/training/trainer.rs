@@ -12,10 +12,10 @@ use lalograph_net::step::team::Team;
 use lalograph_net::weights::first_values::first_values;
 use lalograph_net::weights::packed::{PackedWeights, Parameters, Pass};
 
+use super::evaluator::Evaluator;
 use crate::data::source::Windows;
 use crate::error::LabError;
 use crate::run::records::Evaluation;
-use crate::task::Evaluator;
 
 /// Training settings.
 #[derive(Debug, Clone, PartialEq)]

@@ -15,6 +15,7 @@ mod lost_store;
 mod plan_page;
 mod resume;
 mod runs;
+mod scoring;
 mod second_task;
 mod start;
 mod sweep;

@@ -68,7 +68,7 @@ pub trait Exchange<T: Real>: Send + std::fmt::Debug {
 ///
 /// ```
 /// use lalograph_net::step::exchange::Rank;
-/// let lanes: Vec<_> = (0..3).map(|rank| Rank { rank, count: 3 }.lanes(8)).collect();
+/// let lanes: Vec<_> = (0..3).map(|number| Rank { number, count: 3 }.lanes(8)).collect();
 /// assert_eq!(lanes, [0..2, 2..5, 5..8]);
 /// ```
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

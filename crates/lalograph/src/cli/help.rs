@@ -186,7 +186,7 @@ mod tests {
     use crate::cli::definition;
 
     /// Options of the commands that make plans and are no settings, each with its reason.
-    const NO_SETTINGS: [(&str, &str); 38] = [
+    const NO_SETTINGS: [(&str, &str); 41] = [
         ("output", "a place"),
         ("text-output", "a place"),
         ("probe", "shows words and changes no result"),
@@ -213,6 +213,9 @@ mod tests {
         ("term-list-from", "adds to `classifier.term_list`"),
         ("indices", "a size that is assumed"),
         ("training-tokens", "a size that is assumed"),
+        ("processes", "machines that are assumed"),
+        ("bandwidth", "a network that is assumed"),
+        ("latency", "a network that is assumed"),
         ("no-measure", "leaves something out"),
         ("rounds", "of a measurement"),
         ("seconds", "of a measurement"),

@@ -117,7 +117,7 @@ pub(crate) struct PlanArgs {
 /// `plan cost`.
 #[derive(Debug, Args)]
 #[command(
-    after_help = "Examples:\n  lalograph plan cost --cell lstm --layers 2 --hidden 512 --indices 10000\n  lalograph plan cost thornmere/diaries --document line --unit character\n  lalograph plan cost --plan thornmere/runs/demo --training-tokens 1000000\n  lalograph plan cost --plan thornmere/runs/demo --set model.hidden=512 --no-measure --json"
+    after_help = "Examples:\n  lalograph plan cost --cell lstm --layers 2 --hidden 512 --indices 10000\n  lalograph plan cost thornmere/diaries --document line --unit character\n  lalograph plan cost --plan thornmere/runs/demo --training-tokens 1000000\n  lalograph plan cost --plan thornmere/runs/demo --set model.hidden=512 --no-measure --json\n  lalograph plan cost thornmere/diaries --document line --set training.lanes=8 --processes 8"
 )]
 pub(crate) struct PlanCostArgs {
     /// Files, folders or patterns of the corpus (default: the paths of the plan). The corpus is read and its vocabulary is built, for the time of the
@@ -145,7 +145,8 @@ pub(crate) struct PlanCostArgs {
     /// Do not measure this machine; report no times.
     #[arg(long)]
     pub(crate) no_measure: bool,
-    /// Predict the step of as many processes as this, on as many machines like this one, from parts that are measured here.
+    /// Predict the step of as many processes as this, on as many machines like this one, from parts that are measured here
+    /// (default: no prediction).
     #[arg(long, value_name = "N", conflicts_with = "no_measure", value_parser = clap::value_parser!(u16).range(2..))]
     pub(crate) processes: Option<u16>,
     /// Speed of the network between the machines, in bits a second: 800Mb, 10Gb.
