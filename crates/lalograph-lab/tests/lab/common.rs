@@ -8,6 +8,13 @@ use lalograph_lab::run::shelf;
 use lalograph_lab::{LabError, LanguageTask, Plan, PreparationEvent, Running};
 use lalograph_storage::{Existing, Storage};
 
+/// A corpus of 260 lines in which something can be learnt.
+pub(crate) fn letters() -> String {
+    let words = ["hive", "queen", "drone", "clover", "smoke"];
+    let line = |i: usize| format!("the {} is {} of {} today\n", words[i % 5], i % 7, words[(i * i) % 5]);
+    (0..260).map(line).collect()
+}
+
 /// A plan of these settings for a text that is written into the folder.
 pub(crate) fn plan_of(folder: &Path, text: &str, settings: &[&[&str]]) -> Plan {
     let path = folder.join("letters.txt");

@@ -16,14 +16,10 @@ use lalograph_net::step::processes::Processes;
 use lalograph_storage::{Disk, Existing};
 
 use crate::channels::Channels;
-use crate::common::{created, plan_of, quiet};
+use crate::common::{created, letters, plan_of, quiet};
 
 /// A plan of 18 steps with five lanes.
 fn plan(folder: &Path, settings: &[&str]) -> Plan {
-    let words = ["hive", "queen", "drone", "clover", "smoke"];
-    let text: String = (0..260)
-        .map(|i| format!("the {} is {} of {} today\n", words[i % 5], i % 7, words[(i * i) % 5]))
-        .collect();
     let base = [
         "corpus.document=line",
         "corpus.test_share=0.1",
@@ -42,7 +38,7 @@ fn plan(folder: &Path, settings: &[&str]) -> Plan {
         "samples.tokens=6",
         "checkpoints.every=5",
     ];
-    plan_of(folder, &text, &[&base, settings])
+    plan_of(folder, &letters(), &[&base, settings])
 }
 
 /// Trains in so many processes. `stops` is asked by the last one.

@@ -13,14 +13,10 @@ use lalograph_lab::{
 };
 use lalograph_storage::{Disk, Existing};
 
-use crate::common::{created, plan_of, quiet};
+use crate::common::{created, letters, plan_of, quiet};
 
 /// A corpus in which something can be learnt, and a plan that does everything in 24 steps.
 fn plan(folder: &Path, settings: &[&str]) -> Plan {
-    let words = ["hive", "queen", "drone", "clover", "smoke"];
-    let text: String = (0..260)
-        .map(|i| format!("the {} is {} of {} today\n", words[i % 5], i % 7, words[(i * i) % 5]))
-        .collect();
     let base = [
         "corpus.document=line",
         "corpus.test_share=0.1",
@@ -39,7 +35,7 @@ fn plan(folder: &Path, settings: &[&str]) -> Plan {
         "samples.tokens=6",
         "checkpoints.every=5",
     ];
-    plan_of(folder, &text, &[&base, settings])
+    plan_of(folder, &letters(), &[&base, settings])
 }
 
 /// Begins a run and has the observer break at its `stop`th event.

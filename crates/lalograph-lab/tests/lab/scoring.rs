@@ -8,19 +8,16 @@ use lalograph_text::Reserved;
 use lalograph_text::tokens::TokenSequence;
 use rand::RngExt;
 
-use crate::common::{created, plan_of, quiet};
+use crate::common::{created, letters, plan_of, quiet};
 
 #[test]
 fn documents_side_by_side_have_the_losses_that_they_have_alone() {
     let folder = tempfile::tempdir().unwrap();
-    let words = ["hive", "queen", "drone", "clover", "smoke"];
-    let text: String =
-        (0..300).map(|i| format!("the {} is {} of {}\n", words[i % 5], i % 7, words[(i * i) % 5])).collect();
     for cell in ["lstm", "gru", "plain_tanh"] {
         let cell = format!("model.cell={cell}");
         let settings =
             [&cell[..], "corpus.document=line", "model.embedding=6", "model.hidden=9", "training.steps=4"];
-        let plan = plan_of(folder.path(), &text, &[&settings]);
+        let plan = plan_of(folder.path(), &letters(), &[&settings]);
         let prepared = prepare(plan, 1, None, &mut quiet).unwrap();
         let running = created(&Disk, folder.path(), &cell, &prepared, Existing::Keep).unwrap();
         let run = running.run.clone();
