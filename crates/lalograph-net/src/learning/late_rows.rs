@@ -139,11 +139,7 @@ impl<T: Real> LateRows<T> {
                         }
                     }
                     None if missed.is_empty() || rests(missed, first, second) => {}
-                    None => vectorised!({
-                        for (rule, update) in missed {
-                            rule.apply(*update, weights, none, first, second);
-                        }
-                    }),
+                    None => vectorised!(Prepared::apply_idle(missed, none, weights, first, second)),
                 }
             }
         };
@@ -168,9 +164,8 @@ impl<T: Real> LateRows<T> {
 
 /// Whether steps without a gradient leave a row as it is: nothing decays, and there is nothing to remember.
 fn rests<T: Real>(missed: &[Passed<T>], first: &[T], second: &[T]) -> bool {
-    let still = |(_, update): &Passed<T>| update.decay == T::ZERO && update.shrink == T::ZERO;
     let zero = |numbers: &[T]| numbers.iter().all(|&x| x == T::ZERO);
-    missed.iter().all(still) && zero(first) && zero(second)
+    missed.iter().all(|(_, update)| update.is_still()) && zero(first) && zero(second)
 }
 
 #[cfg(test)]
@@ -180,7 +175,8 @@ mod tests {
     use crate::weights::layout::{Initial, Layout};
 
     const ROWS: usize = 150;
-    const WIDTH: usize = 5;
+    /// Two strips of numbers and a rest.
+    const WIDTH: usize = 69;
 
     fn layout() -> Layout {
         let mut layout = Layout::default();

@@ -333,6 +333,26 @@ mod tests {
     }
 
     #[test]
+    fn what_is_remembered_fades_to_zero_and_is_never_subnormal() {
+        for rule in [Rule::Momentum, Rule::Nesterov, Rule::Rmsprop, Rule::Adam, Rule::Adamw] {
+            let settings = OptimiserSettings { beta2: 0.95, ..OptimiserSettings::new(rule) };
+            let mut optimiser = Optimiser::new(settings, &layout());
+            let mut weights = [1.0f32, 1.0];
+            for step in 0..3000 {
+                let gradient = if step < 3 { [-2.0, 1e-3] } else { [0.0; 2] };
+                optimiser.step(&mut weights, &gradient, 1e-3, &Clipped::default());
+                for (name, numbers) in optimiser.memory() {
+                    assert!(numbers.iter().all(|x| !x.is_subnormal()), "{rule:?} {step} {name} {numbers:?}");
+                }
+            }
+            assert!(
+                optimiser.memory().iter().all(|(_, numbers)| numbers.iter().all(|&x| x == 0.0)),
+                "{rule:?}"
+            );
+        }
+    }
+
+    #[test]
     fn the_average_is_the_mean_of_the_weights_since_it_began() {
         let settings = OptimiserSettings { average_after: Some(4), ..OptimiserSettings::new(Rule::Sgd) };
         let path = plain(|_, w, g| w - RATE * g);

@@ -89,6 +89,37 @@ pub(super) struct Update<T> {
     pub(super) shrink: T,
 }
 
+impl<T: Real> Update<T> {
+    /// Whether it leaves weights alone that have no gradient, but for what a rule remembers.
+    pub(super) fn is_still(&self) -> bool {
+        self.decay == T::ZERO && self.shrink == T::ZERO
+    }
+}
+
+/// Weights that stay in registers while they make the steps that they have missed.
+const STRIP: usize = 32;
+
+/// Steps of Adam without a gradient and without decay: both means fade, and the weights move on.
+#[inline(always)]
+fn fade<T: Real, const N: usize>(
+    steps: &[(Prepared<T>, Update<T>)],
+    weights: &mut [T; N],
+    first: &mut [T; N],
+    second: &mut [T; N],
+) {
+    let (mut w, mut m, mut v) = (*weights, *first, *second);
+    for (rule, update) in steps {
+        let &Prepared::Adam { keep, scale, epsilon, .. } = rule else { continue };
+        let rate = update.rate * scale;
+        for i in 0..N {
+            m[i] = (keep[0] * m[i]).without_dust();
+            v[i] = (keep[1] * v[i]).without_dust();
+            w[i] -= rate * m[i] / (v[i].sqrt() + epsilon);
+        }
+    }
+    (*weights, *first, *second) = (w, m, v);
+}
+
 /// A rule with what is the same for all weights of a step computed.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Prepared<T> {
@@ -122,6 +153,28 @@ impl<T: Real> Prepared<T> {
         }
     }
 
+    /// Makes steps without a gradient one after another, as [`Prepared::apply`] would with `none`, zeros for all weights.
+    #[inline(always)]
+    pub(super) fn apply_idle(
+        steps: &[(Self, Update<T>)],
+        none: &[T],
+        weights: &mut [T],
+        first: &mut [T],
+        second: &mut [T],
+    ) {
+        let fades = |step: &(Self, Update<T>)| matches!(step.0, Self::Adam { .. }) && step.1.is_still();
+        let strips = if steps.iter().all(fades) { weights.len() / STRIP * STRIP } else { 0 };
+        let (strips_of_weights, weights) = weights.split_at_mut(strips);
+        let (strips_of_first, first) = first.split_at_mut(strips.min(first.len()));
+        let (strips_of_second, second) = second.split_at_mut(strips.min(second.len()));
+        let w = strips_of_weights.as_chunks_mut::<STRIP>().0.iter_mut();
+        let m = strips_of_first.as_chunks_mut::<STRIP>().0.iter_mut();
+        let v = strips_of_second.as_chunks_mut::<STRIP>().0.iter_mut();
+        w.zip(m.zip(v)).for_each(|(w, (m, v))| fade(steps, w, m, v));
+        steps.iter().for_each(|(rule, update)| rule.apply(*update, weights, none, first, second));
+    }
+
+    /// Makes a step. What is remembered of weights that have long had no gradient becomes zero before it is subnormal.
     #[inline(always)]
     pub(super) fn apply(
         self,
@@ -146,14 +199,14 @@ impl<T: Real> Prepared<T> {
             Self::Descent { momentum, nesterov } => {
                 for ((w, &g), v) in weights.iter_mut().zip(gradient).zip(first) {
                     let g = clipped(g, *w);
-                    *v = momentum * *v + g;
+                    *v = (momentum * *v + g).without_dust();
                     *w -= rate * if nesterov { g + momentum * *v } else { *v };
                 }
             }
             Self::RmsProp { keep, new, epsilon } => {
                 for ((w, &g), s) in weights.iter_mut().zip(gradient).zip(first) {
                     let g = clipped(g, *w);
-                    *s = keep * *s + new * (g * g);
+                    *s = (keep * *s + new * (g * g)).without_dust();
                     *w -= rate * g / (s.sqrt() + epsilon);
                 }
             }
@@ -161,8 +214,8 @@ impl<T: Real> Prepared<T> {
                 let rate = rate * scale;
                 for (((w, &g), m), v) in weights.iter_mut().zip(gradient).zip(first).zip(second) {
                     let g = clipped(g, *w);
-                    *m = keep[0] * *m + new[0] * g;
-                    *v = keep[1] * *v + new[1] * (g * g);
+                    *m = (keep[0] * *m + new[0] * g).without_dust();
+                    *v = (keep[1] * *v + new[1] * (g * g)).without_dust();
                     *w -= shrink * *w + rate * *m / (v.sqrt() + epsilon);
                 }
             }
