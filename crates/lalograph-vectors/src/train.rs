@@ -2,16 +2,19 @@
 //!
 //! The text is cut into blocks. A worker learns from a block in numbers of its own and then exchanges what has changed with the others, row by row. There are two
 //! kinds of exchange. *Repeatable*: all workers wait for each other, and their changes are added in a fixed order; the same seed gives the same vectors, to the bit, on any number of threads.
+//! Several processes, each with some of the workers, learn the same vectors: they tell each other what their workers have changed.
 //! *Fast*: a worker adds its changes to the common numbers whenever it is done, without locks and without waiting; which changes the others have
 //! seen by then is left to chance, and so is now and then a lost change.
 
 mod fast;
 mod in_order;
 mod learnt;
+mod others;
 mod settings;
 mod worker;
 
 use lalograph_net::numbers::chance::stream;
+use lalograph_net::step::exchange::{Exchange, OneProcess};
 use lalograph_text::Reserved;
 use lalograph_text::tokens::TokenSequence;
 use rand::RngExt;
@@ -42,7 +45,30 @@ pub fn train(
     text: &TokenSequence,
     observer: &mut (dyn FnMut(&LearningProgress, &mut dyn FnMut() -> Learnt) -> bool + Send),
 ) -> Result<Learnt, VectorError> {
+    train_together(settings, words, text, &mut OneProcess::default(), observer)
+}
+
+/// The same by several processes, which all call this with the same settings, words and text; each learns the lanes of its rank, and all end with the
+/// vectors of one process. The observer of any of them stops all.
+///
+/// # Errors
+/// As for [`train`]; fewer lanes than processes, of which the fast exchange has none.
+pub fn train_together(
+    settings: &Settings,
+    words: &[String],
+    text: &TokenSequence,
+    exchange: &mut dyn Exchange<f32>,
+    observer: &mut (dyn FnMut(&LearningProgress, &mut dyn FnMut() -> Learnt) -> bool + Send),
+) -> Result<Learnt, VectorError> {
     settings.check()?;
+    let processes = exchange.rank().count;
+    if processes > 1 && settings.lanes.is_none_or(|lanes| lanes < processes) {
+        return Err(VectorError::Setting {
+            setting: "the number of lanes",
+            value: settings.lanes.map_or_else(|| "none".into(), |lanes| lanes.to_string()),
+            must: "that of the processes or more",
+        });
+    }
     let rows = WordRows::new(words, settings.pieces.as_ref());
     let inputs = words.len() + settings.pieces.map_or(0, |pieces| pieces.rows as usize);
     let mut common = Weights::new(settings.dimensions, inputs, words.len());
@@ -69,7 +95,7 @@ pub fn train(
         blocks: text.len().div_ceil(block),
     };
     let done = match settings.lanes {
-        Some(lanes) => in_order::learn(&job, &mut common, lanes, observer),
+        Some(lanes) => in_order::learn(&job, &mut common, lanes, exchange, observer),
         None => fast::learn(&job, &mut common, observer),
     };
     if !done {

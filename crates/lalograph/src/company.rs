@@ -5,16 +5,18 @@ use std::path::PathBuf;
 use std::sync::Mutex;
 
 use lalograph_lab::data::token_cache::TokenCache;
+use lalograph_lab::measure::token_losses::follow_scoring;
 use lalograph_lab::run::description::RunDescription;
+use lalograph_lab::task::vectors::follow_vectors;
 use lalograph_lab::{
-    LanguageTask, Plan, PreparationEvent, PreparedClassifier, RunFolder, Running, follow_classifier,
-    prepare_again, prepare_classifier_again,
+    LabError, LanguageTask, Plan, PreparationEvent, PreparedClassifier, RunFolder, Running,
+    follow_classifier, prepare_again, prepare_classifier_again,
 };
-use lalograph_net::step::exchange::Exchange;
+use lalograph_net::step::exchange::{Exchange, OneProcess};
 use lalograph_parallel::launched_processes;
 use serde::{Deserialize, Serialize};
 
-use crate::cli::{ClassifyCommand, Command};
+use crate::cli::{ClassifyCommand, Command, EmbedCommand};
 use crate::commands::threads;
 use crate::failure::Failure;
 use crate::files;
@@ -28,11 +30,27 @@ static COMPANY: Mutex<Option<Box<dyn Exchange<f32>>>> = Mutex::new(None);
 /// What ends when all of them have come to their end.
 static MEETING: Mutex<Option<Box<dyn Any + Send>>> = Mutex::new(None);
 
-/// What the other processes need to know of a training.
+/// What the other processes are enlisted for.
 #[derive(Serialize, Deserialize)]
 struct Enlistment {
     /// What the program is: the hash of its file.
     program: String,
+    work: Work,
+}
+
+/// What all processes do together.
+#[derive(Serialize, Deserialize)]
+enum Work {
+    Training(Box<Training>),
+    /// They read documents of which process 0 sends them the tokens.
+    Scoring,
+    /// They learn word vectors from a text that process 0 sends.
+    Vectors,
+}
+
+/// What the other processes need to know of a training.
+#[derive(Serialize, Deserialize)]
+struct Training {
     plan: String,
     description: RunDescription,
     /// The files of the run that say what its tokens are.
@@ -48,6 +66,8 @@ fn shared(command: &Command) -> Option<Option<u16>> {
         Command::Tune(args) if args.command.is_none() => Some(args.run.threads),
         Command::Resume(args) => Some(args.threads),
         Command::Classify { command: ClassifyCommand::Train(args) } => Some(args.run.threads),
+        Command::Score(_) => Some(None),
+        Command::Embed { command: EmbedCommand::Train(args) } => Some(args.threads),
         _ => None,
     }
 }
@@ -68,7 +88,7 @@ pub(crate) fn join(command: &Command) -> Result<Option<()>, Failure> {
     interrupt::listen();
     let asked = shared(command).flatten();
     let part = match follow(exchange.as_mut(), asked) {
-        Ok(Some(enlisted)) => enlisted.follow(exchange, threads(asked)),
+        Ok(Some(enlisted)) => enlisted.follow(exchange, threads(asked)).map_err(Failure::from),
         Ok(None) => Ok(()),
         Err(failure) => Err(failure),
     };
@@ -128,20 +148,20 @@ fn meet() -> Result<Box<dyn Exchange<f32>>, Failure> {
     Ok(Box::new(Processes::new(messages)))
 }
 
-/// Refuses more processes than there are lanes, before a run is made.
-pub(crate) fn check_lanes(plan: &Plan) -> Result<(), Failure> {
+/// Refuses more processes than there are lanes, before anything is made. `key` is the setting to raise.
+pub(crate) fn check_lanes(lanes: usize, key: &str) -> Result<(), Failure> {
     let count = lock(&COMPANY).as_ref().map_or(1, |exchange| exchange.rank().count);
-    let lanes = lanes_of(plan);
     if count <= lanes {
         return Ok(());
     }
     Err(Failure::with_remedy(
         format!("{count} processes for {}", counted(lanes as u64, "lane", "lanes")),
-        "raise training.lanes (results depend on it through rounding), or start fewer processes",
+        format!("raise {key} (results depend on it through rounding), or start fewer processes"),
     ))
 }
 
-fn lanes_of(plan: &Plan) -> usize {
+/// Lanes of a training.
+pub(crate) fn lanes_of(plan: &Plan) -> usize {
     plan.training.lanes.min(plan.training.batch)
 }
 
@@ -154,45 +174,69 @@ pub(crate) fn enlist(
 ) -> Result<Running, Failure> {
     let Some(mut exchange) = lock(&COMPANY).take() else { return Ok(running) };
     let tokens = running.run.path().parent().map(|runs| runs.join(files::TOKENS));
-    let word = Enlistment {
-        program: program()?,
+    let training = Training {
         plan: plan.to_toml()?,
         description: running.description.clone(),
         files: files.into_iter().map(|(name, text)| (name.to_owned(), text)).collect(),
         tokens: tokens.map(|tokens| std::path::absolute(&tokens).unwrap_or(tokens)),
     };
+    announce(exchange.as_mut(), Work::Training(Box::new(training)))?;
+    let (count, of) = (exchange.rank().count, counted(lanes_of(plan) as u64, "lane", "lanes"));
+    screen.note(&format!("{count} processes share the {of} of each batch"));
+    Ok(Running { exchange, ..running })
+}
+
+/// Has all processes read documents for a score together; this process alone, if no others were started.
+pub(crate) fn enlist_for_scoring(screen: &Screen) -> Result<Box<dyn Exchange<f32>>, Failure> {
+    enlist_for(Work::Scoring, "documents", screen)
+}
+
+/// Has all processes learn word vectors together; this process alone, if no others were started.
+pub(crate) fn enlist_for_vectors(screen: &Screen) -> Result<Box<dyn Exchange<f32>>, Failure> {
+    enlist_for(Work::Vectors, "lanes", screen)
+}
+
+fn enlist_for(work: Work, of: &str, screen: &Screen) -> Result<Box<dyn Exchange<f32>>, Failure> {
+    let Some(mut exchange) = lock(&COMPANY).take() else { return Ok(Box::new(OneProcess::default())) };
+    announce(exchange.as_mut(), work)?;
+    screen.note(&format!("{} processes share the {of}", exchange.rank().count));
+    Ok(exchange)
+}
+
+/// Says what all do, and hears whether they can.
+fn announce(exchange: &mut dyn Exchange<f32>, work: Work) -> Result<(), Failure> {
+    let word = Enlistment { program: program()?, work };
     exchange.lead(&serde_json::to_vec(&word).map_err(Failure::work)?);
     let answers = exchange.gather(&[]);
-    let refused = answers.iter().enumerate().find(|(_, answer)| !answer.is_empty());
-    match refused {
+    match answers.iter().enumerate().find(|(_, answer)| !answer.is_empty()) {
         Some((rank, answer)) => {
             Err(Failure::work(format!("process {rank}: {}", String::from_utf8_lossy(answer))))
         }
-        None => {
-            let (count, of) = (exchange.rank().count, counted(lanes_of(plan) as u64, "lane", "lanes"));
-            screen.note(&format!("{count} processes share the {of} of each batch"));
-            Ok(Running { exchange, ..running })
-        }
+        None => Ok(()),
     }
 }
 
-/// The network of a run, ready to be trained.
+/// Work that this process is ready for.
 enum Enlisted {
     Language(Box<LanguageTask>),
     Classifier(Box<PreparedClassifier>),
+    Scoring,
+    Vectors,
 }
 
 impl Enlisted {
-    fn follow(&self, exchange: Box<dyn Exchange<f32>>, threads: usize) -> Result<(), Failure> {
+    fn follow(&self, mut exchange: Box<dyn Exchange<f32>>, threads: usize) -> Result<(), LabError> {
+        let stops = &interrupt::asked;
         match self {
-            Self::Language(task) => lalograph_lab::follow(task, exchange, threads, &interrupt::asked)?,
-            Self::Classifier(task) => follow_classifier(task, exchange, threads, &interrupt::asked)?,
+            Self::Language(task) => lalograph_lab::follow(task, exchange, threads, stops),
+            Self::Classifier(task) => follow_classifier(task, exchange, threads, stops),
+            Self::Scoring => follow_scoring(exchange, threads, stops),
+            Self::Vectors => follow_vectors(exchange.as_mut(), threads, stops),
         }
-        Ok(())
     }
 }
 
-/// Waits until the first process enlists this one for a training, and reads what it trains; `None` if there is none, or it cannot begin.
+/// Waits until the first process enlists this one, and reads what it needs; `None` if there is none, or it cannot begin.
 fn follow(exchange: &mut dyn Exchange<f32>, asked: Option<u16>) -> Result<Option<Enlisted>, Failure> {
     let Some(word) = exchange.follow() else { return Ok(None) };
     let enlisted = enlisted(&word, threads(asked));
@@ -209,31 +253,39 @@ fn program() -> Result<String, Failure> {
     Ok(hash.finalize().to_hex().to_string())
 }
 
-/// Reads what the first process trains.
+/// Gets ready for what the first process announces.
 fn enlisted(word: &[u8], threads: usize) -> Result<Enlisted, Failure> {
-    let Ok(Enlistment { program: first, plan, description, files, tokens }) = serde_json::from_slice(word)
-    else {
-        return Err(Failure::work("its program is another one than that of process 0"));
-    };
-    if first != program()? {
-        return Err(Failure::work("its program is another one than that of process 0"));
+    let own = program()?;
+    let announced = serde_json::from_slice(word).ok().filter(|word: &Enlistment| word.program == own);
+    match announced.map(|word| word.work) {
+        None => Err(Failure::work("its program is another one than that of process 0")),
+        Some(Work::Scoring) => Ok(Enlisted::Scoring),
+        Some(Work::Vectors) => Ok(Enlisted::Vectors),
+        Some(Work::Training(training)) => training.prepare(threads),
     }
-    let folder = tempfile::tempdir()?;
-    let text = serde_json::to_string(&description).map_err(Failure::work)?;
-    let all =
-        files.into_iter().chain([("run.json".to_owned(), text), ("plan.toml".to_owned(), plan.clone())]);
-    for (name, text) in all {
-        files::write(&folder.path().join(name), text.as_bytes(), lalograph_storage::Existing::Keep)?;
+}
+
+impl Training {
+    /// Reads what the first process trains.
+    fn prepare(self, threads: usize) -> Result<Enlisted, Failure> {
+        let Self { plan, description, files, tokens } = self;
+        let folder = tempfile::tempdir()?;
+        let text = serde_json::to_string(&description).map_err(Failure::work)?;
+        let all =
+            files.into_iter().chain([("run.json".to_owned(), text), ("plan.toml".to_owned(), plan.clone())]);
+        for (name, text) in all {
+            files::write(&folder.path().join(name), text.as_bytes(), lalograph_storage::Existing::Keep)?;
+        }
+        let run = RunFolder::open(folder.path())?;
+        let plan = Plan::from_toml(&plan, &[])?;
+        let base = description.working_folder.as_deref().filter(|base| base.is_dir());
+        let storage = files::storage();
+        let cache = tokens.as_deref().map(|path| TokenCache { storage: &*storage, path });
+        let observer = &mut |_: &PreparationEvent<'_>| interrupt::flow();
+        if description.task == PreparedClassifier::KIND {
+            let task = prepare_classifier_again(&run, &plan, base, threads, observer)?;
+            return Ok(Enlisted::Classifier(Box::new(task)));
+        }
+        Ok(Enlisted::Language(Box::new(prepare_again(&run, &plan, base, threads, cache, observer)?)))
     }
-    let run = RunFolder::open(folder.path())?;
-    let plan = Plan::from_toml(&plan, &[])?;
-    let base = description.working_folder.as_deref().filter(|base| base.is_dir());
-    let storage = files::storage();
-    let cache = tokens.as_deref().map(|path| TokenCache { storage: &*storage, path });
-    let observer = &mut |_: &PreparationEvent<'_>| interrupt::flow();
-    if description.task == PreparedClassifier::KIND {
-        let task = prepare_classifier_again(&run, &plan, base, threads, observer)?;
-        return Ok(Enlisted::Classifier(Box::new(task)));
-    }
-    Ok(Enlisted::Language(Box::new(prepare_again(&run, &plan, base, threads, cache, observer)?)))
 }

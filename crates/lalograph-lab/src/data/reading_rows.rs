@@ -69,6 +69,11 @@ impl ReadingRows {
         })
     }
 
+    /// The stretch of the text that some rows read.
+    pub(crate) fn stretch(&self, rows: Range<usize>) -> Range<usize> {
+        self.bounds[rows.start]..self.bounds[rows.end]
+    }
+
     /// Fills a lane's window with window `index`; rows that have ended are filled up with padding that is not scored.
     pub(crate) fn window(
         &self,

@@ -16,3 +16,4 @@ pub mod recency;
 pub mod score;
 pub mod several;
 pub mod surprise;
+pub mod token_losses;

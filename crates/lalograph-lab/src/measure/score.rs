@@ -2,13 +2,7 @@
 
 use std::f64::consts::LN_2;
 
-use lalograph_net::Network;
-use lalograph_net::blocks::recurrent::window::Extent;
-use lalograph_net::blocks::regularisation::LaneUse;
-use lalograph_net::models::network::LaneRoom;
-use lalograph_net::step::lanes::Lanes;
-use lalograph_net::step::team::Team;
-use lalograph_net::weights::packed::PackedWeights;
+use lalograph_net::step::exchange::{Exchange, OneProcess};
 use lalograph_text::store::Totals;
 use lalograph_text::tokens::TokenSequence;
 use lalograph_text::{Reserved, TextError, Unit, Vocabulary};
@@ -16,7 +10,7 @@ use serde::{Deserialize, Serialize};
 
 use super::baseline::Predictor;
 use super::documents::Documents;
-use crate::data::reading_rows::ReadingRows;
+use super::token_losses::Reader;
 use crate::error::LabError;
 use crate::run::records::{Evaluation, Figures};
 use crate::task::language::model::ModelFile;
@@ -88,10 +82,6 @@ impl Score {
 /// Steps of a window while scoring, by default; no result depends on it.
 pub const WINDOW: usize = 64;
 
-/// Lanes that read documents side by side, where the state is reset before each, and rows of a lane.
-const LANES: usize = 16;
-const ROWS: usize = 8;
-
 /// Settings of scoring.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Scoring {
@@ -101,6 +91,13 @@ pub struct Scoring {
     pub resets: Option<bool>,
     /// Whether every token's loss is kept, and not only every document's.
     pub tokens: bool,
+}
+
+impl Scoring {
+    fn reader(self, file: &ModelFile) -> Reader<'_> {
+        let resets = self.resets.unwrap_or(file.plan.training.reset_at_documents);
+        Reader { model: &file.model, weights: &file.weights, window: self.window.max(1), resets }
+    }
 }
 
 impl Default for Scoring {
@@ -248,19 +245,33 @@ pub fn score(
     scoring: Scoring,
     progress: &mut dyn FnMut(f64) -> bool,
 ) -> Result<TextScore, LabError> {
+    score_together(file, documents, scoring, &mut OneProcess::default(), progress)
+}
+
+/// The same by several processes, of which this is the first and the others [`follow`](super::token_losses::follow_scoring): documents are divided
+/// among them if the state is reset before each. The score is that of one process, to the bit.
+///
+/// # Errors
+/// As for [`score`].
+pub fn score_together(
+    file: &ModelFile,
+    documents: &Documents,
+    scoring: Scoring,
+    exchange: &mut dyn Exchange<f32>,
+    progress: &mut dyn FnMut(f64) -> bool,
+) -> Result<TextScore, LabError> {
     let text = documents.encode(&file.vocabulary)?;
+    let losses = scoring.reader(file).losses(&file.plan, &text, exchange, progress)?;
+    let losses = losses.ok_or(TextError::Stopped)?;
     let mut scorer = Scorer::new(&text, scoring.tokens);
-    if !each_loss(file, &text, scoring, progress, |at, loss| scorer.add(at, loss)) {
-        return Err(TextError::Stopped.into());
-    }
+    losses.into_iter().enumerate().for_each(|(at, loss)| scorer.add(at, loss));
     Ok(TextScore { judgement: scorer.finish(), text })
 }
 
 /// The loss of every token of a text that begins with a document.
 pub fn token_losses(file: &ModelFile, text: &TokenSequence) -> Vec<f64> {
-    let mut losses = Vec::with_capacity(text.len());
-    each_loss(file, text, Scoring::default(), |_| true, |_, loss| losses.push(loss));
-    losses
+    let read = Scoring::default().reader(file).read(text, &mut OneProcess::default(), &mut |_| true);
+    read.unwrap_or_default()
 }
 
 /// Scores a text under the mean of the probabilities that several models give each token: an ensemble whose members see the same tokens. The
@@ -329,55 +340,6 @@ pub fn sentences(found: &TextScore, vocabulary: &Vocabulary) -> Vec<PassageScore
 
 /// Tokens that belong to the sentence before them.
 const CLOSING: [&[u8]; 6] = [b"\"", b"'", b")", b"]", "\u{201d}".as_bytes(), "\u{2019}".as_bytes()];
-
-/// Passes on the loss of every token of a text, in order; `false` if it was stopped.
-fn each_loss(
-    file: &ModelFile,
-    text: &TokenSequence,
-    scoring: Scoring,
-    mut progress: impl FnMut(f64) -> bool,
-    mut each: impl FnMut(usize, f64),
-) -> bool {
-    let model = &file.model;
-    let window = scoring.window.max(1);
-    let rows = if scoring.resets.unwrap_or(file.plan.training.reset_at_documents) {
-        ReadingRows::of_documents(text, LANES * ROWS, window)
-    } else {
-        ReadingRows::new(text, 1, window, false)
-    };
-    let extent = Extent { steps: window, rows: rows.rows() };
-    let room = LaneRoom { extent, used_for: LaneUse::Reading, resets: true };
-    let lanes = Lanes::new(rows.rows(), LANES);
-    let mut team = Team::new(model, room, lanes, 0..lanes.count(), model.shared(Vec::new));
-    let packed = PackedWeights::reading(model.layout(), &file.weights);
-    let weights = packed.with(&file.weights);
-    let mut losses = vec![0.0; text.len()];
-    let windows = rows.windows();
-    for index in 0..windows {
-        team.windows_mut().for_each(|(of, to)| rows.window(text, index, of, to));
-        let found = team.each(|read, lane| {
-            let mut losses = Vec::with_capacity(read.targets.len());
-            if read.inputs.iter().all(|&token| token == Reserved::PADDING) {
-                return losses;
-            }
-            model.forward(weights, &read.inputs, read.resets(), lane, None);
-            model.loss_of(weights, &read.targets, lane, Some(&mut losses));
-            losses
-        });
-        for ((of, _), found) in team.windows().zip(&found) {
-            for (place, &loss) in rows.places(index, of).zip(found) {
-                if let Some(at) = place {
-                    losses[at] = loss;
-                }
-            }
-        }
-        if !progress((index + 1) as f64 / windows as f64) {
-            return false;
-        }
-    }
-    losses.iter().enumerate().for_each(|(at, &loss)| each(at, loss));
-    true
-}
 
 /// Difference in bits per byte between two models on the same documents.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize)]

@@ -3,6 +3,7 @@
 use std::ops::ControlFlow;
 use std::time::Instant;
 
+use lalograph_net::step::exchange::OneProcess;
 use lalograph_storage::{Existing, Folder, WholeFile};
 use lalograph_vectors::train::{LearningProgress, Learnt};
 
@@ -56,7 +57,7 @@ pub(super) fn train_vectors(
         let mut hear = |reached: &LearningProgress, _: Option<&mut dyn FnMut() -> Learnt>| {
             each(reached.tokens / length, steps).is_continue() && !stop()
         };
-        make_vectors(&way, &vocabulary, text, &mut hear)
+        make_vectors(&way, &vocabulary, text, &mut OneProcess::default(), &mut hear)
     });
     let table = match made {
         Err(_) if stop() => return Ok(Ended::Stopped),

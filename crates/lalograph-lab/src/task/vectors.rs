@@ -3,11 +3,12 @@
 use std::fs;
 use std::path::Path;
 
+use lalograph_net::step::exchange::Exchange;
 use lalograph_text::Vocabulary;
 use lalograph_text::tokens::{EncodedCorpus, TokenSequence};
 use lalograph_vectors::judge::{Method, Pair, Section, analogies, read_pairs, read_questions, similarity};
 use lalograph_vectors::pmi::factorise;
-use lalograph_vectors::train::{LearningProgress, Learnt, train};
+use lalograph_vectors::train::{LearningProgress, Learnt, Settings, train_together};
 use lalograph_vectors::{VectorError, VectorTable};
 
 use crate::artefact::container::json;
@@ -18,6 +19,7 @@ use crate::plan::{Plan, VectorsPlan, VectorsWay};
 use crate::run::records::{Evaluation, Figures};
 use crate::task::events::PreparationObserver;
 use crate::task::language::text::{Given, read_text};
+use crate::training::company::next_tokens;
 
 /// Reads the corpus of a plan of word vectors whole, as no part of it is held out.
 ///
@@ -46,14 +48,16 @@ pub fn tokens_to_read(way: &VectorsWay, text: &TokenSequence) -> u64 {
 pub type Observer<'o> = dyn FnMut(&LearningProgress, Option<&mut dyn FnMut() -> Learnt>) -> bool + Send + 'o;
 
 /// Makes vectors for the words of a vocabulary on the threads of the current pool. `observer` hears of the tokens read, with what was learnt by then if
-/// there is anything to look at, and stops the work by returning `false`.
+/// there is anything to look at, and stops the work by returning `false`. Vectors that are learnt by predicting are learnt by all processes of an exchange, of which this is the
+/// first and the others [`follow_vectors`].
 ///
 /// # Errors
-/// Settings outside their ranges; a text without neighbours; numbers beyond all bounds; a stop.
+/// Settings outside their ranges; fewer lanes than processes; a text without neighbours; numbers beyond all bounds; a stop.
 pub fn make_vectors(
     way: &VectorsWay,
     vocabulary: &Vocabulary,
     text: &TokenSequence,
+    exchange: &mut dyn Exchange<f32>,
     observer: &mut Observer<'_>,
 ) -> Result<VectorTable, VectorError> {
     let words = vocabulary.spellings();
@@ -62,7 +66,8 @@ pub fn make_vectors(
             let mut each = |reached: &LearningProgress, snapshot: &mut dyn FnMut() -> Learnt| {
                 observer(reached, Some(snapshot))
             };
-            train(settings, &words, text, &mut each)?.table(&words)
+            send_vectors(exchange, settings, &words, text);
+            train_together(settings, &words, text, exchange, &mut each)?.table(&words)
         }
         VectorsWay::Factorising(settings) => factorise(settings, &words, text, |share| {
             let tokens = (share * text.len() as f64) as u64;
@@ -70,6 +75,39 @@ pub fn make_vectors(
             observer(&LearningProgress { tokens, total_tokens, loss: None }, None)
         }),
     }
+}
+
+/// Sends the other processes what they learn vectors from.
+fn send_vectors(
+    exchange: &mut dyn Exchange<f32>,
+    settings: &Settings,
+    words: &[String],
+    text: &TokenSequence,
+) {
+    if exchange.rank().count > 1 {
+        exchange.lead(&serde_json::to_vec(&(settings, words)).unwrap_or_default());
+        exchange.lead(bytemuck::cast_slice(&text.iter().collect::<Vec<u32>>()));
+    }
+}
+
+/// Learns vectors with process 0, as another one, if it begins. `stops` says whether somebody here wants it to stop.
+///
+/// # Errors
+/// A process that speaks another language; as for [`make_vectors`], as it is in process 0.
+pub fn follow_vectors(
+    exchange: &mut dyn Exchange<f32>,
+    threads: usize,
+    stops: &(dyn Fn() -> bool + Sync),
+) -> Result<(), LabError> {
+    let Some(word) = exchange.follow() else { return Ok(()) };
+    let (settings, words): (Settings, Vec<String>) =
+        serde_json::from_slice(&word).map_err(|_| LabError::OtherProgram)?;
+    let text = next_tokens(exchange)?;
+    let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build()?;
+    let mut observer = |_: &LearningProgress, _: &mut dyn FnMut() -> Learnt| !stops();
+    // Process 0 says why it failed or stopped.
+    let _ = pool.install(|| train_together(&settings, &words, &text, exchange, &mut observer));
+    Ok(())
 }
 
 /// Vectors as a file, with what is known of them.

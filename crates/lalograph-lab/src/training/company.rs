@@ -2,6 +2,7 @@
 
 use lalograph_net::Network;
 use lalograph_net::step::exchange::Exchange;
+use lalograph_text::tokens::TokenSequence;
 use serde::{Deserialize, Serialize};
 
 use super::settings::trainer_settings;
@@ -40,6 +41,19 @@ pub(crate) fn lead(exchange: &mut dyn Exchange<f32>, command: Command) {
 /// Sends numbers to the other processes.
 pub(crate) fn send(exchange: &mut dyn Exchange<f32>, numbers: &[f32]) {
     exchange.lead(bytemuck::cast_slice(numbers));
+}
+
+/// The next numbers that process 0 sends.
+pub(crate) fn next_numbers(exchange: &mut dyn Exchange<f32>) -> Result<Vec<f32>, LabError> {
+    let word = exchange.follow().ok_or(LabError::OtherProgram)?;
+    Ok(word.chunks_exact(4).map(|bytes| bytes.try_into().map_or(0.0, f32::from_le_bytes)).collect())
+}
+
+/// The next text that process 0 sends, token by token.
+pub(crate) fn next_tokens(exchange: &mut dyn Exchange<f32>) -> Result<TokenSequence, LabError> {
+    let word = exchange.follow().ok_or(LabError::OtherProgram)?;
+    let token = |bytes: &[u8]| bytes.try_into().map_or(0, u32::from_le_bytes);
+    Ok(TokenSequence::from_indices(word.chunks_exact(4).map(token).collect()))
 }
 
 /// Does what process 0 of a run says, until it has ended. `stops` says whether somebody here wants the run to stop.
@@ -102,10 +116,8 @@ impl<'t, T: Task> Follower<'t, T> {
         Ok(())
     }
 
-    /// The next numbers that process 0 sends.
     fn numbers(&mut self) -> Result<Vec<f32>, LabError> {
-        let word = self.trainer.exchange().follow().ok_or(LabError::OtherProgram)?;
-        Ok(word.chunks_exact(4).map(|bytes| bytes.try_into().map_or(0.0, f32::from_le_bytes)).collect())
+        next_numbers(self.trainer.exchange())
     }
 
     fn begin(&mut self) -> Result<(), LabError> {

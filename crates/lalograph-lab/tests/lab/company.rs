@@ -1,19 +1,32 @@
-//! Runs of several processes: the model of one, whatever their number, and whatever number goes on with it. Threads stand for processes.
+//! Several processes: the models, scores and vectors of one, whatever their number, and whatever number goes on with a run. Threads stand for processes.
 
 use std::ops::ControlFlow;
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use lalograph_lab::measure::documents::Documents;
+use lalograph_lab::measure::score::{Scoring, score, score_together};
+use lalograph_lab::measure::token_losses::follow_scoring;
+use lalograph_lab::plan::VectorsWay;
 use lalograph_lab::run::description::RunStatus;
 use lalograph_lab::run::records::{MetricsRecord, read_lines};
 use lalograph_lab::task::language::LanguageNote;
+use lalograph_lab::task::vectors::{follow_vectors, make_vectors};
 use lalograph_lab::training::company::follow;
 use lalograph_lab::training::resume::{Changes, Resumable};
 use lalograph_lab::{
-    LanguageTask, Plan, RunFolder, Running, TrainingEvent, TrainingObserver, TrainingOutcome, prepare, train,
+    LabError, LanguageTask, ModelFile, Plan, RunFolder, Running, TrainingEvent, TrainingObserver,
+    TrainingOutcome, prepare, train,
 };
+use lalograph_net::step::exchange::{Exchange, OneProcess};
 use lalograph_net::step::processes::Processes;
 use lalograph_storage::{Disk, Existing};
+use lalograph_text::tokens::TokenSequence;
+use lalograph_text::vocabulary::VocabularySpec;
+use lalograph_text::{Corpus, TextError, VocabularyBuilder};
+use lalograph_vectors::VectorError;
+use lalograph_vectors::pieces::Pieces;
+use lalograph_vectors::train::{Direction, LearningProgress, Learnt, Settings};
 
 use crate::channels::Channels;
 use crate::common::{created, letters, plan_of, quiet};
@@ -141,5 +154,119 @@ fn another_number_of_processes_goes_on_where_one_was_stopped() {
         }
         assert_eq!(outcome.unwrap().status, RunStatus::Finished, "{settings:?}");
         assert!(left(&RunFolder::open(&path).unwrap()) == expected, "{settings:?}");
+    }
+}
+
+/// Carries out the work of the first of so many processes, beside what the others do with theirs.
+fn beside<R>(
+    count: usize,
+    others: impl Fn(Box<dyn Exchange<f32>>) + Sync,
+    first: impl FnOnce(&mut dyn Exchange<f32>) -> R,
+) -> R {
+    std::thread::scope(|scope| {
+        let mut links = Channels::between(count).into_iter();
+        let mut own = Processes::new(links.next().unwrap());
+        for link in links {
+            let others = &others;
+            scope.spawn(move || others(Box::new(Processes::new(link))));
+        }
+        first(&mut own)
+    })
+}
+
+#[test]
+fn any_number_of_processes_finds_the_same_score() {
+    let folder = tempfile::tempdir().unwrap();
+    for settings in [
+        &["model.cell=gru", "training.reset_at_documents=true"][..],
+        &[
+            "training.reset_at_documents=true",
+            "model.softmax=clustered",
+            "model.clusters=[8]",
+            "model.shared_vectors=false",
+        ],
+        // The state is carried from document to document: the others have nothing to do.
+        &["model.cell=plain_tanh", "training.reset_at_documents=false"],
+    ] {
+        let prepared = prepare(plan(folder.path(), settings), 1, None, &mut quiet).unwrap();
+        let running = created(&Disk, folder.path(), "scored", &prepared, Existing::Replace).unwrap();
+        let run = running.run.clone();
+        train(&prepared, running, 1, &mut go_on).unwrap();
+        let file = ModelFile::load(&run.model()).unwrap();
+        let corpus = Corpus::find(&prepared.plan.corpus.spec()).unwrap();
+        let documents = Documents::read(&corpus, &mut |_: u64| true).unwrap();
+        let scoring = Scoring { tokens: true, window: 5, ..Scoring::default() };
+        let alone = score(&file, &documents, scoring, &mut |_| true).unwrap().judgement;
+        for count in 1..=4 {
+            let follow = |exchange| follow_scoring(exchange, 1, &|| false).unwrap();
+            // Several models one after another, as `score` compares them.
+            let found = beside(count, follow, |exchange| {
+                [(); 2].map(|()| {
+                    score_together(&file, &documents, scoring, exchange, &mut |_| true).unwrap().judgement
+                })
+            });
+            for found in found {
+                assert_eq!(found.score, alone.score, "{settings:?}, {count} processes");
+                assert_eq!(found.token_losses, alone.token_losses, "{settings:?}, {count} processes");
+            }
+        }
+        if settings.contains(&"training.reset_at_documents=true") {
+            let follow = |exchange| follow_scoring(exchange, 1, &|| true).unwrap();
+            let stopped = beside(2, follow, |exchange| {
+                score_together(&file, &documents, scoring, exchange, &mut |_| true).map(|_| ())
+            });
+            assert!(matches!(stopped, Err(LabError::Text(TextError::Stopped))), "{stopped:?}");
+        }
+    }
+}
+
+#[test]
+fn any_number_of_processes_learns_the_same_word_vectors() {
+    let mut builder = VocabularyBuilder::new(&VocabularySpec::default());
+    letters().lines().for_each(|line| builder.add(line));
+    let vocabulary = builder.finish(1).unwrap();
+    let text = TokenSequence::of_texts(&vocabulary, [letters().repeat(12).as_str()]).unwrap();
+    let base = Settings { dimensions: 20, epochs: 2, lanes: Some(5), subsample: 0.0, ..Settings::default() };
+    let pieces = Pieces { shortest: 2, longest: 3, rows: 50 };
+    for settings in [
+        base.clone(),
+        Settings { pieces: Some(pieces), direction: Direction::ContextToWord, ..base.clone() },
+        Settings { negative_samples: 0, lanes: Some(4), ..base.clone() },
+    ] {
+        let way = VectorsWay::Predicting(settings.clone());
+        let learn = |exchange: &mut dyn Exchange<f32>, go_on: bool| {
+            let mut losses = Vec::new();
+            let mut observer = |reached: &LearningProgress, _: Option<&mut dyn FnMut() -> Learnt>| {
+                losses.push((reached.tokens, reached.loss));
+                go_on
+            };
+            let made = make_vectors(&way, &vocabulary, &text, exchange, &mut observer);
+            made.map(|table| (table.values().to_vec(), losses))
+        };
+        let alone = learn(&mut OneProcess::default(), true).unwrap();
+        assert!(alone.1.len() > 2, "one round is no test of rounds");
+        for count in 1..=4 {
+            for threads in [1, 2] {
+                let follow = |mut exchange: Box<dyn Exchange<f32>>| {
+                    follow_vectors(exchange.as_mut(), threads, &|| false).unwrap();
+                };
+                let found = beside(count, follow, |exchange| learn(exchange, true)).unwrap();
+                assert!(found == alone, "{settings:?}, {count} processes of {threads} threads");
+            }
+        }
+        // Whoever wants it to stop, it stops.
+        for (first, second) in [(false, false), (true, true)] {
+            let follow = |mut exchange: Box<dyn Exchange<f32>>| {
+                follow_vectors(exchange.as_mut(), 1, &|| second).unwrap()
+            };
+            let stopped = beside(3, follow, |exchange| learn(exchange, first));
+            assert!(matches!(stopped, Err(VectorError::Text(TextError::Stopped))), "{first} {second}");
+        }
+        let few = beside(
+            6,
+            |mut exchange| follow_vectors(exchange.as_mut(), 1, &|| false).unwrap(),
+            |exchange| learn(exchange, true),
+        );
+        assert!(matches!(few, Err(VectorError::Setting { .. })));
     }
 }

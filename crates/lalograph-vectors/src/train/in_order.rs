@@ -7,18 +7,29 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Mutex, PoisonError, RwLock, RwLockReadGuard, RwLockWriteGuard};
 use std::time::Duration;
 
+use lalograph_net::step::exchange::{Exchange, Rank};
+
 use super::learnt::Observer;
+use super::others::{from_others, to_others};
 use super::worker::{Job, Worker, share};
 use crate::objective::Weights;
 use crate::rows::{LANES, Line};
 
 /// Learns from all blocks; `false` if the observer has stopped it.
-pub(super) fn learn(job: &Job<'_>, common: &mut Weights<f32>, lanes: usize, observer: Observer<'_>) -> bool {
+pub(super) fn learn(
+    job: &Job<'_>,
+    common: &mut Weights<f32>,
+    lanes: usize,
+    exchange: &mut dyn Exchange<f32>,
+    observer: Observer<'_>,
+) -> bool {
+    let (rank, here) = (exchange.rank(), exchange.rank().lanes(lanes));
     let workers: Vec<_> = (0..lanes).map(|_| RwLock::new(job.worker(common, false))).collect();
     let chunks: Vec<_> = Chunk::cut(common).into_iter().map(RwLock::new).collect();
-    let threads = rayon::current_num_threads().min(lanes);
+    let threads = rayon::current_num_threads().min(here.len());
     let meeting = Meeting::new(threads);
-    let (observer, stopped) = (Mutex::new(observer), AtomicBool::new(false));
+    let (observer, exchange) = (Mutex::new(observer), Mutex::new(exchange));
+    let (wanted, stopped) = (AtomicBool::new(false), AtomicBool::new(false));
     let all = job.all_blocks();
     rayon::broadcast(|thread| {
         let me = thread.index();
@@ -27,11 +38,30 @@ pub(super) fn learn(job: &Job<'_>, common: &mut Weights<f32>, lanes: usize, obse
         }
         let _guard = BreakOnPanic(&meeting);
         for first in (0..all).step_by(lanes) {
-            let mine = || (me..lanes).step_by(threads);
+            let mine = || here.clone().skip(me).step_by(threads);
             for lane in mine().take_while(|lane| first + lane < all) {
                 write(&workers[lane]).learn(job, first + lane);
             }
-            if !meeting.wait() || stopped.load(Ordering::Relaxed) {
+            if !meeting.wait() {
+                return;
+            }
+            if rank.count > 1 {
+                // The first thread hears what the lanes of other processes have learnt, and whether somebody wants to stop.
+                if me == 0 {
+                    let mut exchange = exchange.lock().unwrap_or_else(PoisonError::into_inner);
+                    stopped.store(exchange.agree(wanted.load(Ordering::Relaxed)), Ordering::Relaxed);
+                    let all = exchange.gather(&to_others(here.clone().map(|lane| read(&workers[lane]))));
+                    for (number, learnt) in all.iter().enumerate().filter(|(other, _)| *other != rank.number)
+                    {
+                        let theirs = Rank { number, ..rank }.lanes(lanes);
+                        from_others(learnt, theirs.map(|lane| write(&workers[lane])));
+                    }
+                }
+                if !meeting.wait() {
+                    return;
+                }
+            }
+            if stopped.load(Ordering::Relaxed) {
                 return;
             }
             let learnt: Vec<_> = workers.iter().map(read).collect();
@@ -53,15 +83,17 @@ pub(super) fn learn(job: &Job<'_>, common: &mut Weights<f32>, lanes: usize, obse
             // The first thread reports; its sums are the same as the others'.
             if me == 0 {
                 let mut observer = observer.lock().unwrap_or_else(PoisonError::into_inner);
-                let mut latest = || read(&workers[0]).own.clone();
+                let mut latest = || read(&workers[here.start]).own.clone();
                 if !job.say((first + lanes).min(all), loss, &mut **observer, &mut latest) {
-                    stopped.store(true, Ordering::Relaxed);
+                    // Several processes stop after the same round, the next one.
+                    let stop = if rank.count > 1 { &wanted } else { &stopped };
+                    stop.store(true, Ordering::Relaxed);
                 }
             }
         }
     });
-    // Every lane has the sum.
-    common.clone_from(&read(&workers[0]).own);
+    // Every lane here has the sum.
+    common.clone_from(&read(&workers[here.start]).own);
     !stopped.load(Ordering::Relaxed)
 }
 

@@ -146,6 +146,18 @@ impl Worker {
         loss
     }
 
+    /// The numbers of a row, counted as in [`Touched::rows`].
+    pub(super) fn row(&self, row: u32) -> &[Line<f32>] {
+        let inputs = self.touched.inputs as u32;
+        if row < inputs { self.own.input.row(row) } else { self.own.output.row(row - inputs) }
+    }
+
+    /// The same, to be changed.
+    pub(super) fn row_mut(&mut self, row: u32) -> &mut [Line<f32>] {
+        let inputs = self.touched.inputs as u32;
+        if row < inputs { self.own.input.row_mut(row) } else { self.own.output.row_mut(row - inputs) }
+    }
+
     /// Remembers that a row is changed, and what it was before.
     #[inline(always)]
     pub(super) fn touch(

@@ -15,7 +15,7 @@ use super::vocab::vocabularies::apply_token_args;
 use crate::cli::{
     ModelArgs, PlanArgs, ReadingArgs, SamplesArgs, SharesArgs, StepArgs, TokenArgs, TrainingArgs,
 };
-use crate::company::check_lanes;
+use crate::company::{check_lanes, lanes_of};
 use crate::failure::Failure;
 use crate::output::number::{bytes, count};
 use crate::room;
@@ -28,7 +28,7 @@ pub(super) fn check_room(plan: &Plan, indices: usize) -> Result<(), Failure> {
         "training by this plan",
         "lower --hidden, --layers, --batch or --window; `lalograph plan cost --no-measure` shows the memory of each part",
     )?;
-    check_lanes(plan)
+    check_lanes(lanes_of(plan), "training.lanes")
 }
 
 /// Different characters of a text that nobody has counted.

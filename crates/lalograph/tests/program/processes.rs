@@ -164,6 +164,56 @@ fn more_processes_than_lanes_are_refused() {
     assert!(!done.status.success() && said.contains("error: 3 processes for 2 lanes"), "{said}");
 }
 
+#[test]
+#[ignore = "needs message passing"]
+fn scores_and_word_vectors_of_any_number_of_processes_are_equal() {
+    let workshop = Workshop::new();
+    corpus(&workshop);
+    let scored = "score runs/read letters.txt --document line --state reset --surprise --json";
+    let vectors = "embed train letters.txt --document line --dimensions 20 --lanes 4 --epochs 2 --minimum-count 1 --quiet --output";
+    workshop.run(&format!("{SMALL} --name read")).ok();
+    let alone = workshop.run(scored).ok();
+    workshop.run(&format!("{vectors} alone.safetensors")).ok();
+    let expected = std::fs::read(workshop.path("alone.safetensors")).unwrap();
+    for processes in [2, 3, 4] {
+        let done = launched(&workshop, processes, scored).output().unwrap();
+        let said = String::from_utf8_lossy(&done.stderr).into_owned();
+        assert!(
+            done.status.success() && said.contains(&format!("{processes} processes share the documents")),
+            "{said}"
+        );
+        assert_eq!(String::from_utf8_lossy(&done.stdout), alone, "{processes}");
+        succeeds(&workshop, processes, &format!("{vectors} {processes}.safetensors"));
+        let found = std::fs::read(workshop.path(&format!("{processes}.safetensors"))).unwrap();
+        assert!(found == expected, "{processes}");
+    }
+    for (processes, words, why) in [
+        (5, format!("{vectors} few.safetensors"), "error: 5 processes for 4 lanes"),
+        (
+            2,
+            format!("{vectors} fast.safetensors --fast"),
+            "error: training with --fast is done by one process",
+        ),
+        (
+            2,
+            format!("{vectors} counts.safetensors --factorise"),
+            "error: the factorisation of counts is done by one process",
+        ),
+        (
+            2,
+            "score runs/read letters.txt --document line --state carried".into(),
+            "error: scoring with the state carried from document to document is done by one process",
+        ),
+    ] {
+        let done = launched(&workshop, processes, &words).output().unwrap();
+        let said = String::from_utf8_lossy(&done.stderr).into_owned();
+        assert!(!done.status.success() && said.contains(why), "{words}: {said}");
+    }
+    assert!(
+        ["few", "fast", "counts"].iter().all(|name| !workshop.path(&format!("{name}.safetensors")).exists())
+    );
+}
+
 /// Two processes, of which each is started in its own way.
 fn two(workshop: &Workshop, first: &[&str], second: &[&str], words: &str) -> std::process::Output {
     let mut command = Command::new("mpirun");

@@ -30,7 +30,7 @@ use crate::commands::training::{
     OutcomeLine, carry_out_classifier, end_rows, missing_vectors, now, reading_documents, say_end,
 };
 use crate::commands::vocab::vocabularies::{apply_token_args, listed};
-use crate::company::{alone, check_lanes};
+use crate::company::{alone, check_lanes, lanes_of};
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -124,7 +124,7 @@ pub(crate) fn check(prepared: &PreparedClassifier, screen: &Screen) -> Result<()
         },
     )?;
     match prepared {
-        PreparedClassifier::Network(_) => check_lanes(&prepared.data().plan)?,
+        PreparedClassifier::Network(_) => check_lanes(lanes_of(&prepared.data().plan), "training.lanes")?,
         PreparedClassifier::Linear(_) => alone("the training of a linear classifier")?,
     }
     for (first, second) in prepared.data().similar_labels() {

@@ -6,6 +6,7 @@ use lalograph_lab::data::token_cache::TokenCache;
 use lalograph_lab::plan::{VectorsPlan, VectorsWay};
 use lalograph_lab::task::vectors::{make_vectors, read_for_vectors, tokens_to_read, vector_file};
 use lalograph_lab::{LabError, Plan};
+use lalograph_net::step::exchange::Exchange;
 use lalograph_storage::Existing;
 use lalograph_text::Vocabulary;
 use lalograph_text::tokens::TokenSequence;
@@ -19,6 +20,7 @@ use crate::commands::input::threads;
 use crate::commands::reading::{found, refuse_idle};
 use crate::commands::settings::{lay, lay_over_none, lay_text, read_plan, refuse_other_plan};
 use crate::commands::training::reading_text;
+use crate::company::{alone, check_lanes, enlist_for_vectors};
 use crate::failure::Failure;
 use crate::files;
 use crate::interrupt;
@@ -75,6 +77,13 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
     if let (true, VectorsWay::Predicting(settings)) = (args.fast, &mut way) {
         settings.lanes = None;
     }
+    match &way {
+        VectorsWay::Factorising(_) => alone("the factorisation of counts")?,
+        VectorsWay::Predicting(settings) => match settings.lanes {
+            Some(lanes) => check_lanes(lanes, "--lanes")?,
+            None => alone("training with --fast")?,
+        },
+    }
     if plan.corpus.paths.iter().any(|path| path.as_os_str() == "-") {
         return Err(Failure::Usage(
             "training reads the corpus twice, so the corpus cannot come from standard input; save it to a file first"
@@ -96,8 +105,9 @@ pub(super) fn run(args: &EmbedTrainArgs, screen: &Screen) -> Result<(), Failure>
     let mut last_loss = None;
     let pool =
         rayon::ThreadPoolBuilder::new().num_threads(threads(args.threads)).build().map_err(LabError::from)?;
-    let table =
-        pool.install(|| learn(&way, &vocabulary, &text, (&probes, args.json), screen, &mut last_loss))?;
+    let mut exchange = enlist_for_vectors(screen)?;
+    let shown = Shown { probes: &probes, json: args.json, screen };
+    let table = pool.install(|| learn(&way, &vocabulary, &text, exchange.as_mut(), shown, &mut last_loss))?;
     let seconds = start.elapsed().as_secs_f64();
     let file = vector_file(&way, vocabulary, table)?;
     file.save(written.file(&args.output)?)?;
@@ -237,13 +247,20 @@ fn probes(args: &EmbedTrainArgs, vocabulary: &Vocabulary, screen: &Screen) -> Re
         .collect())
 }
 
+/// What is shown while vectors are learnt, and where.
+struct Shown<'s> {
+    probes: &'s [u32],
+    json: bool,
+    screen: &'s Screen,
+}
+
 /// Makes the vectors, and shows how it goes.
 fn learn(
     way: &VectorsWay,
     vocabulary: &Vocabulary,
     text: &TokenSequence,
-    (probes, json): (&[u32], bool),
-    screen: &Screen,
+    exchange: &mut dyn Exchange<f32>,
+    Shown { probes, json, screen }: Shown<'_>,
     last_loss: &mut Option<f64>,
 ) -> Result<VectorTable, Failure> {
     let (total, words) = (tokens_to_read(way, text), vocabulary.spellings());
@@ -252,28 +269,26 @@ fn learn(
     let start = Instant::now();
     let (mut sum, mut times, mut moment) = (0.0, 0u32, 0);
     let mut failed: Option<Failure> = None;
-    let made = make_vectors(
-        way,
-        vocabulary,
-        text,
-        &mut |reached: &Reached, snapshot: Option<&mut dyn FnMut() -> Learnt>| {
-            if let Some(loss) = reached.loss {
-                (sum, times) = (sum + loss, times + 1);
-            }
-            let loss = (times > 0).then(|| sum / f64::from(times));
-            progress.at(reached.tokens, &loss.map_or(String::new(), |loss| format!("loss {loss:.4}")));
-            if let Some(snapshot) = snapshot.filter(|_| reached.tokens * MOMENTS >= (moment + 1) * total) {
-                moment = reached.tokens * MOMENTS / total;
-                *last_loss = loss;
-                (sum, times) = (0.0, 0);
-                let epoch = reached.tokens as f64 / text.len() as f64;
-                let words_per_second = reached.tokens as f64 / start.elapsed().as_secs_f64();
-                let printed = say(&snapshot(), &words, probes, (epoch, loss, words_per_second), json, screen);
-                failed = printed.err();
-            }
-            failed.is_none() && !interrupt::asked()
-        },
-    );
+    let made = make_vectors(way, vocabulary, text, exchange, &mut |reached: &Reached,
+                                                                   snapshot: Option<
+        &mut dyn FnMut() -> Learnt,
+    >| {
+        if let Some(loss) = reached.loss {
+            (sum, times) = (sum + loss, times + 1);
+        }
+        let loss = (times > 0).then(|| sum / f64::from(times));
+        progress.at(reached.tokens, &loss.map_or(String::new(), |loss| format!("loss {loss:.4}")));
+        if let Some(snapshot) = snapshot.filter(|_| reached.tokens * MOMENTS >= (moment + 1) * total) {
+            moment = reached.tokens * MOMENTS / total;
+            *last_loss = loss;
+            (sum, times) = (0.0, 0);
+            let epoch = reached.tokens as f64 / text.len() as f64;
+            let words_per_second = reached.tokens as f64 / start.elapsed().as_secs_f64();
+            let printed = say(&snapshot(), &words, probes, (epoch, loss, words_per_second), json, screen);
+            failed = printed.err();
+        }
+        failed.is_none() && !interrupt::asked()
+    });
     progress.finish();
     match failed {
         Some(failure) => Err(failure),

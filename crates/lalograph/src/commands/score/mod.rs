@@ -11,9 +11,12 @@ use lalograph_lab::measure::baseline::Unigram;
 use lalograph_lab::measure::classes::{ClassScore, by_class};
 use lalograph_lab::measure::documents::Documents;
 use lalograph_lab::measure::recency::with_recent_tokens;
-use lalograph_lab::measure::score::{Judgement, Score, Scoring, TextScore, average, score, score_baseline};
+use lalograph_lab::measure::score::{
+    Judgement, Score, Scoring, TextScore, average, score_baseline, score_together,
+};
 use lalograph_lab::measure::surprise::TokenSurprise;
 use lalograph_lab::{LabError, ModelFile};
+use lalograph_net::step::exchange::Exchange;
 use lalograph_storage::Existing;
 use serde::Serialize;
 
@@ -21,9 +24,11 @@ use self::comparison::{ModelScore, baselines, classes, difference, side_by_side}
 use self::figures::rows;
 use self::page::write_page;
 use self::passages::{Listed, MARKED, Whole, show_surprise};
+use super::input::threads;
 use super::lookup::load_model;
 use super::reading::{find_corpus, say_unknown, watched};
 use crate::cli::{PassageChoice, ScoreArgs, StateChoice};
+use crate::company::{alone, enlist_for_scoring};
 use crate::failure::Failure;
 use crate::interrupt;
 use crate::output::number::{count, counted, perplexity};
@@ -68,9 +73,16 @@ pub(crate) fn run(args: &ScoreArgs, screen: &Screen) -> Result<(), Failure> {
         let reading = documents.reading.clone();
         Ok((documents, reading))
     })?;
+    let resets = |file: &ModelFile| {
+        args.state.map_or(file.plan.training.reset_at_documents, |state| state == StateChoice::Reset)
+    };
+    if !files.iter().all(resets) {
+        alone::<()>("scoring with the state carried from document to document")?;
+    }
+    let mut exchange = enlist_for_scoring(screen)?;
     let mut scored = Vec::new();
     for file in &files {
-        let found = score_one(args, file, &documents, screen)?;
+        let found = score_one(args, file, &documents, exchange.as_mut(), screen)?;
         say_unknown(found.judgement.score.unknown_tokens, found.judgement.score.tokens, screen);
         scored.push(found);
     }
@@ -191,6 +203,7 @@ fn score_one(
     args: &ScoreArgs,
     file: &ModelFile,
     documents: &Documents,
+    exchange: &mut dyn Exchange<f32>,
     screen: &Screen,
 ) -> Result<TextScore, Failure> {
     let scoring = Scoring {
@@ -203,10 +216,12 @@ fn score_one(
             || args.by == Some(PassageChoice::Sentence),
     };
     let mut progress = Progress::new(screen, "scoring", Measure::Steps, 100);
-    let found = score(file, documents, scoring, &mut |share| {
+    let mut go_on = |share: f64| {
         progress.at((100.0 * share) as u64, "");
         !interrupt::asked()
-    })?;
+    };
+    let pool = rayon::ThreadPoolBuilder::new().num_threads(threads(None)).build().map_err(LabError::from)?;
+    let found = pool.install(|| score_together(file, documents, scoring, exchange, &mut go_on))?;
     progress.finish();
     Ok(found)
 }
