@@ -27,7 +27,7 @@ use lalograph_net::numbers::chance::stream;
 use lalograph_net::numbers::rooms::Rooms;
 use lalograph_net::products::pack::Workspace;
 use lalograph_net::step::exchange::{Exchange, Rank};
-use lalograph_net::weights::gradient::LaneGradient;
+use lalograph_net::weights::gradient::{GradientParts, LaneGradient};
 use lalograph_net::weights::layout::Initial;
 use lalograph_net::weights::packed::Parameters;
 use lalograph_net::{Cell, Layout, Network, Real};
@@ -178,11 +178,11 @@ impl Network for OddNetwork {
         step: LaneStep,
         (): &(),
         lane: &mut OddLane<T>,
-        gradient: &mut LaneGradient<T>,
+        gradient: &mut GradientParts<'_, T>,
     ) -> Loss {
         self.read(weights, lines, lane);
         let rows = lane.extent.rows;
-        let (mut gradient, _) = gradient.parts();
+        let gradient = &mut gradient.dense;
         let OddLane { embedded, tape, top, d_top, scores, losses, work, d_outputs, d_inputs, .. } = lane;
         losses.fill(0.0);
         let scale = T::of(step.scale);

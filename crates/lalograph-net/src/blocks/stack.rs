@@ -59,6 +59,8 @@ pub struct Penalties {
 
 #[derive(Debug, Clone)]
 struct Layer {
+    /// Where its tensors begin in the layout.
+    start: usize,
     forward: Recurrent,
     reverse: Option<Recurrent>,
     norm: Option<LayerNorm>,
@@ -112,6 +114,7 @@ impl Stack {
     pub fn new(layout: &mut Layout, group: GroupId, shape: StackShape) -> Self {
         let layer = |index: usize| {
             let inputs = if index == 0 { shape.inputs } else { shape.outputs() };
+            let start = layout.len();
             let mut one = |name: &str| {
                 Recurrent::new(
                     layout,
@@ -128,7 +131,7 @@ impl Stack {
             let norm = shape.layer_norm.then(|| {
                 LayerNorm::new(layout, &format!("layer.{}.norm", index + 1), group, shape.outputs())
             });
-            Layer { forward, reverse, norm, residual: shape.residual && index > 0 }
+            Layer { start, forward, reverse, norm, residual: shape.residual && index > 0 }
         };
         Self { shape, layers: (0..shape.layers).map(layer).collect() }
     }
@@ -325,6 +328,7 @@ impl Stack {
                     );
                 }
             }
+            gradient.finish(layer.start);
             if layer.residual {
                 d_x.iter_mut().zip(d_out.iter()).for_each(|(d_x, &d)| *d_x += d);
             }

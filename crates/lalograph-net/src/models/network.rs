@@ -7,7 +7,7 @@ use crate::blocks::regularisation::LaneUse;
 use crate::heads::loss::Loss;
 use crate::numbers::real::Real;
 use crate::numbers::rooms::Rooms;
-use crate::weights::gradient::LaneGradient;
+use crate::weights::gradient::{GradientParts, LaneGradient};
 use crate::weights::layout::Layout;
 use crate::weights::packed::Parameters;
 
@@ -107,7 +107,8 @@ pub trait Network: Sync {
         lane: &mut Self::Lane<T>,
     ) -> f64;
 
-    /// The same in training, with the gradient of `step.scale` times loss and penalties.
+    /// The same in training, with the gradient of `step.scale` times loss and penalties. A network whose backward pass goes from the end of its layout to the beginning
+    /// can [`finish`](crate::weights::gradient::Gradient::finish) parts of the gradient on its way.
     fn learn<T: Real>(
         &self,
         weights: Parameters<'_, T>,
@@ -115,7 +116,7 @@ pub trait Network: Sync {
         step: LaneStep,
         shared: &Self::Shared<T>,
         lane: &mut Self::Lane<T>,
-        gradient: &mut LaneGradient<T>,
+        gradient: &mut GradientParts<'_, T>,
     ) -> Loss;
 
     /// Numbers of state that each row carries from window to window, layer by layer.

@@ -1,6 +1,7 @@
 //! The exchange: work between the gradients of the lanes and the update.
 
 use std::ops::Range;
+use std::sync::mpsc::Sender;
 
 use rayon::prelude::*;
 
@@ -8,7 +9,7 @@ use crate::heads::loss::Loss;
 use crate::learning::piece::PIECE;
 use crate::numbers::real::Real;
 use crate::vectorised;
-use crate::weights::gradient::{LaneGradient, RowGradient};
+use crate::weights::gradient::{Finished, LaneGradient, RowGradient};
 
 crate::choice! {
     /// How several processes add up the gradients of their lanes. Rows of tables are always added in order. A process alone adds in order too.
@@ -21,6 +22,9 @@ crate::choice! {
         Unordered = "unordered",
     }
 }
+
+/// Computes the gradients of the lanes here, which hand over what is finished, if somebody waits for it.
+pub type Compute<'c, 'g, T> = &'c mut (dyn FnMut(Option<Sender<Finished<'g, T>>>) + Send + 'c);
 
 /// Brings lanes together, wherever they are computed. The lanes of a batch are numbered, and their gradients are added in the order of
 /// these numbers: however lanes are spread over threads or processes, the sum is the same to the bit. What has a default is right for one process.
@@ -52,6 +56,11 @@ pub trait Exchange<T: Real>: Send + std::fmt::Debug {
     /// Sums over all lanes of two counts, given those of the lanes here.
     fn counted(&mut self, here: [u64; 2]) -> [u64; 2] {
         here
+    }
+
+    /// Has the `lanes` lanes here compute their gradients, and may add up meanwhile what they hand over, before [`Exchange::sum`] adds up the rest. `compute` is called once.
+    fn overlap<'g>(&mut self, _lanes: usize, compute: Compute<'_, 'g, T>) {
+        compute(None);
     }
 
     /// Adds up the gradients of all lanes in their order. Those here are given in order; the sum is left in the first of them, which is laid

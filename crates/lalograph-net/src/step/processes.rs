@@ -2,21 +2,22 @@
 //!
 //! Process 0 computes the first lanes, process 1 those after them, and so on. Dense gradients go along this chain piece by piece: each process adds its
 //! lanes, in order, to what the processes before have added up, and passes the sum on; from the last one, the whole sum comes back the other way while later
-//! pieces are still under way. So every process sends the gradient about twice, as in the quickest sums in any order, and the additions are those of one process.
+//! pieces are still under way. The output's part comes first, while the layers still compute theirs. So every process sends the gradient about twice, as in the quickest sums in any order, and the additions are those of one process.
 //! Rows of tables are few: every process gets those of all others and adds them up itself.
 
 use std::ops::Range;
+use std::sync::mpsc::{Receiver, channel};
 
 use half::bf16;
 use half::slice::HalfFloatSliceExt;
 use rayon::prelude::*;
 
-use super::exchange::{Exchange, GradientSum, OneProcess, Rank, total};
+use super::exchange::{Compute, Exchange, GradientSum, OneProcess, Rank, total};
 use crate::heads::loss::Loss;
 use crate::learning::piece;
 use crate::numbers::real::Real;
 use crate::vectorised;
-use crate::weights::gradient::{LaneGradient, RowGradient};
+use crate::weights::gradient::{Finished, LaneGradient, RowGradient};
 
 /// Bytes between the processes of a run, which are numbered from 0. A process that can no longer reach the others ends.
 pub trait Link: Send + std::fmt::Debug {
@@ -54,6 +55,9 @@ impl Link for Box<dyn Link> {
 /// Numbers of a piece of the dense gradient.
 pub const PIECE: usize = 1 << 16;
 
+/// Pieces from which on the dense gradient is added up while the lanes are still computing: fewer are not worth a thread.
+const OVERLAPPED: usize = 4;
+
 /// Bytes of the message that a word begins with: its length, and what of it fits. Most words are short, and one message each.
 const FRAME: usize = 64;
 
@@ -71,6 +75,8 @@ pub struct Processes<L: Link, T: Real> {
     /// What of the weights has a dense gradient.
     dense: Range<usize>,
     sum: GradientSum,
+    /// Whether the dense parts of this step are added up already.
+    added: bool,
     /// Messages that arrive: from the process before, and from the one after.
     arriving: [Vec<T>; 2],
 }
@@ -83,6 +89,7 @@ impl<L: Link, T: Real> Processes<L, T> {
             own: OneProcess::default(),
             dense: 0..0,
             sum: GradientSum::Ordered,
+            added: false,
             arriving: [Vec::new(), Vec::new()],
         }
     }
@@ -115,46 +122,51 @@ impl<L: Link, T: Real> Processes<L, T> {
         self.link.swap(&out, &mut []);
     }
 
-    /// Adds the dense parts of all lanes, of which every process has some, and leaves the sum in the first one here.
+    /// Adds the dense parts of all lanes, of which every process has some, and leaves the sum in the first one here. Pieces go from the end of the layout to its beginning,
+    /// as the lanes finish them.
     ///
     /// At tick t, process r adds its lanes to piece t - r, which arrived in the tick before. Of p processes the last sends its sum back at once, so that piece
     /// t - 2p + 3 + r of the whole sum arrives at process r.
-    fn add_dense(&mut self, gradients: &mut [LaneGradient<T>]) {
+    fn add_dense(&mut self, mut lanes: LaneParts<'_, T>) {
         let (rank, count) = (self.link.rank(), self.link.count());
         // Alone, a process adds up its lanes in one tick.
         let (dense, pieces) = (self.dense.clone(), self.dense.len().div_ceil(PIECE));
         let piece = |number: usize| {
-            let from = dense.start + number * PIECE;
-            from..(from + PIECE).min(dense.end)
+            let to = dense.end - number * PIECE;
+            to.saturating_sub(PIECE).max(dense.start)..to
         };
         let within = |number: isize| usize::try_from(number).ok().filter(|&number| number < pieces);
-        let Some((first, others)) = gradients.split_first_mut() else { return };
-        let way = Way::of::<T>(self.sum);
+        let (way, last) = (Way::of::<T>(self.sum), rank + 1 == count);
         let [before, after] = &mut self.arriving;
         let (mut passing, mut returning) = (Vec::new(), Vec::new());
-        let (mut sum_before, mut sum_after) = (Vec::new(), Vec::new());
+        // The sum so far of one piece, and the whole sum of another.
+        let (mut sum, mut whole) = (Vec::new(), Vec::new());
         for tick in 0..(pieces + 2 * count).saturating_sub(3).max(pieces) {
             let at = tick as isize - rank as isize;
             if let Some(number) = within(at) {
                 let range = piece(number);
-                let sum = &mut first.dense[range.clone()];
-                if rank > 0 {
-                    way.unpack(before, sum.len(), &mut sum_before);
+                lanes.wait_for(range.start);
+                match rank {
+                    0 => sum.resize(range.len(), T::ZERO),
+                    _ => way.unpack(before, range.len(), &mut sum),
                 }
-                add_lanes(sum, &sum_before, others, range.start);
-                if rank + 1 == count && count > 1 {
-                    way.round(sum);
+                lanes.add_to(&mut sum, range.start, rank > 0);
+                if last && count > 1 {
+                    way.round(&mut sum);
+                }
+                if last {
+                    lanes.put(&sum, range.start);
                 }
             }
             let coming = tick as isize - 2 * count as isize + 3 + rank as isize;
             let mut out: Vec<(usize, &[u8])> = Vec::new();
-            if let Some(number) = within(at).filter(|_| rank + 1 < count) {
-                way.pack(&first.dense[piece(number)], &mut passing);
+            if within(at).is_some() && !last {
+                way.pack(&sum, &mut passing);
                 out.push((rank + 1, bytemuck::cast_slice(&passing)));
             }
-            let back = if rank + 1 == count { at } else { coming - 1 };
-            if let Some(number) = within(back).filter(|_| rank > 0) {
-                way.pack(&first.dense[piece(number)], &mut returning);
+            let (back, of) = if last { (at, &sum) } else { (coming - 1, &whole) };
+            if within(back).is_some() && rank > 0 {
+                way.pack(of, &mut returning);
                 out.push((rank - 1, bytemuck::cast_slice(&returning)));
             }
             let mut into: Vec<(usize, &mut [u8])> = Vec::new();
@@ -162,7 +174,7 @@ impl<L: Link, T: Real> Processes<L, T> {
                 before.resize(way.packed(piece(number).len()), T::ZERO);
                 into.push((rank - 1, bytemuck::cast_slice_mut(before)));
             }
-            let arrives = within(coming).filter(|_| rank + 1 < count);
+            let arrives = within(coming).filter(|_| !last);
             if let Some(number) = arrives {
                 after.resize(way.packed(piece(number).len()), T::ZERO);
                 into.push((rank + 1, bytemuck::cast_slice_mut(after)));
@@ -170,11 +182,71 @@ impl<L: Link, T: Real> Processes<L, T> {
             self.link.swap(&out, &mut into);
             if let Some(number) = arrives {
                 let range = piece(number);
-                way.unpack(after, range.len(), &mut sum_after);
-                first.dense[range].copy_from_slice(&sum_after);
+                way.unpack(after, range.len(), &mut whole);
+                lanes.put(&whole, range.start);
             }
         }
     }
+}
+
+/// The dense gradients of the lanes here, as far as they are finished: parts from the end of the layout to its beginning.
+struct LaneParts<'g, T> {
+    lanes: Vec<Vec<Finished<'g, T>>>,
+    /// Where more come from.
+    coming: Option<Receiver<Finished<'g, T>>>,
+}
+
+impl<'g, T: Real> LaneParts<'g, T> {
+    /// Of lanes that are all finished.
+    fn whole(gradients: &'g mut [LaneGradient<T>]) -> Self {
+        let lanes = gradients.iter_mut().enumerate().map(|(lane, gradient)| {
+            vec![Finished { lane, offset: gradient.offset, numbers: &mut gradient.dense }]
+        });
+        Self { lanes: lanes.collect(), coming: None }
+    }
+
+    /// Waits until all lanes are finished from a place in the layout on.
+    fn wait_for(&mut self, from: usize) {
+        let Some(coming) = &self.coming else { return };
+        while self.lanes.iter().any(|parts| parts.last().is_none_or(|part| part.offset > from)) {
+            // Nothing more comes where a lane has panicked, which the thread of the lanes passes on.
+            let Ok(part) = coming.recv() else { return };
+            self.lanes[part.lane].push(part);
+        }
+    }
+
+    /// Adds the numbers of all lanes, in their order, from a place in the layout on; the first lane's are the first of the sum if it is not `begun`.
+    fn add_to(&self, sum: &mut [T], from: usize, begun: bool) {
+        for (lane, parts) in self.lanes.iter().enumerate() {
+            for Finished { offset, numbers, .. } in parts {
+                let Some((in_sum, in_part)) = overlap((from, sum.len()), (*offset, numbers.len())) else {
+                    continue;
+                };
+                let (sum, numbers) = (&mut sum[in_sum], &numbers[in_part]);
+                if lane == 0 && !begun {
+                    sum.copy_from_slice(numbers);
+                } else {
+                    vectorised!(sum.iter_mut().zip(numbers).for_each(|(x, &y)| *x += y));
+                }
+            }
+        }
+    }
+
+    /// Puts a sum into the first lane, from a place in the layout on.
+    fn put(&mut self, sum: &[T], from: usize) {
+        for Finished { offset, numbers, .. } in self.lanes.iter_mut().take(1).flatten() {
+            if let Some((in_sum, in_part)) = overlap((from, sum.len()), (*offset, numbers.len())) {
+                numbers[in_part].copy_from_slice(&sum[in_sum]);
+            }
+        }
+    }
+}
+
+/// What two stretches, given by their begin and length, have in common: where it is in each of them.
+fn overlap(one: (usize, usize), other: (usize, usize)) -> Option<(Range<usize>, Range<usize>)> {
+    let common = one.0.max(other.0)..(one.0 + one.1).min(other.0 + other.1);
+    let within = |begin: usize| common.start - begin..common.end - begin;
+    (!common.is_empty()).then(|| (within(one.0), within(other.0)))
 }
 
 impl<L: Link, T: Real> Processes<L, T> {
@@ -185,7 +257,7 @@ impl<L: Link, T: Real> Processes<L, T> {
         }
         let Some((first, others)) = gradients.split_first_mut() else { return false };
         let sum = &mut first.dense[self.dense.clone()];
-        add_lanes(sum, &[], others, self.dense.start);
+        add_lanes(sum, others, self.dense.start);
         self.link.add_up(bytemuck::cast_slice_mut(sum));
         true
     }
@@ -304,12 +376,26 @@ impl<L: Link, T: Real> Exchange<T> for Processes<L, T> {
         [0, 8].map(|at| all.iter().map(|bytes| u64_of(&bytes[at..at + 8])).sum())
     }
 
+    fn overlap<'g>(&mut self, lanes: usize, compute: Compute<'_, 'g, T>) {
+        let pieces = self.dense.len().div_ceil(PIECE);
+        if self.link.count() == 1 || pieces < OVERLAPPED || self.sum == GradientSum::Unordered {
+            return compute(None);
+        }
+        let (to, coming) = channel();
+        let lanes = LaneParts { lanes: (0..lanes).map(|_| Vec::new()).collect(), coming: Some(coming) };
+        std::thread::scope(|scope| {
+            scope.spawn(|| self.add_dense(lanes));
+            compute(Some(to));
+        });
+        self.added = true;
+    }
+
     fn sum(&mut self, gradients: &mut [LaneGradient<T>], losses: &[Loss]) -> Loss {
         let mut here = Vec::new();
         write_block(losses, gradients, &mut here);
         let blocks = self.gather(&here);
-        if !self.add_unordered(gradients) {
-            self.add_dense(gradients);
+        if !std::mem::take(&mut self.added) && !self.add_unordered(gradients) {
+            self.add_dense(LaneParts::whole(gradients));
         }
         let lanes: Vec<LaneBlock<T>> =
             blocks.iter().flat_map(|block| read_block(block, &gradients[0])).collect();
@@ -322,15 +408,12 @@ impl<L: Link, T: Real> Exchange<T> for Processes<L, T> {
     }
 }
 
-/// Adds to the first lane's part of the dense gradient, which begins with the number `from`, what the processes before have added up, and the other lanes here.
-fn add_lanes<T: Real>(first: &mut [T], before: &[T], others: &[LaneGradient<T>], from: usize) {
+/// Adds to the first lane's part of the dense gradient, which begins with the number `from`, the other lanes here.
+fn add_lanes<T: Real>(first: &mut [T], others: &[LaneGradient<T>], from: usize) {
     let chunks = first.par_chunks_mut(piece::PIECE).enumerate();
     chunks.for_each(|(number, sum)| {
         let at = number * piece::PIECE..number * piece::PIECE + sum.len();
         vectorised!({
-            if !before.is_empty() {
-                sum.iter_mut().zip(&before[at.clone()]).for_each(|(x, &y)| *x = y + *x);
-            }
             for other in others {
                 let begin = from - other.offset;
                 let lane = &other.dense[begin + at.start..begin + at.end];

@@ -1,6 +1,7 @@
 //! One window of a whole batch: its lanes run side by side, their gradients added in order.
 
 use std::ops::Range;
+use std::sync::mpsc::Sender;
 
 use rayon::prelude::*;
 
@@ -10,7 +11,7 @@ use crate::heads::loss::Loss;
 use crate::models::network::{Draw, LaneRoom, LaneStep, Network};
 use crate::numbers::real::Real;
 use crate::numbers::rooms::Rooms;
-use crate::weights::gradient::LaneGradient;
+use crate::weights::gradient::{Handover, LaneGradient};
 use crate::weights::packed::Parameters;
 
 /// The lanes of a batch that are computed in this process, with their windows and gradients.
@@ -97,11 +98,22 @@ impl<N: Network, T: Real> Team<N, T> {
         let [scored, tokens] = exchange.counted([scored, self.tokens(net)]);
         let scale = 1.0 / scored.max(1) as f64;
         net.draw(&mut self.shared, draw);
-        let (shared, first) = (&self.shared, self.here.start);
+        let (shared, first, dense) = (&self.shared, self.here.start, net.dense().start);
         let lanes = self.seats.par_iter_mut().zip(&mut self.gradients).zip(&mut self.losses).enumerate();
-        lanes.for_each(|(index, ((seat, gradient), loss))| {
-            let step = LaneStep { draw, lane: (first + index) as u64, scale };
-            *loss = net.learn(weights, &seat.window, step, shared, &mut seat.lane, gradient);
+        let compute = |to: Option<Sender<_>>| {
+            lanes.for_each(|(lane, ((seat, gradient), loss))| {
+                let mut gradient = gradient.parts();
+                gradient.dense.handover = to.clone().map(|to| Handover { lane, to });
+                let step = LaneStep { draw, lane: (first + lane) as u64, scale };
+                *loss = net.learn(weights, &seat.window, step, shared, &mut seat.lane, &mut gradient);
+                gradient.dense.finish(dense);
+            });
+        };
+        let mut once = Some(compute);
+        exchange.overlap(self.here.len(), &mut |to| {
+            if let Some(compute) = once.take() {
+                compute(to);
+            }
         });
         Read { loss: exchange.sum(&mut self.gradients, &self.losses), scored, tokens }
     }

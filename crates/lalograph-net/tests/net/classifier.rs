@@ -109,7 +109,7 @@ fn learn(net: &Classifier, regularisation: Regularisation, weights: &[f64]) -> (
     let mut gradient = net.gradient(room, net.dense(), rooms);
     let packed = PackedWeights::training(net.layout(), weights);
     let window = documents(net.shape().input, net.shape().classes);
-    let loss = net.learn(packed.with(weights), &window, STEP, &(), &mut lane, &mut gradient);
+    let loss = net.learn(packed.with(weights), &window, STEP, &(), &mut lane, &mut gradient.parts());
     ((loss.sum + loss.penalty) * STEP.scale, gradient.whole(net.layout().len()))
 }
 
@@ -210,10 +210,10 @@ fn a_lane_without_documents_adds_nothing() {
     let mut packed = PackedWeights::new(net.layout(), true);
     packed.update(net.layout(), &weights, Pass::Training);
     let full = documents(net.shape().input, 2);
-    net.learn(packed.with(&weights), &full, STEP, &(), &mut lane, &mut gradient);
+    net.learn(packed.with(&weights), &full, STEP, &(), &mut lane, &mut gradient.parts());
     assert!(gradient.whole(net.layout().len()).iter().any(|&d| d != 0.0));
     let empty = DocumentWindow::default();
-    let loss = net.learn(packed.with(&weights), &empty, STEP, &(), &mut lane, &mut gradient);
+    let loss = net.learn(packed.with(&weights), &empty, STEP, &(), &mut lane, &mut gradient.parts());
     assert_eq!(loss.sum, 0.0);
     assert!(gradient.whole(net.layout().len()).iter().all(|&d| d == 0.0));
 }

@@ -188,7 +188,8 @@ impl Run {
             return model.loss_of(both, targets, lane, None) * scale;
         }
         let sample = model.samples().map(|_| (&sample.0, &sample.1));
-        let loss = model.backward(both, &window, scale, lane, gradient, dropout.as_ref(), sample);
+        let loss =
+            model.backward(both, &window, scale, lane, &mut gradient.parts(), dropout.as_ref(), sample);
         (loss.sum + loss.penalty) * scale
     }
 }
@@ -365,7 +366,7 @@ fn check_stack(shape: StackShape, rates: DropoutRates) -> f64 {
         &mut d_out,
         &mut d_in,
         &mut run.tape,
-        &mut Gradient { data: &mut gradient, offset: 0 },
+        &mut Gradient { data: &mut gradient, offset: 0, handover: None },
         &mut run.work,
     );
     let name = format!("{shape:?} {rates:?}");
@@ -439,8 +440,15 @@ fn windows_larger_than_a_chunk_of_scores() {
         model.forward(packed.with(weights), &window.inputs, None, &mut lane, None);
         let plain = model.loss_of(packed.with(weights), &window.targets, &mut lane, None);
         if let Some(gradient) = gradient {
-            let loss =
-                model.backward(packed.with(weights), &window, 1.0, &mut lane, &mut lane_gradient, None, None);
+            let loss = model.backward(
+                packed.with(weights),
+                &window,
+                1.0,
+                &mut lane,
+                &mut lane_gradient.parts(),
+                None,
+                None,
+            );
             assert!((loss.sum - plain).abs() < 1e-10);
             *gradient = lane_gradient.whole(model.layout().len());
         }

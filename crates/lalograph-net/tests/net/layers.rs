@@ -62,7 +62,7 @@ impl<T: Real> Small<T> {
             smoothing,
             None,
             &mut self.scratch,
-            &mut Gradient { data: &mut gradient, offset: 0 },
+            &mut Gradient { data: &mut gradient, offset: 0, handover: None },
             None,
             &mut d_x,
             &mut self.work,

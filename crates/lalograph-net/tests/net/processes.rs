@@ -97,13 +97,19 @@ fn one_process_or_many_compute_the_same_bits() {
     for (cell, softmax, tied, widths) in [
         (Cell::Lstm, SoftmaxSettings::full(), false, (12, 16)),
         (Cell::Gru, SoftmaxSettings::full(), true, (12, 12)),
-        (Cell::PlainTanh, clusters, false, (8, 16)),
+        (Cell::PlainTanh, clusters.clone(), false, (8, 16)),
         (Cell::Lstm, SoftmaxSettings::sampled(15), true, (12, 16)),
         // Several pieces of the dense gradient.
         (Cell::Lstm, SoftmaxSettings::sampled(15), false, (64, 160)),
+        // So many that they are added up while the lanes compute.
+        (Cell::Gru, SoftmaxSettings::full(), false, (40, 200)),
+        (Cell::PlainTanh, SoftmaxSettings::full(), true, (300, 300)),
+        (Cell::PlainTanh, clusters, false, (40, 400)),
+        (Cell::Lstm, SoftmaxSettings::sampled(15), true, (40, 190)),
     ] {
-        let shape =
-            LanguageModelShape { softmax, tied, ..LanguageModelShape::new(41, widths.0, widths.1, cell) };
+        let layers = if widths.1 > 160 { 2 } else { 1 };
+        let small = LanguageModelShape::new(41, widths.0, widths.1, cell);
+        let shape = LanguageModelShape { softmax, tied, layers, ..small };
         let model = LanguageModel::new(shape).unwrap();
         for lanes in [4, 9] {
             let how = (some, GradientSum::Ordered);

@@ -48,7 +48,7 @@ fn gradient(model: &LanguageModel, weights: &[f64], targets: Vec<u32>, draws: u6
         let sample = model.samples().map(|_| (&proposal, &candidates));
         model.begin(weights, &mut lane);
         model.forward(weights, &window.inputs, None, &mut lane, None);
-        model.backward(weights, &window, 0.01, &mut lane, &mut found, None, sample);
+        model.backward(weights, &window, 0.01, &mut lane, &mut found.parts(), None, sample);
         sum.iter_mut().zip(found.whole(model.layout().len())).for_each(|(sum, d)| *sum += d / draws as f64);
     }
     sum

@@ -95,7 +95,15 @@ impl FlowMeter {
         model.begin(weights, &mut self.lane);
         model.forward(weights, &window.inputs, None, &mut self.lane, None);
         let (lane, gradient) = (&mut self.lane, &mut self.gradient);
-        model.backward(weights, window, 1.0 / rows as f64, lane, gradient, None, self.shared.drawn());
+        model.backward(
+            weights,
+            window,
+            1.0 / rows as f64,
+            lane,
+            &mut gradient.parts(),
+            None,
+            self.shared.drawn(),
+        );
         let by_distance =
             model.flow(&self.lane).into_iter().map(|layer| layer[..steps].iter().rev().copied().collect());
         self.meter.measure(&self.gradient.whole(model.layout().len()), &Clipping::default());

@@ -16,7 +16,7 @@ use crate::models::network::LaneStep;
 use crate::numbers::real::Real;
 use crate::numbers::rooms::Rooms;
 use crate::vectorised;
-use crate::weights::gradient::{Gradient, LaneGradient, RowGradient};
+use crate::weights::gradient::{Gradient, GradientParts, RowGradient};
 use crate::weights::layout::{GroupId, Layout};
 use crate::weights::packed::Parameters;
 
@@ -441,7 +441,7 @@ impl Encoder {
         window: &DocumentWindow,
         step: LaneStep,
         lane: &mut ClassifierLane<T>,
-        gradient: &mut LaneGradient<T>,
+        gradient: &mut GradientParts<'_, T>,
     ) {
         let outputs = self.outputs();
         let width = self.width;
@@ -493,7 +493,7 @@ impl Encoder {
                 }
             }
             Blocks::Convolution(convolutions) => {
-                convolutions.iter().for_each(|filters| filters.clear(&mut gradient.parts().0));
+                convolutions.iter().for_each(|filters| filters.clear(&mut gradient.dense));
                 for (part, (documents, steps)) in Groups::of(window, TOGETHER).enumerate() {
                     let mut dropout = lane.dropout(Some(step), part as u64);
                     let ClassifierLane { body, d_vectors: [d, _], rows: sums, .. } = &mut *lane;
@@ -518,7 +518,7 @@ impl Encoder {
                                 row,
                                 d,
                                 tape,
-                                &mut gradient.parts().0,
+                                &mut gradient.dense,
                                 &mut d_x[own.clone()],
                                 &mut touched[at..at + length],
                             );
@@ -550,7 +550,7 @@ impl Encoder {
         window: &DocumentWindow,
         step: LaneStep,
         lane: &mut ClassifierLane<T>,
-        gradient: &mut LaneGradient<T>,
+        gradient: &mut GradientParts<'_, T>,
     ) {
         let Blocks::Recurrent { stack, pool, layers, .. } = &self.blocks else { return };
         let (outputs, width) = (pool.outputs(), self.width);
@@ -580,7 +580,6 @@ impl Encoder {
             }
             let read = Window { extent, resets: resets_of(&own.resets, extent) };
             let x = &own.x[..extent.tokens() * width];
-            let (mut dense, _) = gradient.parts();
             let none = Penalties::default();
             // A backward pass writes the gradient: the first window's to its place, that of any other beside it, to be added.
             if first {
@@ -592,11 +591,11 @@ impl Encoder {
                     &mut own.d_out,
                     &mut own.d_in,
                     &mut own.tape,
-                    &mut dense,
+                    &mut gradient.dense.unfinished(),
                     work,
                 );
             } else {
-                let mut beside = Gradient { data: &mut own.d_layers, offset: layers.start };
+                let mut beside = Gradient { data: &mut own.d_layers, offset: layers.start, handover: None };
                 stack.backward(
                     weights,
                     read,
@@ -608,7 +607,8 @@ impl Encoder {
                     &mut beside,
                     work,
                 );
-                let sum = dense.part(layers);
+                drop(beside);
+                let sum = gradient.dense.part(layers);
                 sum.iter_mut().zip(&own.d_layers).for_each(|(sum, &d)| *sum += d);
             }
             first = false;

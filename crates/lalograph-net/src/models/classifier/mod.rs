@@ -25,7 +25,7 @@ use crate::heads::loss::Loss;
 use crate::numbers::real::Real;
 use crate::numbers::rooms::Rooms;
 use crate::products::pack::Workspace;
-use crate::weights::gradient::{LaneGradient, RowGradient};
+use crate::weights::gradient::{GradientParts, LaneGradient, RowGradient};
 use crate::weights::layout::Layout;
 use crate::weights::packed::Parameters;
 
@@ -247,15 +247,14 @@ impl Network for Classifier {
         step: LaneStep,
         (): &(),
         lane: &mut ClassifierLane<T>,
-        gradient: &mut LaneGradient<T>,
+        gradient: &mut GradientParts<'_, T>,
     ) -> Loss {
         let documents = window.lengths.len();
         if let Some(table) = gradient.tables.first_mut() {
             lane.rows.begin(table);
         }
         if documents == 0 {
-            let (mut dense, _) = gradient.parts();
-            dense.part(&self.dense()).fill(T::ZERO);
+            gradient.dense.part(&self.dense()).fill(T::ZERO);
             return Loss::default();
         }
         self.read(weights, window, lane, Some(step));
@@ -272,19 +271,18 @@ impl Network for Classifier {
         let widths = self.widths().enumerate().collect::<Vec<_>>();
         for &(index, width) in widths.iter().rev() {
             let numbers = documents * width;
-            let (mut dense_gradient, _) = gradient.parts();
             match self.dense.get(index) {
                 Some(dense) => {
                     let outputs = documents * dense.outputs();
                     let out = &vectors[index + 1][..outputs];
                     let (d_out, d_x) = (&mut d_out[..outputs], &mut d_in[..numbers]);
                     let x = fed(index, numbers);
-                    dense.backward(weights, x, out, d_out, &mut dense_gradient, d_x, work);
+                    dense.backward(weights, x, out, d_out, &mut gradient.dense, d_x, work);
                 }
                 None => {
                     let scores = &scores[..documents * self.head.outputs()];
                     let d_x = &mut d_in[..numbers];
-                    self.head.backward(weights, fed(index, numbers), scores, &mut dense_gradient, d_x, work);
+                    self.head.backward(weights, fed(index, numbers), scores, &mut gradient.dense, d_x, work);
                 }
             }
             if drops {

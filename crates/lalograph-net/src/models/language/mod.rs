@@ -23,7 +23,7 @@ use crate::numbers::rooms::Rooms;
 use crate::products::multiply::{multiply, multiply_packed};
 use crate::products::pack::Workspace;
 use crate::products::view::{Accumulation, Matrix, MatrixMut};
-use crate::weights::gradient::{LaneGradient, RowGradient};
+use crate::weights::gradient::{GradientParts, LaneGradient, RowGradient};
 use crate::weights::layout::{Layout, PackId, ReadIn};
 use crate::weights::packed::Parameters;
 
@@ -39,6 +39,8 @@ pub struct LanguageModel {
     stack: Stack,
     /// From what the layers write to what the shared table is read with.
     projection: Option<Projection>,
+    /// Where the tensors of the output begin in the layout.
+    output: usize,
     head: SoftmaxHead,
 }
 
@@ -67,6 +69,7 @@ impl LanguageModel {
         let [tokens, layers, output] = GROUPS.map(|name| layout.group(name));
         let table = layout.push("embedding", &[vocabulary, embedding], tokens, spread);
         let stack = Stack::new(&mut layout, layers, shape.stack());
+        let begin = layout.len();
         let projection = shape.tied.then(|| {
             let spread = shape.start.spread(TIED_GAIN / (hidden as f64).sqrt());
             let size = (hidden, embedding);
@@ -81,7 +84,7 @@ impl LanguageModel {
         let tied = shape.tied.then(|| table.clone());
         let size = (inputs, vocabulary);
         let head = SoftmaxHead::new(&mut layout, output, size, &shape.softmax, tied, shape.start);
-        Ok(Self { shape, layout, embedding: table, stack, projection, head })
+        Ok(Self { shape, layout, embedding: table, stack, projection, output: begin, head })
     }
 
     /// Its shape.
@@ -207,7 +210,7 @@ impl LanguageModel {
         window: &TokenWindow,
         scale: f64,
         lane: &mut LanguageLane<T>,
-        gradient: &mut LaneGradient<T>,
+        gradient: &mut GradientParts<'_, T>,
         dropout: Option<&Dropout>,
         sample: Option<(&Proposal, &Candidates<T>)>,
     ) -> Loss {
@@ -217,7 +220,7 @@ impl LanguageModel {
         let (extent, hidden, width) = (lane.extent, self.shape.hidden, self.shape.embedding);
         let tokens = extent.tokens();
         let LanguageLane { tape, projected, head, work, d_outputs, d_inputs, .. } = lane;
-        let (mut gradient, tables) = gradient.parts();
+        let GradientParts { dense: gradient, tables } = gradient;
         let (embedded_rows, output_rows) = tables.split_at_mut(usize::from(!self.embedding_in_full()));
         let output_rows = match output_rows {
             [weights, bias] => Some([weights, bias]),
@@ -235,7 +238,7 @@ impl LanguageModel {
             smoothing,
             sample,
             head,
-            &mut gradient,
+            gradient,
             output_rows,
             d_top,
             work,
@@ -249,6 +252,7 @@ impl LanguageModel {
             multiply_packed(d_top, weights.packed(projection.back), &mut out, Accumulation::Replace, work);
             std::mem::swap(d_outputs, d_inputs);
         }
+        gradient.finish(self.output);
         let per_number = scale / hidden as f64;
         let penalties = Penalties {
             activation: regularisation.activation_penalty * per_number,
@@ -256,17 +260,8 @@ impl LanguageModel {
         };
         let window = Window { extent, resets: window.resets() };
         let x = &lane.embedded[..tokens * width];
-        let penalty = self.stack.backward(
-            weights,
-            window,
-            x,
-            penalties,
-            d_outputs,
-            d_inputs,
-            tape,
-            &mut gradient,
-            work,
-        );
+        let penalty =
+            self.stack.backward(weights, window, x, penalties, d_outputs, d_inputs, tape, gradient, work);
         loss.penalty += penalty / scale;
         let d_embedded = &mut d_outputs[..tokens * width];
         if let Some(dropout) = dropout {
@@ -430,7 +425,7 @@ impl Network for LanguageModel {
         step: LaneStep,
         shared: &SharedSample<T>,
         lane: &mut LanguageLane<T>,
-        gradient: &mut LaneGradient<T>,
+        gradient: &mut GradientParts<'_, T>,
     ) -> Loss {
         let mut dropout = lane.dropout(step.draw.seed, step.draw.step, step.lane);
         self.forward(weights, &window.inputs, window.resets(), lane, dropout.as_mut());
