@@ -282,10 +282,19 @@ impl Training {
         let storage = files::storage();
         let cache = tokens.as_deref().map(|path| TokenCache { storage: &*storage, path });
         let observer = &mut |_: &PreparationEvent<'_>| interrupt::flow();
-        if description.task == PreparedClassifier::KIND {
-            let task = prepare_classifier_again(&run, &plan, base, threads, observer)?;
-            return Ok(Enlisted::Classifier(Box::new(task)));
-        }
-        Ok(Enlisted::Language(Box::new(prepare_again(&run, &plan, base, threads, cache, observer)?)))
+        let enlisted = if description.task == PreparedClassifier::KIND {
+            prepare_classifier_again(&run, &plan, base, threads, observer)
+                .map(|task| Enlisted::Classifier(Box::new(task)))
+        } else {
+            prepare_again(&run, &plan, base, threads, cache, observer)
+                .map(|task| Enlisted::Language(Box::new(task)))
+        };
+        // The folder of the run is one that only this process sees.
+        enlisted.map_err(|error| match error {
+            LabError::Changed { what, .. } => {
+                Failure::work(format!("its {what} is another one than that of process 0"))
+            }
+            error => error.into(),
+        })
     }
 }

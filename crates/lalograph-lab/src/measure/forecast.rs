@@ -156,7 +156,7 @@ impl Timed {
 
 impl Exchange<f32> for Timed {
     // The targets are counted just before the lanes begin, and their gradients are added as soon as they are done. Processes share both.
-    fn counted(&mut self, here: [u64; 2]) -> [u64; 2] {
+    fn counted(&mut self, here: [u64; 2], _lanes: usize) -> [u64; 2] {
         self.begun = Instant::now();
         here
     }

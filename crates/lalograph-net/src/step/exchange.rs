@@ -53,8 +53,8 @@ pub trait Exchange<T: Real>: Send + std::fmt::Debug {
     /// Replaces numbers of rows by those of all processes, in their order.
     fn all_rows(&mut self, _rows: &mut Vec<u32>) {}
 
-    /// Sums over all lanes of two counts, given those of the lanes here.
-    fn counted(&mut self, here: [u64; 2]) -> [u64; 2] {
+    /// Sums over all lanes of two counts, given those of the `lanes` lanes here. A step begins with it.
+    fn counted(&mut self, here: [u64; 2], _lanes: usize) -> [u64; 2] {
         here
     }
 

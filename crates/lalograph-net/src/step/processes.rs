@@ -75,6 +75,8 @@ pub struct Processes<L: Link, T: Real> {
     /// What of the weights has a dense gradient.
     dense: Range<usize>,
     sum: GradientSum,
+    /// Whether every process computes all its lanes at once. Of lanes that a thread computes one after another, only the last leaves time to wait for a network.
+    side_by_side: bool,
     /// Whether the dense parts of this step are added up already.
     added: bool,
     /// Messages that arrive: from the process before, and from the one after.
@@ -89,6 +91,7 @@ impl<L: Link, T: Real> Processes<L, T> {
             own: OneProcess::default(),
             dense: 0..0,
             sum: GradientSum::Ordered,
+            side_by_side: false,
             added: false,
             arriving: [Vec::new(), Vec::new()],
         }
@@ -217,18 +220,13 @@ impl<'g, T: Real> LaneParts<'g, T> {
 
     /// Adds the numbers of all lanes, in their order, from a place in the layout on; the first lane's are the first of the sum if it is not `begun`.
     fn add_to(&self, sum: &mut [T], from: usize, begun: bool) {
-        for (lane, parts) in self.lanes.iter().enumerate() {
-            for Finished { offset, numbers, .. } in parts {
-                let Some((in_sum, in_part)) = overlap((from, sum.len()), (*offset, numbers.len())) else {
-                    continue;
-                };
-                let (sum, numbers) = (&mut sum[in_sum], &numbers[in_part]);
-                if lane == 0 && !begun {
-                    sum.copy_from_slice(numbers);
-                } else {
-                    vectorised!(sum.iter_mut().zip(numbers).for_each(|(x, &y)| *x += y));
-                }
-            }
+        let lanes = &self.lanes[..];
+        let add =
+            |(number, sum): (usize, &mut [T])| add_piece(lanes, sum, from + number * piece::PIECE, begun);
+        match self.coming {
+            // The threads have nothing else to do.
+            None => sum.par_chunks_mut(piece::PIECE).enumerate().for_each(add),
+            Some(_) => sum.chunks_mut(piece::PIECE).enumerate().for_each(add),
         }
     }
 
@@ -237,6 +235,23 @@ impl<'g, T: Real> LaneParts<'g, T> {
         for Finished { offset, numbers, .. } in self.lanes.iter_mut().take(1).flatten() {
             if let Some((in_sum, in_part)) = overlap((from, sum.len()), (*offset, numbers.len())) {
                 numbers[in_part].copy_from_slice(&sum[in_sum]);
+            }
+        }
+    }
+}
+
+/// The same for one piece.
+fn add_piece<T: Real>(lanes: &[Vec<Finished<'_, T>>], sum: &mut [T], from: usize, begun: bool) {
+    for (lane, parts) in lanes.iter().enumerate() {
+        for Finished { offset, numbers, .. } in parts {
+            let Some((in_sum, in_part)) = overlap((from, sum.len()), (*offset, numbers.len())) else {
+                continue;
+            };
+            let (sum, numbers) = (&mut sum[in_sum], &numbers[in_part]);
+            if lane == 0 && !begun {
+                sum.copy_from_slice(numbers);
+            } else {
+                vectorised!(sum.iter_mut().zip(numbers).for_each(|(x, &y)| *x += y));
             }
         }
     }
@@ -371,14 +386,20 @@ impl<L: Link, T: Real> Exchange<T> for Processes<L, T> {
         rows.extend(all.iter().flat_map(|block| block.chunks_exact(4)).map(u32_of));
     }
 
-    fn counted(&mut self, here: [u64; 2]) -> [u64; 2] {
-        let all = self.gather_alike(bytemuck::cast_slice(&here.map(u64::to_le)));
-        [0, 8].map(|at| all.iter().map(|bytes| u64_of(&bytes[at..at + 8])).sum())
+    fn counted(&mut self, [scored, tokens]: [u64; 2], lanes: usize) -> [u64; 2] {
+        let crowded = u64::from(lanes > rayon::current_num_threads());
+        let here = [scored, tokens, crowded].map(u64::to_le);
+        let all = self.gather_alike(bytemuck::cast_slice(&here));
+        let [scored, tokens, crowded] =
+            [0, 8, 16].map(|at| all.iter().map(|bytes| u64_of(&bytes[at..at + 8])).sum());
+        self.side_by_side = crowded == 0;
+        [scored, tokens]
     }
 
     fn overlap<'g>(&mut self, lanes: usize, compute: Compute<'_, 'g, T>) {
         let pieces = self.dense.len().div_ceil(PIECE);
-        if self.link.count() == 1 || pieces < OVERLAPPED || self.sum == GradientSum::Unordered {
+        let (alone, side_by_side) = (self.link.count() == 1, self.side_by_side);
+        if alone || pieces < OVERLAPPED || !side_by_side || self.sum == GradientSum::Unordered {
             return compute(None);
         }
         let (to, coming) = channel();

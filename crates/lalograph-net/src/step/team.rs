@@ -95,7 +95,7 @@ impl<N: Network, T: Real> Team<N, T> {
         exchange: &mut dyn Exchange<T>,
     ) -> Read {
         let scored = self.seats.iter().map(|seat| net.scored(&seat.window)).sum();
-        let [scored, tokens] = exchange.counted([scored, self.tokens(net)]);
+        let [scored, tokens] = exchange.counted([scored, self.tokens(net)], self.here.len());
         let scale = 1.0 / scored.max(1) as f64;
         net.draw(&mut self.shared, draw);
         let (shared, first, dense) = (&self.shared, self.here.start, net.dense().start);

@@ -133,7 +133,7 @@ fn whoever_wants_to_stop_stops_all() {
                     let rank = link.rank();
                     let mut exchange: Processes<_, f32> = Processes::new(link);
                     assert_eq!(exchange.agree(stopping == Some(rank)), stopping.is_some());
-                    assert_eq!(exchange.counted([rank as u64 + 1, 1]), [6, 3]);
+                    assert_eq!(exchange.counted([rank as u64 + 1, 1], 1), [6, 3]);
                 });
             }
         });
