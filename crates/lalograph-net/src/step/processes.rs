@@ -12,6 +12,7 @@ use half::bf16;
 use half::slice::HalfFloatSliceExt;
 use rayon::prelude::*;
 
+use super::bytes::{take, u32_of, u64_of};
 use super::exchange::{Compute, Exchange, GradientSum, OneProcess, Rank, total};
 use crate::heads::loss::Loss;
 use crate::learning::piece;
@@ -498,19 +499,4 @@ fn read_block<T: Real>(mut block: &[u8], like: &LaneGradient<T>) -> Vec<LaneBloc
         lanes.push(LaneBlock { loss: Loss { sum, penalty, right }, tables });
     }
     lanes
-}
-
-/// The next bytes of a block.
-fn take<'b>(block: &mut &'b [u8], bytes: usize) -> &'b [u8] {
-    let (taken, rest) = block.split_at(bytes);
-    *block = rest;
-    taken
-}
-
-fn u32_of(bytes: &[u8]) -> u32 {
-    bytes.try_into().map_or(0, u32::from_le_bytes)
-}
-
-fn u64_of(bytes: &[u8]) -> u64 {
-    bytes.try_into().map_or(0, u64::from_le_bytes)
 }

@@ -2,6 +2,8 @@
 
 use std::ops::{Deref, DerefMut};
 
+use lalograph_net::step::bytes::{take, u32_of, u64_of};
+
 use super::worker::Worker;
 use crate::rows::{LANES, Line};
 
@@ -46,21 +48,6 @@ pub(super) fn from_others<W: DerefMut<Target = Worker>>(mut bytes: &[u8], worker
             }
         }
     }
-}
-
-/// The next bytes of a message, which holds what this program wrote.
-fn take<'b>(bytes: &mut &'b [u8], count: usize) -> &'b [u8] {
-    let (taken, rest) = bytes.split_at(count);
-    *bytes = rest;
-    taken
-}
-
-fn u64_of(bytes: &[u8]) -> u64 {
-    bytes.try_into().map_or(0, u64::from_le_bytes)
-}
-
-fn u32_of(bytes: &[u8]) -> u32 {
-    bytes.try_into().map_or(0, u32::from_le_bytes)
 }
 
 fn line_of(bytes: &[u8]) -> Line<f32> {
