@@ -269,10 +269,7 @@ fn learn(
     let start = Instant::now();
     let (mut sum, mut times, mut moment) = (0.0, 0u32, 0);
     let mut failed: Option<Failure> = None;
-    let made = make_vectors(way, vocabulary, text, exchange, &mut |reached: &Reached,
-                                                                   snapshot: Option<
-        &mut dyn FnMut() -> Learnt,
-    >| {
+    let mut observer = |reached: &Reached, snapshot: Option<&mut dyn FnMut() -> Learnt>| {
         if let Some(loss) = reached.loss {
             (sum, times) = (sum + loss, times + 1);
         }
@@ -288,7 +285,8 @@ fn learn(
             failed = printed.err();
         }
         failed.is_none() && !interrupt::asked()
-    });
+    };
+    let made = make_vectors(way, vocabulary, text, exchange, &mut observer);
     progress.finish();
     match failed {
         Some(failure) => Err(failure),
