@@ -103,7 +103,7 @@ impl OpenModel {
         }
     }
 
-    /// The hash of its content, by which a file can be told from others.
+    /// The hash of its content, by which a file differs from others.
     ///
     /// # Errors
     /// The file has none.

@@ -20,6 +20,7 @@ use lalograph_net::weights::packed::{PackedWeights, Pass};
 use lalograph_net::{Cell, LanguageModel, LanguageModelShape, Network};
 
 #[path = "../tests/net/channels.rs"]
+#[allow(clippy::unwrap_used, reason = "the channels of the tests")]
 mod channels;
 
 use channels::Channels;
@@ -96,9 +97,9 @@ fn step(model: &LanguageModel, extent: Extent, exchange: &mut dyn Exchange<f32>)
     }
     let mut times: Vec<f64> = (0..8)
         .map(|step| {
-            let begun = Instant::now();
+            let start = Instant::now();
             team.learn(model, packed.with(&weights), Draw { seed: 1, step }, exchange);
-            begun.elapsed().as_secs_f64()
+            start.elapsed().as_secs_f64()
         })
         .skip(1)
         .collect();

@@ -15,9 +15,9 @@ use lalograph_parallel::Messages;
 fn seconds(repetitions: usize, mut work: impl FnMut()) -> f64 {
     let mut rounds: Vec<f64> = (0..5)
         .map(|_| {
-            let begun = Instant::now();
+            let start = Instant::now();
             (0..repetitions).for_each(|_| work());
-            begun.elapsed().as_secs_f64() / repetitions as f64
+            start.elapsed().as_secs_f64() / repetitions as f64
         })
         .collect();
     rounds.sort_by(f64::total_cmp);

@@ -150,7 +150,7 @@ impl Link for Messages {
 impl Messages {
     /// Waits until it is done, politely, and looks now and then whether those that it is expected of are still there.
     fn wait(&self, expected: &[usize], mut done: impl FnMut() -> bool) {
-        let (begun, mut looked) = (Instant::now(), Instant::now());
+        let (start, mut looked) = (Instant::now(), Instant::now());
         while !done() {
             if looked.elapsed() >= LOOK {
                 looked = Instant::now();
@@ -158,7 +158,7 @@ impl Messages {
                     (self.gone)(rank);
                 }
             }
-            let waited = begun.elapsed();
+            let waited = start.elapsed();
             if waited >= POLITE[1] {
                 std::thread::sleep(NAP);
             } else if waited >= POLITE[0] {

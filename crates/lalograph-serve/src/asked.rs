@@ -91,10 +91,10 @@ fn parse<T: DeserializeOwned>(bytes: &[u8]) -> Result<T, Fault> {
             let fault = Fault::field(field, format!("there is no field `{field}` ({place})"));
             let known: Vec<&str> = known.iter().copied().filter(|name| name != field).collect();
             let distance = |name: &&&str| strsim::damerau_levenshtein(name, field);
-            // What was begun, or else what is misspelt.
-            let begun = known.iter().find(|name| field.len() > 2 && name.starts_with(field));
+            // What the name begins with, or else what is misspelt.
+            let prefix = known.iter().find(|name| field.len() > 2 && name.starts_with(field));
             let near = known.iter().filter(|name| distance(name) <= 2).min_by_key(distance);
-            return fault.with_remedy(match begun.or(near) {
+            return fault.with_remedy(match prefix.or(near) {
                 Some(name) => format!("did you mean `{name}`?"),
                 None => format!("fields are {}", known.join(", ")),
             });

@@ -17,7 +17,7 @@ use crate::settings::Limits;
 pub(crate) struct LastTurn {
     /// The place before it.
     pub(crate) before: Arc<Mark>,
-    /// What was said to the model.
+    /// What the other side wrote.
     pub(crate) said: String,
     /// How often it was taken again.
     pub(crate) times: u64,
@@ -100,8 +100,8 @@ impl Conversations {
             return Err(Fault::busy("there are too many conversations at the moment", RETRY_AFTER));
         }
         let talk = Talk { model: model.to_owned(), mark, turns: 0, last: None };
-        let begun = Kept { talk: Some(talk), model: model.to_owned(), turns: 0, used: Instant::now() };
-        kept.insert(id.clone(), begun);
+        let started = Kept { talk: Some(talk), model: model.to_owned(), turns: 0, used: Instant::now() };
+        kept.insert(id.clone(), started);
         self.gauge.set(kept.len() as i64);
         Ok(id)
     }

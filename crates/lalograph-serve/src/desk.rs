@@ -49,7 +49,7 @@ pub(crate) struct Written {
 /// What is the same for all texts of a request.
 #[derive(Clone)]
 pub(crate) struct Wish {
-    /// Whether tokens are told one by one.
+    /// Whether tokens are sent one by one.
     pub(crate) by_token: bool,
     /// Alternatives of each token.
     pub(crate) alternatives: usize,

@@ -50,7 +50,7 @@ impl Pool {
         Self { threads: Arc::new(Semaphore::new(threads)), room: Room::new(threads + queue), time, metrics }
     }
 
-    /// Does work on a thread of its own, and waits for it. It is told when nobody waits any more, or its time is over.
+    /// Does work on a thread of its own, and waits for it. It hears when nobody waits any more, or its time is over.
     pub(crate) async fn run<R: Send + 'static>(
         &self,
         work: impl FnOnce(&Wanted) -> Result<R, Fault> + Send + 'static,

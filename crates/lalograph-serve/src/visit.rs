@@ -45,7 +45,7 @@ struct Visit {
     /// The pattern of the path, and never the path: that may hold anything.
     route: String,
     status: Option<StatusCode>,
-    /// Whether the whole answer was handed over.
+    /// Whether the whole answer was sent.
     whole: bool,
     _counted: Counted,
     _open: Option<OpenRequest>,

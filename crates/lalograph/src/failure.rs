@@ -76,7 +76,7 @@ impl From<Error> for Failure {
     }
 }
 
-/// What the system said of a file or folder.
+/// What the system reports of a file or folder.
 fn of_path(path: &Path, source: &Error) -> Failure {
     let (what, remedy) = match source.kind() {
         ErrorKind::BrokenPipe => return Failure::ClosedPipe,
@@ -236,7 +236,7 @@ impl From<LabError> for Failure {
                 "give the column of the label with --label, or --folder-labels if each class has a folder"
             }
             LabError::NoNumberColumns => "for text, leave --features out",
-            LabError::NoColumnLike { .. } => "`*` stands for any characters of a name; quote it in the shell",
+            LabError::NoColumnLike { .. } => "`*` matches any characters of a name; quote it in the shell",
             LabError::GroupColumns { .. } | LabError::NumberColumns { .. } => {
                 "name the columns of numbers with --text, or correct --features and --time-steps"
             }

@@ -25,7 +25,7 @@ fn ir_version(opset: u32) -> i64 {
     }
 }
 
-/// What is said of a model beside its graph.
+/// What describes a model beside its graph.
 #[derive(Debug, Clone, Default)]
 pub(crate) struct About {
     pub(crate) opset: u32,

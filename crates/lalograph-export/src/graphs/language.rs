@@ -27,7 +27,7 @@ pub(super) fn step(shape: &LanguageModelShape, precision: Precision) -> Graph {
         graph.input("memory", Element::Float, &states, "What the step before gave as `next_memory`.")
     });
     let fresh = graph.reshape(&fresh, &[1, -1, 1]);
-    let mut begun = |given: &str, part: usize| {
+    let mut start_of = |given: &str, part: usize| {
         let first = if shape.learn_first_state {
             let parts: Vec<String> = (1..=layers)
                 .map(|layer| {
@@ -43,8 +43,8 @@ pub(super) fn step(shape: &LanguageModelShape, precision: Precision) -> Graph {
         };
         graph.op("Where", &[&fresh, &first, given])
     };
-    let outputs = begun(&state, 0);
-    let memories = remembered.map(|memory| begun(&memory, 1));
+    let outputs = start_of(&state, 0);
+    let memories = remembered.map(|memory| start_of(&memory, 1));
     let each: Vec<State> = (0..layers as i64)
         .map(|layer| State {
             output: graph.slice(&outputs, 0, layer, layer + 1),

@@ -193,7 +193,7 @@ impl Documents {
     }
 }
 
-/// Steps of a document in a sequence: its tokens without the end token, which alone stands for an empty document.
+/// Steps of a document in a sequence: its tokens without the end token, which alone is an empty document.
 fn steps(bounds: &Range<usize>) -> usize {
     bounds.len().saturating_sub(1).max(1)
 }

@@ -110,7 +110,7 @@ impl<'c> CacheEntry<'c> {
     }
 
     /// Keeps what was encoded into [`CacheEntry::places`]. A corpus of which something was left out, or guessed, is not
-    /// kept, so that this is said again before the next run.
+    /// kept, so that the next run reports it again.
     pub(crate) fn keep(&self, vocabulary: &Vocabulary, encoded: &EncodedCorpus) -> Result<(), LabError> {
         let reading = &encoded.reading;
         if reading.skipped_count + reading.guessed_count > 0 || encoded.split == SplitKind::Tail {
@@ -161,7 +161,7 @@ impl<'c> CacheEntry<'c> {
         if description.format != FORMAT || description.version != VERSION {
             return Err(unusable("its format or version is another".into()).into());
         }
-        // Used last is kept longest. Where that cannot be said nothing else goes wrong.
+        // What was used last is kept longest. Without this mark nothing else goes wrong.
         let _ = fs::File::open(&path).and_then(|file| file.set_modified(SystemTime::now()));
         let vocabulary = read_vocabulary(&self.path.join(VOCABULARY))?;
         let open = |name| Store::open(&self.path.join(name), &vocabulary).map(TokenSequence::from_store);

@@ -143,27 +143,27 @@ fn in_pool<T: Task>(
 #[derive(Debug)]
 struct Timed {
     own: OneProcess,
-    begun: Instant,
+    start: Instant,
     /// Nanoseconds of the lanes of all steps so far, and of the addition of their gradients.
     lanes_time: Arc<AtomicU64>,
 }
 
 impl Timed {
     fn new(lanes_time: Arc<AtomicU64>) -> Self {
-        Self { own: OneProcess::default(), begun: Instant::now(), lanes_time }
+        Self { own: OneProcess::default(), start: Instant::now(), lanes_time }
     }
 }
 
 impl Exchange<f32> for Timed {
     // The targets are counted just before the lanes begin, and their gradients are added as soon as they are done. Processes share both.
     fn counted(&mut self, here: [u64; 2], _lanes: usize) -> [u64; 2] {
-        self.begun = Instant::now();
+        self.start = Instant::now();
         here
     }
 
     fn sum(&mut self, gradients: &mut [LaneGradient<f32>], losses: &[Loss]) -> Loss {
         let sum = self.own.sum(gradients, losses);
-        self.lanes_time.fetch_add(self.begun.elapsed().as_nanos() as u64, Ordering::Relaxed);
+        self.lanes_time.fetch_add(self.start.elapsed().as_nanos() as u64, Ordering::Relaxed);
         sum
     }
 }

@@ -180,7 +180,7 @@ const L1_STRENGTHS: [f64; 10] = [0.03, 0.01, 5e-3, 2.5e-3, 1.2e-3, 6e-4, 3e-4, 1
 section! {
     /// a classifier of documents, instead of a language model.
     pub struct ClassifierPlan in "classifier" {
-        /// Rows of numbers instead of text: the number of features at each step. The columns of the numbers are `corpus.text`, in which `*` stands for any characters; if that is empty, all columns but the label and the group. With `corpus.group` each row is a step, and the rows of a group are a document of any length.
+        /// Rows of numbers instead of text: the number of features at each step. The columns of the numbers are `corpus.text`, in which `*` matches any characters; if that is empty, all columns but the label and the group. With `corpus.group` each row is a step, and the rows of a group are a document of any length.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub features: Option<usize> = None,
         /// Number of steps of a row of numbers; if not set, the number of columns over `features`. With `corpus.group` the number of rows that each group must have; if not set, any number.

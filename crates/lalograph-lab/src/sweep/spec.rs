@@ -382,8 +382,8 @@ fn grid(varied: &[Varied]) -> Result<Vec<Vec<String>>, SweepError> {
     for values in &values {
         settings = settings
             .into_iter()
-            .flat_map(|begun: Vec<String>| {
-                values.iter().map(move |value| [&begun[..], std::slice::from_ref(value)].concat())
+            .flat_map(|prefix: Vec<String>| {
+                values.iter().map(move |value| [&prefix[..], std::slice::from_ref(value)].concat())
             })
             .collect();
     }

@@ -218,7 +218,7 @@ impl Crew<'_> {
         }
     }
 
-    /// Whether a further trial would end too late. The first is always begun.
+    /// Whether a further trial would end too late. The first always starts.
     fn is_out_of_time(&self) -> bool {
         let (seconds, turns) = *held(&self.pace);
         let expected = if turns == 0 { 0.0 } else { seconds / f64::from(turns) };

@@ -94,9 +94,9 @@ impl Resumable {
         // The description is read again, now that no other process can change it.
         let description = run.description()?;
         let mut plan = run.read_plan()?;
-        let begun = plan.clone();
+        let original = plan.clone();
         let changed = changes.apply(&mut plan);
-        plan.expect_only_of(&begun);
+        plan.expect_only_of(&original);
         plan.check()?;
         let made = if from_start { 0 } else { description.steps };
         let steps_per_epoch = description.text.steps_per_epoch;

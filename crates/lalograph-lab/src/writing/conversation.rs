@@ -116,7 +116,7 @@ impl Conversation {
     }
 
     /// Reads a text, continuing from what was there. For a model of prompts and answers it is a prompt: what follows is its answer, and what was there
-    /// before is what was said before.
+    /// before are the earlier turns.
     ///
     /// # Errors
     /// A text with no known token in it, unless it is a prompt.
@@ -135,7 +135,7 @@ impl Conversation {
             let longest = ready.file().plan.pair_rule().and_then(|rule| rule.longest_prompt);
             encoder.encode_prompt(text, turns, longest, &mut tokens);
             if tokens.len() > 1 {
-                // A prompt begins as in training, but with the state of what was said before.
+                // A prompt begins as in training, but with the state of the earlier turns.
                 if self.tokens.last() == Some(&turns.answer_end) {
                     self.feed(&[Reserved::START]);
                 }

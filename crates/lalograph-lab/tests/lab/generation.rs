@@ -343,21 +343,21 @@ fn texts_that_join_and_leave_a_batch_are_those_written_alone() {
         };
         let mut reader = Conversation::new(Arc::clone(&ready));
         let mut batch = Batch::new(&ready);
-        let (mut ended, mut begun): (Vec<Finished<usize>>, usize) = (Vec::new(), 0);
+        let (mut ended, mut started): (Vec<Finished<usize>>, usize) = (Vec::new(), 0);
         for step in 0.. {
             // In waves of up to 40, so that rows come, go and give way.
-            while begun < 200 && batch.len() < 1 + (step * 7) % 40 {
-                let (seed_text, terms, random) = of(begun);
+            while started < 200 && batch.len() < 1 + (step * 7) % 40 {
+                let (seed_text, terms, random) = of(started);
                 reader.restart();
                 reader.read(seed_text).unwrap();
                 let joining = Joining {
                     terms,
                     random,
-                    looked_into: begun.is_multiple_of(5),
-                    continued: begun % 4 == 1,
+                    looked_into: started.is_multiple_of(5),
+                    continued: started % 4 == 1,
                 };
-                batch.join(begun, Arc::new(reader.mark()), joining).unwrap();
-                begun += 1;
+                batch.join(started, Arc::new(reader.mark()), joining).unwrap();
+                started += 1;
             }
             let mut each = |number: &usize, drawn: lalograph_lab::writing::batch::Drawn<'_>| {
                 let others = drawn.alternatives(3);
@@ -368,7 +368,7 @@ fn texts_that_join_and_leave_a_batch_are_those_written_alone() {
                 true
             };
             ended.extend(batch.draw(&mut each).unwrap());
-            if batch.is_empty() && begun == 200 {
+            if batch.is_empty() && started == 200 {
                 break;
             }
             batch.advance();

@@ -186,14 +186,14 @@ impl Network for OddNetwork {
         let OddLane { embedded, tape, top, d_top, scores, losses, work, d_outputs, d_inputs, .. } = lane;
         losses.fill(0.0);
         let scale = T::of(step.scale);
-        self.head.learn(weights, top, &lines.odd, scale, 0.0, scores, &mut gradient, d_top, losses, work);
+        self.head.learn(weights, top, &lines.odd, scale, 0.0, scores, gradient, d_top, losses, work);
         d_outputs.fill(T::ZERO);
         for (row, (d, &last)) in d_top.chunks_exact(HIDDEN).zip(&lines.last).enumerate() {
             d_outputs[(last * rows + row) * HIDDEN..][..HIDDEN].copy_from_slice(d);
         }
         let window = Window { extent: lane.extent, resets: None };
         let none = Penalties::default();
-        self.stack.backward(weights, window, embedded, none, d_outputs, d_inputs, tape, &mut gradient, work);
+        self.stack.backward(weights, window, embedded, none, d_outputs, d_inputs, tape, gradient, work);
         let table = gradient.part(&self.embedding);
         table.fill(T::ZERO);
         embedding::backward(table, WIDTH, &lines.inputs, &d_outputs[..lines.inputs.len() * WIDTH]);

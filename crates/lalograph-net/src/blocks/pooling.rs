@@ -133,7 +133,7 @@ impl Pool {
         }
         if from == 0 {
             sums.fill(T::ZERO);
-            // What is not a number is above nothing: then the first step stands.
+            // What is not a number is above nothing: then the first step is kept.
             if let Some(first) = steps.clone().next().filter(|_| !best.is_empty()) {
                 best.copy_from_slice(first);
                 at.fill(0);

@@ -219,11 +219,11 @@ impl<'g, T: Real> LaneParts<'g, T> {
         }
     }
 
-    /// Adds the numbers of all lanes, in their order, from a place in the layout on; the first lane's are the first of the sum if it is not `begun`.
-    fn add_to(&self, sum: &mut [T], from: usize, begun: bool) {
+    /// Adds the numbers of all lanes, in their order, from a place in the layout on; the first lane's are the first of the sum if it is not `started`.
+    fn add_to(&self, sum: &mut [T], from: usize, started: bool) {
         let lanes = &self.lanes[..];
         let add =
-            |(number, sum): (usize, &mut [T])| add_piece(lanes, sum, from + number * piece::PIECE, begun);
+            |(number, sum): (usize, &mut [T])| add_piece(lanes, sum, from + number * piece::PIECE, started);
         match self.coming {
             // The threads have nothing else to do.
             None => sum.par_chunks_mut(piece::PIECE).enumerate().for_each(add),
@@ -242,14 +242,14 @@ impl<'g, T: Real> LaneParts<'g, T> {
 }
 
 /// The same for one piece.
-fn add_piece<T: Real>(lanes: &[Vec<Finished<'_, T>>], sum: &mut [T], from: usize, begun: bool) {
+fn add_piece<T: Real>(lanes: &[Vec<Finished<'_, T>>], sum: &mut [T], from: usize, started: bool) {
     for (lane, parts) in lanes.iter().enumerate() {
         for Finished { offset, numbers, .. } in parts {
             let Some((in_sum, in_part)) = overlap((from, sum.len()), (*offset, numbers.len())) else {
                 continue;
             };
             let (sum, numbers) = (&mut sum[in_sum], &numbers[in_part]);
-            if lane == 0 && !begun {
+            if lane == 0 && !started {
                 sum.copy_from_slice(numbers);
             } else {
                 vectorised!(sum.iter_mut().zip(numbers).for_each(|(x, &y)| *x += y));

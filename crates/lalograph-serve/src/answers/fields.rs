@@ -134,7 +134,7 @@ pub(super) fn unknown_tokens(ready: &ReadyModel, text: &str) -> Vec<String> {
     ready.vocabulary().encode(text).into_iter().filter_map(known).collect()
 }
 
-/// How the texts of a request are handed over.
+/// How a request carries its texts.
 pub(super) fn wish(
     stream: bool,
     alternatives: Option<usize>,

@@ -267,7 +267,7 @@ impl Watched {
         }
     }
 
-    /// Reads what is new. The state is read first, so that a finished run is said to be so after its last line.
+    /// Reads what is new. The state is read first, so that the end of a run is reported after its last line.
     fn look(&mut self) {
         let standing = self.run.description().map(|description| self.run.standing(description.status));
         let state = standing.map_or("gone", |standing| standing.name()).to_owned();

@@ -48,7 +48,7 @@ pub(crate) struct ConversationAnswer {
 #[derive(Debug, Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
 pub(crate) struct TurnRequest {
-    /// What is said to the model; a model of prompts and answers answers it, any other continues it to the end of a sentence.
+    /// What is written to the model; a model of prompts and answers answers it, any other continues it to the end of a sentence.
     text: Option<String>,
     /// Take the last turn again, with other draws, instead of saying something.
     #[serde(default)]
@@ -86,7 +86,7 @@ pub(crate) struct TurnAnswer {
     ended_by: EndedBy,
     /// Turns of the model so far.
     turns: u64,
-    /// Tokens of what was said that the model does not know.
+    /// Tokens of the turn that the model does not know.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     #[schemars(default)]
     unknown_tokens: Vec<String>,

@@ -26,7 +26,7 @@ pub struct Card {
     pub name: String,
     /// Kind.
     pub kind: ModelKind,
-    /// Hash of the file's content, by which a model can be told from others.
+    /// Hash of the file's content, by which a model differs from others.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub content_hash: Option<String>,
     /// Unit of tokens: word, character, byte or a kind of subword.

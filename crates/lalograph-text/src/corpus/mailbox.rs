@@ -28,7 +28,7 @@ pub(super) fn read(lines: &mut dyn BufRead, intake: &mut Intake<'_>) -> ControlF
     gathered.finish(RowKind::Lines, 0, intake)
 }
 
-/// Whether a line stands before a message: `From `, a sender, and a date that ends with the year, as in `From a@b.c Thu Aug 22 12:36:23 2002`. A
+/// Whether a line separates messages: `From `, a sender, and a date that ends with the year, as in `From a@b.c Thu Aug 22 12:36:23 2002`. A
 /// zone can follow. Lines of a text that begin with the word have no such end.
 fn begins_message(line: &[u8]) -> bool {
     let Some(rest) = std::str::from_utf8(line).ok().and_then(|line| line.strip_prefix("From ")) else {

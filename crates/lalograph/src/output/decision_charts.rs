@@ -241,7 +241,7 @@ pub(crate) fn token_chart(title: &str, by_class: &[(&str, Vec<(String, f64)>)]) 
     for (index, (class, tokens)) in shown.iter().enumerate() {
         let colour = colours[index % colours.len()].hex();
         bars.extend(tokens.iter().enumerate().map(|(at, (token, effect))| {
-            // The class stands before its first token.
+            // The class comes before its first token.
             let label =
                 if at == 0 { format!("{}:  {}", cut(class, 24), cut(token, 24)) } else { cut(token, 24) };
             (label, *effect, colour.clone())

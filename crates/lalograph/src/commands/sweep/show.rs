@@ -266,7 +266,7 @@ fn outcome_rows(sweep: &SweepFolder, document: &Document<'_>) -> Vec<(&'static s
 /// Which settings chance alone may have put behind the best.
 fn chance(ranked: &[Ranked], seeds: usize) -> String {
     if seeds == 1 {
-        return "with one seed, differences that chance makes cannot be told from others; use --seeds 3 or more".to_owned();
+        return "with one seed, differences by chance look like any others; use --seeds 3 or more".to_owned();
     }
     let alike: Vec<String> = ranked
         .iter()
