@@ -319,11 +319,8 @@ fn draw(
     prepared: &LanguageTask,
     truth: &CorpusTruth,
 ) -> Result<(), Failure> {
-    let mut levels =
-        vec![Level { perplexity: truth.word_perplexity_floor, name: "floor: the entropy of the text" }];
-    if let Some(loss) = prepared.facts.unigram_loss {
-        levels.push(Level { perplexity: loss.exp(), name: "unigram model" });
-    }
+    let unigram = prepared.facts.unigram_loss.map(|loss| Level::Unigram(loss.exp()));
+    let levels: Vec<Level> = [Level::Floor(truth.word_perplexity_floor)].into_iter().chain(unigram).collect();
     let dropout = prepared.plan.regularisation().dropout.any();
     match learning_curve(LossScale::Perplexity, "Perplexity on the hive diaries", records, &levels, dropout) {
         Some(scene) => {

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use kuva::plot::LinePlot;
 use kuva::render::layout::{Layout, TickFormat};
 use kuva::render::plots::Plot;
 use kuva::render::render::Scene;
@@ -17,18 +18,33 @@ use crate::output::line::{Axis, drawable, line};
 use crate::output::loss_scale::LossScale;
 use crate::output::number;
 use crate::output::outline::outline_text;
-use crate::output::palette::{ASH, BRICK, PLUM, TRAINING, VALIDATION};
+use crate::output::palette::{BRICK, FLOOR, TRAINING, UNIGRAM, VALIDATION};
 
 /// Pixels of a PNG for each unit of its chart.
 const PIXELS: f32 = 1.5;
 
-/// A level that a curve is read against.
+/// A perplexity that a curve is read against. Each has its own colour and dashes.
 #[derive(Debug, Clone, Copy)]
-pub(crate) struct Level<'a> {
-    /// Its perplexity.
-    pub(crate) perplexity: f64,
-    /// Name of the series.
-    pub(crate) name: &'a str,
+pub(crate) enum Level {
+    /// The entropy of the text: no model can be better.
+    Floor(f64),
+    /// A unigram model.
+    Unigram(f64),
+}
+
+impl Level {
+    /// Its line from one step to another.
+    fn line(self, [first, last]: [f64; 2]) -> Option<LinePlot> {
+        let (perplexity, name, colour) = match self {
+            Self::Floor(perplexity) => (perplexity, "floor: the entropy of the text", FLOOR),
+            Self::Unigram(perplexity) => (perplexity, "unigram model", UNIGRAM),
+        };
+        let ends = [first, last].map(|step| (step, perplexity));
+        let points = drawable(ends, Axis::Logarithmic, Axis::Logarithmic);
+        let line = line(points, colour, &format!("{name} ({})", number::perplexity(perplexity)))?;
+        let line = line.with_stroke_width(2.0);
+        Some(if let Self::Floor(_) = self { line.with_dashed() } else { line.with_dotted() })
+    }
 }
 
 /// Perplexity or loss over steps, training and validation, on logarithmic axes, since most is learnt in
@@ -37,7 +53,7 @@ pub(crate) fn learning_curve(
     scale: LossScale,
     title: &str,
     records: &[MetricsRecord],
-    levels: &[Level<'_>],
+    levels: &[Level],
     dropout: bool,
 ) -> Option<Scene> {
     let mut training = Vec::new();
@@ -72,17 +88,9 @@ pub(crate) fn learning_curve(
     if plots.is_empty() {
         return None;
     }
-    // Levels are curves too, so that the legend names them; they differ in their dashes as well as in colour.
-    for (index, level) in levels.iter().enumerate() {
-        let name = format!("{} ({})", level.name, number::perplexity(level.perplexity));
-        let ends = [first_step, last_step].map(|step| (step, level.perplexity));
-        let points = drawable(ends, Axis::Logarithmic, Axis::Logarithmic);
-        let Some(line) = line(points, if index == 0 { PLUM } else { ASH }, &name) else {
-            continue;
-        };
-        let line = line.with_stroke_width(2.0);
-        plots.push(Plot::Line(if index == 0 { line.with_dashed() } else { line.with_dotted() }));
-    }
+    // Levels are curves too, so that they are named like them.
+    let ends = [first_step, last_step];
+    plots.extend(levels.iter().filter_map(|level| level.line(ends)).map(Plot::Line));
     let layout = framed(Layout::auto_from_plots(&plots), title)
         .with_x_label("optimiser step (logarithmic)")
         .with_y_label(if scale == LossScale::Loss {
@@ -234,7 +242,7 @@ mod tests {
     #[test]
     fn pictures_are_written_whole_in_both_forms_and_need_no_font() {
         let folder = tempfile::tempdir().unwrap();
-        let levels = [Level { perplexity: 1.6, name: "floor" }, Level { perplexity: 220.0, name: "unigram" }];
+        let levels = [Level::Floor(1.6), Level::Unigram(220.0)];
         let stem = folder.path().join("learning");
         let draw = || {
             write(
@@ -250,7 +258,7 @@ mod tests {
         let size = |at: usize| u32::from_be_bytes(png[at..at + 4].try_into().unwrap());
         assert!((1000..4000).contains(&size(16)) && (500..2000).contains(&size(20)));
         assert!(draw().is_err(), "a picture that is there stays");
-        for colour in [super::TRAINING, super::VALIDATION, super::PLUM, super::ASH] {
+        for colour in [super::TRAINING, super::VALIDATION, super::FLOOR, super::UNIGRAM] {
             assert!(svg.contains(&colour.hex()), "{colour:?}");
         }
     }
@@ -263,16 +271,7 @@ mod tests {
                 learning_curve(LossScale::Perplexity, name, &records()[only..=only], &[], false).unwrap();
             write(scene, &folder.path().join(name)).unwrap();
         }
-        assert!(
-            learning_curve(
-                LossScale::Perplexity,
-                "none",
-                &[],
-                &[Level { perplexity: 2.0, name: "floor" }],
-                true
-            )
-            .is_none()
-        );
+        assert!(learning_curve(LossScale::Perplexity, "none", &[], &[Level::Floor(2.0)], true).is_none());
     }
 
     #[test]
@@ -290,8 +289,7 @@ mod tests {
                 _ => {}
             }
         }
-        let level = |perplexity| Level { perplexity, name: "level" };
-        let levels = [level(f64::INFINITY), level(0.0), level(-1.0), level(2.0)];
+        let levels = [f64::INFINITY, 0.0, -1.0, 2.0].map(Level::Floor);
         write(
             learning_curve(LossScale::Perplexity, "Learning", &records, &levels, true).unwrap(),
             &folder.path().join("learning"),

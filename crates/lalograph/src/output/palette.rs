@@ -29,6 +29,10 @@ pub(crate) const RULE: Colour = Colour(0xE4, 0xDC, 0xCA);
 pub(crate) const TRAINING: Colour = HONEY;
 /// Validation text, in every drawing.
 pub(crate) const VALIDATION: Colour = TEAL;
+/// The entropy of a text, in every drawing.
+pub(crate) const FLOOR: Colour = PLUM;
+/// A unigram model, in every drawing.
+pub(crate) const UNIGRAM: Colour = ASH;
 
 impl Colour {
     /// As `#rrggbb`.

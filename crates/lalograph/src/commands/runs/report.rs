@@ -79,13 +79,8 @@ pub(super) fn write_report(history: &RunHistory, folder: &Path, force: bool) -> 
     let cost = layers(history)?;
     let mut set = begin_pages("report", &places, force)?;
 
-    let levels: Vec<Level<'_>> = history
-        .description
-        .text
-        .unigram_loss
-        .map(|loss| Level { perplexity: loss.exp(), name: "unigram model" })
-        .into_iter()
-        .collect();
+    let unigram = history.description.text.unigram_loss.map(|loss| Level::Unigram(loss.exp()));
+    let levels: Vec<Level> = unigram.into_iter().collect();
     let mut drawn = Vec::new();
     let mut draw = |stem: &Path, scene: Option<Scene>| -> Result<Option<String>, Failure> {
         let Some(scene) = scene else {
