@@ -1,6 +1,7 @@
 //! A run of several processes: process 0 has the training loop, and tells the others what to do next.
 
 use lalograph_net::Network;
+use lalograph_net::step::bytes::u32_of;
 use lalograph_net::step::exchange::Exchange;
 use lalograph_text::tokens::TokenSequence;
 use serde::{Deserialize, Serialize};
@@ -52,8 +53,7 @@ pub(crate) fn next_numbers(exchange: &mut dyn Exchange<f32>) -> Result<Vec<f32>,
 /// The next text that process 0 sends, token by token.
 pub(crate) fn next_tokens(exchange: &mut dyn Exchange<f32>) -> Result<TokenSequence, LabError> {
     let word = exchange.follow().ok_or(LabError::OtherProgram)?;
-    let token = |bytes: &[u8]| bytes.try_into().map_or(0, u32::from_le_bytes);
-    Ok(TokenSequence::from_indices(word.chunks_exact(4).map(token).collect()))
+    Ok(TokenSequence::from_indices(word.chunks_exact(4).map(u32_of).collect()))
 }
 
 /// Does what process 0 of a run says, until it has ended. `stops` says whether somebody here wants the run to stop.

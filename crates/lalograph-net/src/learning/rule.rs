@@ -101,17 +101,17 @@ const STRIP: usize = 32;
 
 /// Steps of Adam without a gradient and without decay: both means fade, and the weights move on.
 #[inline(always)]
-fn fade<T: Real, const N: usize>(
+fn fade<T: Real>(
     steps: &[(Prepared<T>, Update<T>)],
-    weights: &mut [T; N],
-    first: &mut [T; N],
-    second: &mut [T; N],
+    weights: &mut [T; STRIP],
+    first: &mut [T; STRIP],
+    second: &mut [T; STRIP],
 ) {
     let (mut w, mut m, mut v) = (*weights, *first, *second);
     for (rule, update) in steps {
         let &Prepared::Adam { keep, scale, epsilon, .. } = rule else { continue };
         let rate = update.rate * scale;
-        for i in 0..N {
+        for i in 0..STRIP {
             m[i] = (keep[0] * m[i]).without_dust();
             v[i] = (keep[1] * v[i]).without_dust();
             w[i] -= rate * m[i] / (v[i].sqrt() + epsilon);
