@@ -6,6 +6,7 @@ use lalograph_net::blocks::recurrent::window::Extent;
 use lalograph_net::models::language::LanguageLane;
 use lalograph_net::numbers::chance::{Stream, stream};
 use lalograph_net::numbers::sampler::Sampler;
+use lalograph_net::products::limit::Instructions;
 use lalograph_net::products::multiply::multiply_packed;
 use lalograph_net::products::pack::{Packed, Workspace};
 use lalograph_net::products::view::{Accumulation, Matrix, MatrixMut};
@@ -26,7 +27,7 @@ use crate::training::settings::trainer_settings;
 use crate::training::trainer::Trainer;
 use crate::writing::decoding::{Decoding, choose};
 
-/// Rows, columns and depth of the product that the machine is measured by.
+/// Rows, columns and depth of the product that products are measured by.
 const SIDE: usize = 2048;
 
 /// A spread of measurements.
@@ -48,6 +49,31 @@ impl Spread {
     }
 }
 
+/// What no program can exceed: multiplications and additions in registers alone, on all threads.
+#[derive(Debug, Clone, PartialEq, Serialize)]
+pub struct Limit {
+    /// Name of the set of instructions; the widest of the machine comes first, and shares are shares of it.
+    pub instructions: &'static str,
+    /// Thousand million operations a second.
+    pub gigaflops: Spread,
+}
+
+impl Limit {
+    /// The spread of each set of instructions over rounds, in operations a second.
+    pub(super) fn of(sets: &[Instructions], rounds: &[Vec<f64>]) -> Vec<Self> {
+        let limit = |(set, speeds): (&Instructions, &Vec<f64>)| Self {
+            instructions: set.name,
+            gigaflops: Spread::of(speeds.iter().map(|speed| speed / 1e9).collect()),
+        };
+        sets.iter().zip(rounds).map(limit).collect()
+    }
+}
+
+/// Multiplies and adds in registers on all threads; returns the number of operations.
+pub(super) fn multiply_and_add(instructions: Instructions) -> f64 {
+    rayon::broadcast(|_| instructions.run()).into_iter().sum::<usize>() as f64
+}
+
 /// The measurements.
 #[derive(Debug, Clone, PartialEq, Serialize)]
 pub struct Gauge {
@@ -55,14 +81,18 @@ pub struct Gauge {
     pub threads: usize,
     /// Rounds measured; every figure is taken in each.
     pub rounds: usize,
+    /// How fast this machine multiplies and adds in registers.
+    pub limits: Vec<Limit>,
     /// Matrix products of 2,048 x 2,048 numbers, in thousand million operations a second.
-    pub peak_gigaflops: Spread,
+    pub products_gigaflops: Spread,
+    /// The second over the first, round by round.
+    pub products_share_of_limit: Spread,
     /// Tokens learnt from in a second: everything included, from taking a window to moving the weights.
     pub training_tokens_per_second: Spread,
     /// The matrix operations in that, in thousand million a second.
     pub training_gigaflops: Spread,
-    /// The second over the first, round by round.
-    pub training_share_of_peak: Spread,
+    /// Those over the limit, round by round.
+    pub training_share_of_limit: Spread,
     /// Tokens written in a second, one after the other.
     pub sampling_tokens_per_second: Spread,
     /// Weights that are read for one of them, in bytes: all but the token vectors, of which one is.
@@ -105,7 +135,7 @@ impl Bench {
         Ok(Self { plan: plan.clone(), model, text, operations_per_token })
     }
 
-    /// Measures in `rounds` rounds of about `seconds` each, on `threads` threads. In each round the matrix product and training take turns, so
+    /// Measures in `rounds` rounds of about `seconds` each, on `threads` threads. In each round limit, product and training take turns, so
     /// that what else the machine does falls on both. `progress` is given the rounds done, and stops by returning `false`.
     ///
     /// # Errors
@@ -139,7 +169,9 @@ impl Bench {
         training.step();
         sampling.step();
         side_by_side.step();
-        let mut peaks = Vec::new();
+        let sets = Instructions::of_this_machine();
+        let mut limits = vec![Vec::new(); sets.len()];
+        let mut products = Vec::new();
         let mut speeds = Vec::new();
         let mut samplings = Vec::new();
         let mut readings = Vec::new();
@@ -148,6 +180,7 @@ impl Bench {
             // In turns of about a tenth of the round each.
             let (mut product_done, mut product_time) = (0.0, 0.0);
             let (mut tokens_done, mut training_time) = (0.0, 0.0);
+            let mut limits_done = vec![(0.0, 0.0); sets.len()];
             let start = Instant::now();
             while start.elapsed().as_secs_f64() < seconds || product_done == 0.0 {
                 let (count, time) = repeat(seconds / 20.0, || product.run());
@@ -156,8 +189,16 @@ impl Bench {
                 let (count, time) = repeat(seconds / 10.0, || training.step());
                 tokens_done += count;
                 training_time += time;
+                for (&set, (done, total)) in sets.iter().zip(&mut limits_done) {
+                    let (count, time) = repeat(seconds / 50.0, || multiply_and_add(set));
+                    *done += count;
+                    *total += time;
+                }
             }
-            peaks.push(product_done / product_time / 1e9);
+            for (speeds, (done, time)) in limits.iter_mut().zip(limits_done) {
+                speeds.push(done / time);
+            }
+            products.push(product_done / product_time);
             speeds.push(tokens_done / training_time);
             let (mut written, mut writing_time) = (0.0, 0.0);
             let (mut read, mut reading_time) = (0.0, 0.0);
@@ -180,13 +221,17 @@ impl Bench {
         let flops = |speed: f64| speed * self.operations_per_token / 1e9;
         Gauge {
             threads,
-            rounds: peaks.len(),
-            training_share_of_peak: Spread::of(
-                speeds.iter().zip(&peaks).map(|(&speed, peak)| flops(speed) / peak).collect(),
+            rounds: products.len(),
+            training_share_of_limit: Spread::of(
+                speeds.iter().zip(&limits[0]).map(|(&speed, limit)| flops(speed) * 1e9 / limit).collect(),
             ),
+            products_share_of_limit: Spread::of(
+                products.iter().zip(&limits[0]).map(|(product, limit)| product / limit).collect(),
+            ),
+            limits: Limit::of(&sets, &limits),
             training_gigaflops: Spread::of(speeds.iter().map(|&speed| flops(speed)).collect()),
             training_tokens_per_second: Spread::of(speeds),
-            peak_gigaflops: Spread::of(peaks),
+            products_gigaflops: Spread::of(products.iter().map(|speed| speed / 1e9).collect()),
             sampling_share_of_limit: Spread::of(
                 samplings.iter().zip(&readings).map(|(&s, read)| s * read_bytes as f64 / read).collect(),
             ),

@@ -6,6 +6,7 @@ use lalograph_net::models::classifier::{Classifier, ClassifierInput};
 use lalograph_net::models::network::LaneRoom;
 use lalograph_net::numbers::chance::stream;
 use lalograph_net::numbers::sampler::Sampler;
+use lalograph_net::products::limit::Instructions;
 use lalograph_net::step::exchange::OneProcess;
 use lalograph_net::step::lanes::Lanes;
 use lalograph_net::step::team::Team;
@@ -19,7 +20,7 @@ use rayon::prelude::*;
 use serde::Serialize;
 
 use super::cost::zipf_counts;
-use super::gauge::{Product, Spread, taking_turns};
+use super::gauge::{Limit, Product, Spread, multiply_and_add, taking_turns};
 use crate::data::documents::{DocumentBatches, Documents, NumberRows};
 use crate::data::source::Windows;
 use crate::error::LabError;
@@ -41,18 +42,20 @@ pub struct DocumentGauge {
     pub threads: usize,
     /// Rounds measured; every figure is taken in each.
     pub rounds: usize,
+    /// How fast this machine multiplies and adds in registers.
+    pub limits: Vec<Limit>,
     /// Matrix products of 2,048 x 2,048 numbers, in thousand million operations a second.
-    pub peak_gigaflops: Spread,
+    pub products_gigaflops: Spread,
     /// Tokens or rows learnt from in a second: everything included, from taking a batch to moving the weights.
     pub training_tokens_per_second: Spread,
     /// The matrix operations in that, in thousand million a second.
     pub training_gigaflops: Spread,
-    /// The second over the first, round by round.
-    pub training_share_of_peak: Spread,
+    /// Those over the limit, round by round.
+    pub training_share_of_limit: Spread,
     /// Tokens or rows read for predictions in a second.
     pub predicting_tokens_per_second: Spread,
-    /// The matrix operations in that over the peak, round by round.
-    pub predicting_share_of_peak: Spread,
+    /// The matrix operations in that over the limit, round by round.
+    pub predicting_share_of_limit: Spread,
     /// For text: what the memory allows a network that does little else than read token vectors.
     pub vectors: Option<VectorGauge>,
 }
@@ -180,13 +183,17 @@ impl DocumentBench {
         let mut prediction = Prediction::new(self);
         let mut reading = (!self.tokens.is_empty()).then(|| Vectors::new(self, threads));
         let mut learning = (!self.tokens.is_empty()).then(|| Vectors::new(self, threads));
-        let mut columns: [Vec<f64>; 5] = Default::default();
+        let sets = Instructions::of_this_machine();
+        let mut limits: Vec<_> = sets.iter().map(|&set| move || multiply_and_add(set)).collect();
+        let mut columns = vec![Vec::new(); sets.len() + 5];
         for round in 0..rounds.max(1) {
             let (mut product, mut train) = (|| product.run(), || training.step());
             let mut predict = || prediction.step();
             let mut read = reading.as_mut().map(|vectors| || vectors.read());
             let mut learn = learning.as_mut().map(|vectors| || vectors.learn());
-            let mut things: Vec<&mut dyn FnMut() -> f64> = vec![&mut product, &mut train, &mut predict];
+            let mut things: Vec<&mut dyn FnMut() -> f64> = Vec::new();
+            things.extend(limits.iter_mut().map(|limit| limit as &mut dyn FnMut() -> f64));
+            things.extend([&mut product as &mut dyn FnMut() -> f64, &mut train, &mut predict]);
             things.extend(read.as_mut().map(|read| read as &mut dyn FnMut() -> f64));
             things.extend(learn.as_mut().map(|learn| learn as &mut dyn FnMut() -> f64));
             let speeds = taking_turns(seconds, &mut things);
@@ -195,7 +202,10 @@ impl DocumentBench {
                 break;
             }
         }
-        let [peaks, trained, predicted, read, learnt] = columns;
+        let mut rest = columns.split_off(sets.len());
+        let limits = columns;
+        let [products, trained, predicted, read, learnt] =
+            std::array::from_fn(|index| std::mem::take(&mut rest[index]));
         let work = self.net.operations(self.length as f64);
         let share = |speeds: &[f64], operations: f64, of: &[f64]| {
             Spread::of(speeds.iter().zip(of).map(|(speed, of)| speed * operations / of).collect())
@@ -208,12 +218,13 @@ impl DocumentBench {
         });
         DocumentGauge {
             threads,
-            rounds: peaks.len(),
+            rounds: products.len(),
             training_gigaflops: Spread::of(trained.iter().map(|speed| speed * work.training / 1e9).collect()),
-            training_share_of_peak: share(&trained, work.training, &peaks),
-            predicting_share_of_peak: share(&predicted, work.forward, &peaks),
+            training_share_of_limit: share(&trained, work.training, &limits[0]),
+            predicting_share_of_limit: share(&predicted, work.forward, &limits[0]),
             vectors,
-            peak_gigaflops: Spread::of(peaks.iter().map(|peak| peak / 1e9).collect()),
+            limits: Limit::of(&sets, &limits),
+            products_gigaflops: Spread::of(products.iter().map(|speed| speed / 1e9).collect()),
             training_tokens_per_second: Spread::of(trained),
             predicting_tokens_per_second: Spread::of(predicted),
         }

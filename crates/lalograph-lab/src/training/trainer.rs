@@ -6,6 +6,7 @@ use lalograph_net::learning::clipping::{Clipped, Clipping, GradientMeter};
 use lalograph_net::learning::late_rows::LateRows;
 use lalograph_net::learning::optimiser::{Optimiser, OptimiserSettings};
 use lalograph_net::models::network::{Draw, LaneRoom};
+use lalograph_net::step::awake::Awake;
 use lalograph_net::step::exchange::{Exchange, GradientSum};
 use lalograph_net::step::lanes::Lanes;
 use lalograph_net::step::team::Team;
@@ -48,6 +49,7 @@ pub struct Trainer<'t, N: Network> {
     optimiser: Optimiser<f32>,
     /// The rows of the table that a step reads, if the others may be behind.
     rows: Vec<u32>,
+    awake: Awake,
     step: u64,
 }
 
@@ -108,6 +110,7 @@ impl<'t, N: Network> Trainer<'t, N> {
             ),
             optimiser,
             rows: Vec::new(),
+            awake: Awake::default(),
             step: 0,
         }
     }
@@ -147,6 +150,7 @@ impl<'t, N: Network> Trainer<'t, N> {
     /// # Errors
     /// The data cannot be read any more.
     pub fn learn(&mut self) -> Result<Learnt, LabError> {
+        self.awake.wake();
         let (epoch, window) = self.position(self.step);
         self.windows.fill(epoch, window, &mut self.team.windows_mut())?;
         let (net, team) = (self.net, &self.team);

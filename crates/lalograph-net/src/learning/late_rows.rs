@@ -9,11 +9,12 @@ use std::ops::Range;
 use rayon::prelude::*;
 
 use super::rule::{Prepared, Update};
+use crate::numbers::prefetch::prefetch;
 use crate::numbers::real::Real;
 use crate::vectorised;
 
 /// Rows that are worked on as one piece.
-const BLOCK: usize = 64;
+const BLOCK: usize = 256;
 /// Steps that are remembered, after which all rows catch up.
 const REMEMBERED: usize = 4096;
 
@@ -32,6 +33,8 @@ pub struct LateRows<T> {
     /// Steps that all rows have made, and the ones since.
     behind: u64,
     passed: Vec<Passed<T>>,
+    /// Whether all of them leave weights alone that have no gradient, but for what the rule remembers.
+    still: bool,
     none: Vec<T>,
 }
 
@@ -51,6 +54,7 @@ impl<T: Real> LateRows<T> {
             read: vec![false; rows],
             behind: 0,
             passed: Vec::with_capacity(REMEMBERED),
+            still: true,
             none: vec![T::ZERO; width],
             table,
             width,
@@ -82,6 +86,7 @@ impl<T: Real> LateRows<T> {
         self.made.fill(step);
         self.behind = step;
         self.passed.clear();
+        self.still = true;
     }
 
     /// Brings the rows that are about to be read up to date.
@@ -102,6 +107,7 @@ impl<T: Real> LateRows<T> {
 
     /// Makes a step: the rows that were read move by their gradient, and the others will.
     pub(super) fn step(&mut self, moved: Moved<'_, T>, gradient: &[T], passed: Passed<T>) {
+        self.still &= passed.1.is_still();
         self.passed.push(passed);
         self.each(moved, Some(&gradient[self.table.clone()]));
     }
@@ -113,18 +119,26 @@ impl<T: Real> LateRows<T> {
 
     /// Moves the rows that are read: by the steps they missed, or by the last step and their gradient.
     fn each(&mut self, moved: Moved<'_, T>, gradient: Option<&[T]>) {
-        let Self { table, width, made, read, behind, passed, none } = self;
+        let Self { table, width, made, read, behind, passed, still, none } = self;
         let (size, width) = (BLOCK * *width, *width);
         let (behind, now) = (*behind, *behind + passed.len() as u64);
-        let (passed, none) = (&passed[..], &none[..]);
+        let (passed, still, none) = (&passed[..], *still, &none[..]);
         let block = |number: usize,
                      made: &mut [u64],
                      read: &[bool],
                      weights: &mut [T],
                      first: &mut [T],
                      second: &mut [T]| {
-            for (row, (made, _)) in made.iter_mut().zip(read).enumerate().filter(|(_, (_, read))| **read) {
-                let at = row * width..(row + 1) * width;
+            let numbers = |row: usize| row * width..(row + 1) * width;
+            let mut rows = (0..read.len()).filter(|&row| read[row]).peekable();
+            while let Some(row) = rows.next() {
+                if let Some(&next) = rows.peek() {
+                    let next = numbers(next);
+                    for array in [&*weights, &*first, &*second] {
+                        prefetch(array.get(next.clone()).unwrap_or_default());
+                    }
+                }
+                let (at, made) = (numbers(row), &mut made[row]);
                 let weights = &mut weights[at.clone()];
                 let first = first.get_mut(at.clone()).unwrap_or_default();
                 let second = second.get_mut(at).unwrap_or_default();
@@ -138,8 +152,8 @@ impl<T: Real> LateRows<T> {
                             vectorised!(rule.apply(*update, weights, gradient, first, second));
                         }
                     }
-                    None if missed.is_empty() || rests(missed, first, second) => {}
-                    None => vectorised!(Prepared::apply_idle(missed, none, weights, first, second)),
+                    None if missed.is_empty() || still && is_zero(first) && is_zero(second) => {}
+                    None => vectorised!(Prepared::apply_idle(missed, still, none, weights, first, second)),
                 }
             }
         };
@@ -162,10 +176,9 @@ impl<T: Real> LateRows<T> {
     }
 }
 
-/// Whether steps without a gradient leave a row as it is: nothing decays, and there is nothing to remember.
-fn rests<T: Real>(missed: &[Passed<T>], first: &[T], second: &[T]) -> bool {
-    let zero = |numbers: &[T]| numbers.iter().all(|&x| x == T::ZERO);
-    missed.iter().all(|(_, update)| update.is_still()) && zero(first) && zero(second)
+/// Whether there is nothing to remember of a row.
+fn is_zero<T: Real>(numbers: &[T]) -> bool {
+    numbers.iter().all(|&x| x == T::ZERO)
 }
 
 #[cfg(test)]

@@ -12,7 +12,7 @@ crate::choice! {
         Momentum = "momentum",
         /// Momentum that looks ahead: `v = m v + g; w -= a (g + m v)` (Nesterov, 1983; in the form of Sutskever et al., 2013).
         Nesterov = "nesterov",
-        /// By the root of the mean square of gradients: `s = b2 s + (1 - b2) g^2; w -= a g / (sqrt(s) + e)` (Tieleman and Hinton, 2012).
+        /// By the root of the mean square of gradients: `s = sqrt(b2 s^2 + (1 - b2) g^2); w -= a g / (s + e)` (Tieleman and Hinton, 2012).
         Rmsprop = "rmsprop",
         /// By means of gradients and of their squares (Kingma and Ba, 2015).
         Adam = "adam",
@@ -107,25 +107,57 @@ fn fade<T: Real>(
     first: &mut [T; STRIP],
     second: &mut [T; STRIP],
 ) {
-    let (mut w, mut m, mut v) = (*weights, *first, *second);
+    let (mut w, mut m, mut s) = (*weights, *first, *second);
     for (rule, update) in steps {
-        let &Prepared::Adam { keep, scale, epsilon, .. } = rule else { continue };
+        let &Prepared::Adam { keep, ref root, scale, epsilon, .. } = rule else { continue };
         let rate = update.rate * scale;
         for i in 0..STRIP {
-            m[i] = (keep[0] * m[i]).without_dust();
-            v[i] = (keep[1] * v[i]).without_dust();
-            w[i] -= rate * m[i] / (v[i].sqrt() + epsilon);
+            m[i] = (keep * m[i]).without_dust();
+            s[i] = root.fade(s[i]);
+            w[i] -= rate * m[i] / (s[i] + epsilon);
         }
     }
-    (*weights, *first, *second) = (w, m, v);
+    (*weights, *first, *second) = (w, m, s);
+}
+
+/// How the root of the mean square of gradients goes on. The root is remembered and not its square: without a gradient it fades by a factor, so
+/// that a weight which catches up with many steps needs no roots.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct RootMeanSquare<T> {
+    keep: T,
+    new: T,
+    fading: T,
+}
+
+impl<T: Real> RootMeanSquare<T> {
+    fn of(beta2: f64) -> Self {
+        Self { keep: T::of(beta2), new: T::of(1.0 - beta2), fading: T::of(beta2.sqrt()) }
+    }
+
+    /// After a step with the gradient `g`. Both ways are computed and one is taken, so that loops over it stay free of branches.
+    #[inline(always)]
+    fn after(&self, s: T, g: T) -> T {
+        let moved = (self.keep * (s * s) + self.new * (g * g)).sqrt();
+        if g == T::ZERO { self.fade(s) } else { moved }
+    }
+
+    /// After a step without a gradient; zero while its square is not subnormal yet.
+    #[inline(always)]
+    fn fade(&self, s: T) -> T {
+        let faded = self.fading * s;
+        if faded < T::of(Self::LEAST) { T::ZERO } else { faded }
+    }
+
+    /// 2^-50.
+    const LEAST: f64 = 8.881_784_197_001_252e-16;
 }
 
 /// A rule with what is the same for all weights of a step computed.
 #[derive(Debug, Clone, Copy)]
 pub(super) enum Prepared<T> {
     Descent { momentum: T, nesterov: bool },
-    RmsProp { keep: T, new: T, epsilon: T },
-    Adam { keep: [T; 2], new: [T; 2], scale: T, epsilon: T },
+    RmsProp { root: RootMeanSquare<T>, epsilon: T },
+    Adam { keep: T, new: T, root: RootMeanSquare<T>, scale: T, epsilon: T },
 }
 
 impl<T: Real> Prepared<T> {
@@ -136,16 +168,15 @@ impl<T: Real> Prepared<T> {
             Rule::Momentum | Rule::Nesterov => {
                 Self::Descent { momentum: T::of(momentum), nesterov: rule == Rule::Nesterov }
             }
-            Rule::Rmsprop => {
-                Self::RmsProp { keep: T::of(beta2), new: T::of(1.0 - beta2), epsilon: T::of(epsilon) }
-            }
+            Rule::Rmsprop => Self::RmsProp { root: RootMeanSquare::of(beta2), epsilon: T::of(epsilon) },
             Rule::Adam | Rule::Adamw => {
                 let exponent = i32::try_from(steps).unwrap_or(i32::MAX);
                 let (bias1, bias2) = (1.0 - beta1.powi(exponent), 1.0 - beta2.powi(exponent));
                 // m^ / (sqrt(v^) + e) with the corrections moved out of the loop.
                 Self::Adam {
-                    keep: [T::of(beta1), T::of(beta2)],
-                    new: [T::of(1.0 - beta1), T::of(1.0 - beta2)],
+                    keep: T::of(beta1),
+                    new: T::of(1.0 - beta1),
+                    root: RootMeanSquare::of(beta2),
                     scale: T::of(bias2.sqrt() / bias1),
                     epsilon: T::of(epsilon * bias2.sqrt()),
                 }
@@ -153,24 +184,26 @@ impl<T: Real> Prepared<T> {
         }
     }
 
-    /// Makes steps without a gradient one after another, as [`Prepared::apply`] would with `none`, zeros for all weights.
+    /// Makes steps without a gradient one after another, as [`Prepared::apply`] would with `none`, zeros for all weights; `still` if all of them are
+    /// [`Update::is_still`].
     #[inline(always)]
     pub(super) fn apply_idle(
         steps: &[(Self, Update<T>)],
+        still: bool,
         none: &[T],
         weights: &mut [T],
         first: &mut [T],
         second: &mut [T],
     ) {
-        let fades = |step: &(Self, Update<T>)| matches!(step.0, Self::Adam { .. }) && step.1.is_still();
-        let strips = if steps.iter().all(fades) { weights.len() / STRIP * STRIP } else { 0 };
+        let fades = still && matches!(steps.first(), Some((Self::Adam { .. }, _)));
+        let strips = if fades { weights.len() / STRIP * STRIP } else { 0 };
         let (strips_of_weights, weights) = weights.split_at_mut(strips);
         let (strips_of_first, first) = first.split_at_mut(strips.min(first.len()));
         let (strips_of_second, second) = second.split_at_mut(strips.min(second.len()));
         let w = strips_of_weights.as_chunks_mut::<STRIP>().0.iter_mut();
         let m = strips_of_first.as_chunks_mut::<STRIP>().0.iter_mut();
-        let v = strips_of_second.as_chunks_mut::<STRIP>().0.iter_mut();
-        w.zip(m.zip(v)).for_each(|(w, (m, v))| fade(steps, w, m, v));
+        let s = strips_of_second.as_chunks_mut::<STRIP>().0.iter_mut();
+        w.zip(m.zip(s)).for_each(|(w, (m, s))| fade(steps, w, m, s));
         steps.iter().for_each(|(rule, update)| rule.apply(*update, weights, none, first, second));
     }
 
@@ -203,20 +236,20 @@ impl<T: Real> Prepared<T> {
                     *w -= rate * if nesterov { g + momentum * *v } else { *v };
                 }
             }
-            Self::RmsProp { keep, new, epsilon } => {
+            Self::RmsProp { root, epsilon } => {
                 for ((w, &g), s) in weights.iter_mut().zip(gradient).zip(first) {
                     let g = clipped(g, *w);
-                    *s = (keep * *s + new * (g * g)).without_dust();
-                    *w -= rate * g / (s.sqrt() + epsilon);
+                    *s = root.after(*s, g);
+                    *w -= rate * g / (*s + epsilon);
                 }
             }
-            Self::Adam { keep, new, scale, epsilon } => {
+            Self::Adam { keep, new, root, scale, epsilon } => {
                 let rate = rate * scale;
-                for (((w, &g), m), v) in weights.iter_mut().zip(gradient).zip(first).zip(second) {
+                for (((w, &g), m), s) in weights.iter_mut().zip(gradient).zip(first).zip(second) {
                     let g = clipped(g, *w);
-                    *m = (keep[0] * *m + new[0] * g).without_dust();
-                    *v = (keep[1] * *v + new[1] * (g * g)).without_dust();
-                    *w -= shrink * *w + rate * *m / (v.sqrt() + epsilon);
+                    *m = (keep * *m + new * g).without_dust();
+                    *s = root.after(*s, g);
+                    *w -= shrink * *w + rate * *m / (*s + epsilon);
                 }
             }
         }

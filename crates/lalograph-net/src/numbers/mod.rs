@@ -4,6 +4,7 @@ pub mod activation;
 pub mod chance;
 pub mod choice;
 pub mod exp;
+pub mod prefetch;
 pub mod real;
 pub mod rooms;
 pub mod sampler;

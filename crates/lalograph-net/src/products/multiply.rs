@@ -5,7 +5,7 @@
 //! packed piece by piece into a [`Workspace`].
 
 use super::kernel::{Kernel, Tile};
-use super::pack::{DEPTH, LEFT_ROWS, Packed, RIGHT_NUMBERS, Workspace, pack_panels, panels};
+use super::pack::{LEFT_ROWS, Packed, RIGHT_NUMBERS, Workspace, depth_of, pack_panels, panels};
 use super::view::{Accumulation, Matrix, MatrixMut};
 use crate::numbers::real::Real;
 use crate::vectorised;
@@ -28,8 +28,9 @@ pub fn multiply_packed<T: Real>(
     if b.rows == 0 {
         return multiply(a, Matrix::new(&[], 0, b.columns), out, accumulation, work);
     }
-    for from in (0..b.rows).step_by(DEPTH) {
-        let depth = DEPTH.min(b.rows - from);
+    let most = depth_of(b.rows);
+    for from in (0..b.rows).step_by(most) {
+        let depth = most.min(b.rows - from);
         let strip = &b.data[from * panels * width..][..panels * width * depth];
         let accumulation = if from == 0 { accumulation } else { Accumulation::Add };
         let group = (RIGHT_NUMBERS / (depth * width)).max(1) * width;
@@ -68,8 +69,9 @@ pub fn multiply<T: Real>(
             row[..b.columns].fill(T::ZERO);
         }
     }
-    for from in (0..b.rows).step_by(DEPTH) {
-        let depth = DEPTH.min(b.rows - from);
+    let most = depth_of(b.rows);
+    for from in (0..b.rows).step_by(most) {
+        let depth = most.min(b.rows - from);
         let accumulation = if from == 0 { accumulation } else { Accumulation::Add };
         let group = (RIGHT_NUMBERS / (depth * width)).max(1) * width;
         for first in (0..b.columns).step_by(group) {

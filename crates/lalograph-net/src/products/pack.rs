@@ -6,18 +6,24 @@ use super::view::Matrix;
 use crate::numbers::real::Real;
 use crate::numbers::rooms::Rooms;
 
-/// Products added up between two visits of an output number: a piece of the right factor of this depth stays in the
+/// At most so many products are added up between two visits of an output number: a piece of the right factor of this depth stays in the
 /// second-level cache, one of the left factor in the first.
-pub(super) const DEPTH: usize = 384;
+const DEPTH: usize = 512;
 /// Numbers of the right factor that are worked on together, for the same reason.
 pub(super) const RIGHT_NUMBERS: usize = 96 * 1024;
 /// Rows of the left factor that are packed together: whole tiles of 4, 6 and 8 rows.
 pub(super) const LEFT_ROWS: usize = 96;
 
+/// Products added up between two visits of an output number, where `rows` are to be added up in all: strips of about equal depth, since a thin
+/// one at the end visits the output as often as a deep one.
+pub(super) fn depth_of(rows: usize) -> usize {
+    rows.div_ceil(rows.div_ceil(DEPTH).max(1)).next_multiple_of(4).max(4)
+}
+
 /// A matrix packed to be the right factor of many products.
 #[derive(Debug, Clone, Default)]
 pub struct Packed<T> {
-    /// Strips of [`DEPTH`] rows; in each, panels of as many columns as a tile has; in each, row after row. The last panel is
+    /// Strips of [`depth_of`] rows; in each, panels of as many columns as a tile has; in each, row after row. The last panel is
     /// filled up with zeros.
     pub(super) data: Vec<T>,
     pub(super) rows: usize,
@@ -48,10 +54,9 @@ impl<T: Real> Packed<T> {
     /// If its size is another.
     pub fn pack(&mut self, matrix: Matrix<'_, T>) {
         self.check(matrix);
-        let strip = self.strip();
-        for (data, from) in self.data.chunks_mut((strip * DEPTH).max(1)).zip((0..matrix.rows).step_by(DEPTH))
-        {
-            let depth = DEPTH.min(matrix.rows - from);
+        let (strip, most) = (self.strip(), depth_of(matrix.rows));
+        for (data, from) in self.data.chunks_mut((strip * most).max(1)).zip((0..matrix.rows).step_by(most)) {
+            let depth = most.min(matrix.rows - from);
             pack_panels(matrix.rows(from, from + depth), T::kernel().columns(), data);
         }
     }
@@ -62,10 +67,10 @@ impl<T: Real> Packed<T> {
     /// If its size is another.
     pub fn pack_side_by_side(&mut self, matrix: Matrix<'_, T>) {
         self.check(matrix);
-        let strip = self.strip();
-        self.data.par_chunks_mut(strip * DEPTH).enumerate().for_each(|(index, data)| {
-            let from = index * DEPTH;
-            let depth = DEPTH.min(matrix.rows - from);
+        let (strip, most) = (self.strip(), depth_of(matrix.rows));
+        self.data.par_chunks_mut((strip * most).max(1)).enumerate().for_each(|(index, data)| {
+            let from = index * most;
+            let depth = most.min(matrix.rows - from);
             let rows = matrix.rows(from, from + depth);
             let panel = T::kernel().columns() * depth;
             data.par_chunks_mut(8 * panel).enumerate().for_each(|(index, data)| {
@@ -140,6 +145,7 @@ pub(super) fn pack_panels<T: Real>(matrix: Matrix<'_, T>, width: usize, out: &mu
             match width {
                 // The widths of the usual tiles: copies of a known size need no call.
                 64 => copy_rows::<64, T>(part, panel),
+                48 => copy_rows::<48, T>(part, panel),
                 32 => copy_rows::<32, T>(part, panel),
                 16 => copy_rows::<16, T>(part, panel),
                 8 => copy_rows::<8, T>(part, panel),

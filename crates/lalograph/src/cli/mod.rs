@@ -176,7 +176,7 @@ pub(crate) enum Command {
         #[command(subcommand)]
         command: RunsCommand,
     },
-    /// Measure this machine: its matrix peak, and the speed of training and sampling for a plan.
+    /// Measure this machine: its limit by multiply-adds, and the speed of training and sampling for a plan.
     Gauge(GaugeArgs),
     /// Print the completion script of a shell.
     #[command(

@@ -2,7 +2,7 @@
 
 use lalograph_lab::Plan;
 use lalograph_lab::measure::cost::{cost, zipf_share};
-use lalograph_lab::measure::gauge::{Bench, Gauge, Spread};
+use lalograph_lab::measure::gauge::{Bench, Gauge, Limit, Spread};
 use lalograph_lab::measure::gauge_documents::{DocumentBench, DocumentGauge};
 use lalograph_lab::plan::NetworkKind;
 use lalograph_storage::Existing;
@@ -64,31 +64,23 @@ pub(super) fn run(args: &GaugeArgs, screen: &Screen) -> Result<(), Failure> {
         bytes(gauge.sampling_bytes_per_token)
     );
     let side_by_side = format!("tokens/s, {} texts in parallel, one thread", gauge.batch_sampling_texts);
-    let rows = [
-        figures(
-            "matrix peak",
-            &gauge.peak_gigaflops,
-            |x| format!("{x:.1}"),
-            "GFLOP/s, 2,048 x 2,048 x 2,048",
-        ),
+    let mut rows = limits(&gauge.limits);
+    rows.extend([
+        figures("products", &gauge.products_gigaflops, one, PRODUCTS),
+        figures("products / limit", &gauge.products_share_of_limit, share, RATIO),
         figures("training", &gauge.training_tokens_per_second, tokens, "tokens/s in all"),
-        figures("", &gauge.training_gigaflops, |x| format!("{x:.1}"), "GFLOP/s in matrix products"),
-        figures(
-            "training / peak",
-            &gauge.training_share_of_peak,
-            |x| format!("{x:.3}"),
-            "ratio in each round",
-        ),
+        figures("", &gauge.training_gigaflops, one, "GFLOP/s in matrix products"),
+        figures("training / limit", &gauge.training_share_of_limit, share, RATIO),
         figures("sampling", &gauge.sampling_tokens_per_second, tokens, "tokens/s, one text, one thread"),
         figures("reading", &gauge.reading_bytes_per_second, |x| format!("{:.1}", x / 1e9), &reading),
         figures(
-            "sampling / limit",
+            "sampling / reading",
             &gauge.sampling_share_of_limit,
-            |x| format!("{x:.3}"),
-            "of the limit set by memory",
+            share,
+            "of what reading its weights allows",
         ),
         figures("sampling", &gauge.batch_sampling_tokens_per_second, tokens, &side_by_side),
-    ];
+    ]);
     let about = [
         ("model", found.model),
         ("vocabulary", format!("{} indices ({source}), made-up tokens", count(indices as u64))),
@@ -157,9 +149,6 @@ fn documents(
     let gauge = &found.gauge;
     let steps = if text { "tokens" } else { "rows" };
     let all = format!("{steps}/s in all");
-    let one = |x: f64| format!("{x:.1}");
-    let share = |x: f64| format!("{x:.3}");
-    let ratio = "ratio in each round";
     // A pooled network multiplies little and reads much.
     let pooled = plan.classifier.as_ref().is_some_and(|own| own.network == NetworkKind::Pooled);
     let learnt = "tokens/s: vectors, gradients and the optimiser's numbers moved, nothing else";
@@ -168,7 +157,7 @@ fn documents(
         Some(vectors) if pooled => vec![
             figures("training", training, tokens, &all),
             figures("vectors learnt", &vectors.learning_tokens_per_second, tokens, learnt),
-            figures("training / learnt", &vectors.training_share, share, ratio),
+            figures("training / learnt", &vectors.training_share, share, RATIO),
             figures("predicting", predicting, tokens, &all),
             figures(
                 "vectors read",
@@ -176,16 +165,20 @@ fn documents(
                 tokens,
                 "tokens/s: vectors read, nothing else",
             ),
-            figures("predicting / read", &vectors.predicting_share, share, ratio),
+            figures("predicting / read", &vectors.predicting_share, share, RATIO),
         ],
-        _ => vec![
-            figures("matrix peak", &gauge.peak_gigaflops, one, "GFLOP/s, 2,048 x 2,048 x 2,048"),
-            figures("training", training, tokens, &all),
-            figures("", &gauge.training_gigaflops, one, "GFLOP/s in matrix products"),
-            figures("training / peak", &gauge.training_share_of_peak, share, ratio),
-            figures("predicting", predicting, tokens, &all),
-            figures("predicting / peak", &gauge.predicting_share_of_peak, share, ratio),
-        ],
+        _ => {
+            let mut rows = limits(&gauge.limits);
+            rows.extend([
+                figures("products", &gauge.products_gigaflops, one, PRODUCTS),
+                figures("training", training, tokens, &all),
+                figures("", &gauge.training_gigaflops, one, "GFLOP/s in matrix products"),
+                figures("training / limit", &gauge.training_share_of_limit, share, RATIO),
+                figures("predicting", predicting, tokens, &all),
+                figures("predicting / limit", &gauge.predicting_share_of_limit, share, RATIO),
+            ]);
+            rows
+        }
     };
     let mut about = vec![("model", found.model)];
     if text {
@@ -196,6 +189,26 @@ fn documents(
         ("threads", format!("{}, {} rounds of {} s", gauge.threads, gauge.rounds, args.seconds)),
     ]);
     show(&about, &rows, screen)
+}
+
+const PRODUCTS: &str = "GFLOP/s, 2,048 x 2,048 x 2,048";
+const RATIO: &str = "ratio in each round";
+
+fn one(x: f64) -> String {
+    format!("{x:.1}")
+}
+
+fn share(x: f64) -> String {
+    format!("{x:.3}")
+}
+
+/// A row for each set of instructions.
+fn limits(limits: &[Limit]) -> Vec<Vec<String>> {
+    let row = |limit: &Limit| {
+        let what = format!("GFLOP/s, multiply-adds in registers, {}", limit.instructions);
+        figures("limit", &limit.gigaflops, one, &what)
+    };
+    limits.iter().map(row).collect()
 }
 
 /// Prints what was measured, and its figures with their spread.
@@ -281,7 +294,7 @@ fn scale(args: &GaugeArgs, plan: &Plan, indices: usize, screen: &Screen) -> Resu
             value: *value,
             tokens_per_second: gauge.training_tokens_per_second.median,
             gigaflops: gauge.training_gigaflops.median,
-            share_of_peak: gauge.training_share_of_peak.median,
+            share_of_limit: gauge.training_share_of_limit.median,
         });
     }
     progress.finish();
@@ -300,12 +313,12 @@ fn scale(args: &GaugeArgs, plan: &Plan, indices: usize, screen: &Screen) -> Resu
                 count(point.value as u64),
                 tokens(point.tokens_per_second),
                 format!("{:.1}", point.gigaflops),
-                format!("{:.3}", point.share_of_peak),
+                format!("{:.3}", point.share_of_limit),
             ]
         })
         .collect();
     let columns = [Column::Text, Column::Number, Column::Number, Column::Number, Column::Number];
-    let heads = ["varied", "size", "tokens/s", "GFLOP/s", "of the peak"];
+    let heads = ["varied", "size", "tokens/s", "GFLOP/s", "of the limit"];
     let mut text = format!(
         "{}\n  {}; batch {}, window {}; one size varied at a time\n\n{}",
         screen.heading("Training speed by size"),

@@ -21,8 +21,8 @@ pub(crate) struct ScalePoint {
     pub(crate) tokens_per_second: f64,
     /// Thousand million matrix operations in a second.
     pub(crate) gigaflops: f64,
-    /// Share of the peak of large matrix products in the same rounds.
-    pub(crate) share_of_peak: f64,
+    /// Share of the limit set by multiply-adds in registers in the same rounds.
+    pub(crate) share_of_limit: f64,
 }
 
 /// A chart for each size that was varied, by its name.
@@ -42,9 +42,9 @@ pub(crate) fn scale_charts(points: &[ScalePoint]) -> Vec<(&'static str, Scene)> 
 fn chart(points: &[&ScalePoint], label: &str, colour: Colour) -> Option<Scene> {
     let at = points.iter().map(|point| (point.value as f64, point.tokens_per_second));
     let at = drawable(at, Axis::Logarithmic, Axis::Logarithmic);
-    let shares = points.iter().map(|point| 100.0 * point.share_of_peak);
+    let shares = points.iter().map(|point| 100.0 * point.share_of_limit);
     let (low, high) = shares.fold((f64::MAX, 0.0f64), |(low, high), x| (low.min(x), high.max(x)));
-    let legend = format!("tokens/s, at {low:.0} to {high:.0} % of the peak");
+    let legend = format!("tokens/s, at {low:.0} to {high:.0} % of the limit");
     let plots = vec![Plot::Line(line(at.clone(), colour, &legend)?), Plot::Scatter(dots(at, colour)?)];
     let layout = framed(Layout::auto_from_plots(&plots), "Training speed by size")
         .with_x_label(format!("{label} (logarithmic)"))

@@ -649,7 +649,7 @@ fn the_cost_of_a_classifier_is_that_of_its_own_network() {
     // The speed of the machine with it, on made-up documents.
     let gauge = json(&workshop.run("gauge --plan runs/outcome --rounds 2 --seconds 0.1 --json").ok());
     assert_eq!((&gauge["rounds"], &gauge["vocabulary"]), (&json("2"), &run["vocabulary_size"]));
-    for figure in ["peak_gigaflops", "training_tokens_per_second", "predicting_tokens_per_second"] {
+    for figure in ["products_gigaflops", "training_tokens_per_second", "predicting_tokens_per_second"] {
         assert!(gauge[figure]["median"].as_f64().unwrap() > 0.0, "{figure}: {gauge}");
     }
     assert!(gauge["vectors"]["training_share"]["median"].as_f64().unwrap() > 0.0, "{gauge}");
@@ -657,7 +657,7 @@ fn the_cost_of_a_classifier_is_that_of_its_own_network() {
         "--set classifier.network=recurrent --set classifier.features=2 --set classifier.time_steps=8";
     let quick = "gauge --plan runs/outcome/plan.toml --rounds 1 --seconds 0.05";
     let out = workshop.run(&format!("{quick} --set classifier.length=\"most\" {numbers}")).ok();
-    assert!(out.contains("made-up documents x 8 rows") && out.contains("training / peak"), "{out}");
+    assert!(out.contains("made-up documents x 8 rows") && out.contains("training / limit"), "{out}");
     let out = workshop.run(&format!("{quick} --set classifier.network=pooled --indices 400")).ok();
     assert!(out.contains("vectors learnt") && out.contains("400 indices (given)"), "{out}");
     workshop

@@ -503,9 +503,12 @@ fn plan_cost_and_gauge_give_figures() {
     let gauge = workshop.run(&format!("gauge {small} --rounds 2 --seconds 0.1 --json")).ok();
     let gauge: Value = serde_json::from_str(&gauge).unwrap();
     assert_eq!(gauge["rounds"], 2);
-    for figure in
-        ["peak_gigaflops", "training_gigaflops", "training_tokens_per_second", "sampling_tokens_per_second"]
-    {
+    for figure in [
+        "products_gigaflops",
+        "training_gigaflops",
+        "training_tokens_per_second",
+        "sampling_tokens_per_second",
+    ] {
         assert!(gauge[figure]["median"].as_f64().unwrap() > 0.0, "{figure}");
     }
     // Without a text characters are not mistaken for words.

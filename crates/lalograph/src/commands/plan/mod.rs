@@ -131,7 +131,7 @@ struct Measured {
     seconds_per_step: f64,
     tokens_per_epoch: u64,
     seconds_per_epoch: f64,
-    share_of_matrix_peak: f64,
+    share_of_limit: f64,
 }
 
 /// The plan with all flags laid over it.
@@ -200,14 +200,14 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
     } else {
         check_room(&plan, indices)?;
         let gauge = Bench::new(&plan, indices)?.measure(threads, ROUNDS, SECONDS, |_| true)?;
-        let Gauge { training_tokens_per_second: speed, training_share_of_peak: share, .. } = gauge;
+        let Gauge { training_tokens_per_second: speed, training_share_of_limit: share, .. } = gauge;
         Some(Measured {
             threads,
             training_tokens_per_second: speed.median,
             seconds_per_step: found.tokens_per_step as f64 / speed.median,
             tokens_per_epoch: tokens,
             seconds_per_epoch: tokens as f64 / speed.median,
-            share_of_matrix_peak: share.median,
+            share_of_limit: share.median,
         })
     };
     let several = run.as_ref().and_then(|run| Several::asked(args, &run.parts));
@@ -275,11 +275,11 @@ fn show_cost(args: &PlanCostArgs, screen: &Screen) -> Result<(), Failure> {
         work.push((
             "this machine",
             format!(
-                "{} tokens/s on {} threads, {} ({:.0} % of its matrix peak), measured just now",
+                "{} tokens/s on {} threads, {} ({:.0} % of the limit by multiply-adds), measured just now",
                 count(speed as u64),
                 measured.threads,
                 operations_per_second(speed * found.training_operations_per_token),
-                100.0 * measured.share_of_matrix_peak,
+                100.0 * measured.share_of_limit,
             ),
         ));
         let what = if args.training_tokens.is_some() { "an epoch" } else { "a million tokens" };
