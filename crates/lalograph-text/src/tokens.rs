@@ -247,7 +247,7 @@ impl TokenSequence {
     }
 
     /// The number of documents, counting a last one without an end mark.
-    fn places(&self) -> u64 {
+    pub fn documents(&self) -> u64 {
         match &self.indices {
             Indices::Memory(_, places) => places.len() as u64,
             Indices::Stored(store) => store.totals().documents,
@@ -256,7 +256,7 @@ impl TokenSequence {
 
     /// The number of the document, from 0, that a position lies in.
     pub fn document_at(&self, at: usize) -> u64 {
-        let (mut low, mut high) = (0, self.places());
+        let (mut low, mut high) = (0, self.documents());
         while low + 1 < high {
             let middle = u64::midpoint(low, high);
             let begins = self.document(middle).is_none_or(|place| place.tokens.start <= at);
@@ -267,7 +267,7 @@ impl TokenSequence {
 
     /// The documents, each from one position to before another; the last may have no end.
     pub fn bounds(&self) -> impl Iterator<Item = Range<usize>> {
-        (0..self.places()).map_while(|number| self.document(number)).map(|place| place.tokens)
+        (0..self.documents()).map_while(|number| self.document(number)).map(|place| place.tokens)
     }
 }
 

@@ -13,7 +13,7 @@ use serde::Serialize;
 use crate::data::windows::TrainingWindows;
 use crate::error::LabError;
 use crate::plan::Plan;
-use crate::task::language::evaluate::VALIDATION_ROWS;
+use crate::task::language::evaluate::most_validation_rows;
 use crate::task::language::flow::room_of as flow_room;
 
 /// Bytes of one number.
@@ -121,12 +121,13 @@ pub fn cost(
         activations += own + by_rows;
         gradients += if lane == 0 { 0 } else { gradient - by_rows };
     }
+    let validation_rows = most_validation_rows(training);
     let reading = LaneRoom {
-        extent: Extent { steps: training.window, rows: VALIDATION_ROWS },
+        extent: Extent { steps: training.window, rows: validation_rows },
         used_for: LaneUse::Reading,
         resets: true,
     };
-    let reading_lanes = Lanes::new(VALIDATION_ROWS, training.lanes);
+    let reading_lanes = Lanes::new(validation_rows, training.lanes);
     let rows = (0..reading_lanes.count()).map(|lane| reading_lanes.rows_of(lane).len());
     let validation: usize = rows.map(|rows| model.lane_bytes(reading.with_rows(rows))[0]).sum();
     let flow = if training.flow_every > 0 {

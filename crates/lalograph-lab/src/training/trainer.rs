@@ -95,6 +95,9 @@ impl<'t, N: Network> Trainer<'t, N> {
             Some((table, width)) => optimiser.with_late_rows(table, width),
             None => optimiser,
         };
+        if let Some(late) = optimiser.late_rows() {
+            exchange.leave_rows(late.table().clone());
+        }
         Self {
             net,
             seed,
@@ -153,12 +156,12 @@ impl<'t, N: Network> Trainer<'t, N> {
         self.awake.wake();
         let (epoch, window) = self.position(self.step);
         self.windows.fill(epoch, window, &mut self.team.windows_mut())?;
-        let (net, team) = (self.net, &self.team);
+        let (net, team) = (self.net, &mut self.team);
         if self.optimiser.late_rows().is_some() {
             self.rows.clear();
             self.rows.extend(team.windows().flat_map(|(_, window)| net.rows(window)));
             self.exchange.all_rows(&mut self.rows);
-            self.optimiser.catch_up(&mut self.weights, self.rows.iter().copied());
+            self.optimiser.catch_up(&mut self.weights, team.gradient_mut(), self.rows.iter().copied());
         }
         self.packed.update(self.net.layout(), &self.weights, Pass::Training);
         let weights = self.packed.with(&self.weights);
@@ -200,7 +203,7 @@ impl<'t, N: Network> Trainer<'t, N> {
 
     /// Brings all weights up to date: those of rare tokens may be some steps behind.
     pub fn settle(&mut self) {
-        self.optimiser.settle(&mut self.weights);
+        self.optimiser.settle(&mut self.weights, self.team.gradient_mut());
     }
 
     /// The weights that are trained, up to date after [`Trainer::settle`].

@@ -1,8 +1,9 @@
 //! Rows of a table that are moved late: when they are read again, by all the steps that they have missed.
 //!
 //! A step gives most rows of a table of token vectors no gradient, and Adam moves them all the same, since its means live on. To move all rows
-//! in every step is to read and write the whole table. A late row makes the steps that it has missed one after another before it is read: the
-//! arithmetic is that of moving all rows, so the weights are the same to the bit, but a row stays in the cache while it catches up.
+//! in every step is to read and write the whole table. A late row makes its steps one after another before it is read: first the one that it has a
+//! gradient for, which waits in the sum of the lanes, then those without. The arithmetic is that of moving all rows, so the weights are the same to
+//! the bit, but a row is fetched once for all its steps and stays in the cache meanwhile.
 
 use std::ops::Range;
 
@@ -26,8 +27,7 @@ pub(super) type Passed<T> = (Prepared<T>, Update<T>);
 pub struct LateRows<T> {
     table: Range<usize>,
     width: usize,
-    /// Steps that each row has made.
-    made: Vec<u64>,
+    rows: Vec<LateRow>,
     /// Whether each row is read in the step under way.
     read: Vec<bool>,
     /// Steps that all rows have made, and the ones since.
@@ -38,11 +38,29 @@ pub struct LateRows<T> {
     none: Vec<T>,
 }
 
-/// The numbers of a table that the optimiser moves: weights, and what it remembers of each.
+/// Where a row is.
+#[derive(Debug, Clone, Copy, Default)]
+struct LateRow {
+    /// Steps that it has made.
+    made: u64,
+    /// Whether it was read for the step after them, whose gradient waits for it.
+    waits: bool,
+}
+
+/// The numbers of a table that the optimiser moves: weights, the gradients that wait for them, and what the optimiser remembers of each.
 pub(super) struct Moved<'a, T> {
     pub(super) weights: &'a mut [T],
+    pub(super) gradient: &'a mut [T],
     pub(super) first: &'a mut [T],
     pub(super) second: &'a mut [T],
+}
+
+/// One row of each array.
+struct MovedRow<'a, T> {
+    weights: &'a mut [T],
+    gradient: &'a mut [T],
+    first: &'a mut [T],
+    second: &'a mut [T],
 }
 
 impl<T: Real> LateRows<T> {
@@ -50,7 +68,7 @@ impl<T: Real> LateRows<T> {
     pub(super) fn new(table: Range<usize>, width: usize) -> Self {
         let rows = table.len() / width;
         Self {
-            made: vec![0; rows],
+            rows: vec![LateRow::default(); rows],
             read: vec![false; rows],
             behind: 0,
             passed: Vec::with_capacity(REMEMBERED),
@@ -71,7 +89,7 @@ impl<T: Real> LateRows<T> {
         self.width
     }
 
-    /// Whether each row is read in the step under way: only those can have a gradient.
+    /// Whether each row is read in the step under way: only those can have a gradient of that step.
     pub fn read(&self) -> &[bool] {
         &self.read
     }
@@ -81,35 +99,37 @@ impl<T: Real> LateRows<T> {
         self.passed.is_empty()
     }
 
-    /// Continues with all rows at the same step.
+    /// Continues with all rows at the same step, and no gradient that waits.
     pub(super) fn settle_at(&mut self, step: u64) {
-        self.made.fill(step);
+        self.rows.fill(LateRow { made: step, waits: false });
+        self.forget(step);
+    }
+
+    fn forget(&mut self, step: u64) {
         self.behind = step;
         self.passed.clear();
         self.still = true;
     }
 
-    /// Brings the rows that are about to be read up to date.
+    /// Brings the rows that are about to be read up to date, and makes room for their gradients.
     pub(super) fn catch_up(&mut self, moved: Moved<'_, T>, rows: impl Iterator<Item = u32>) {
         self.read.fill(false);
         rows.for_each(|row| self.read[row as usize] = true);
-        self.each(moved, None);
+        self.each(moved, true);
     }
 
     /// Brings all rows up to date.
     pub(super) fn settle(&mut self, moved: Moved<'_, T>) {
         if !self.is_settled() {
-            self.read.fill(true);
-            self.each(moved, None);
-            self.settle_at(self.behind + self.passed.len() as u64);
+            self.each(moved, false);
+            self.forget(self.behind + self.passed.len() as u64);
         }
     }
 
-    /// Makes a step: the rows that were read move by their gradient, and the others will.
-    pub(super) fn step(&mut self, moved: Moved<'_, T>, gradient: &[T], passed: Passed<T>) {
+    /// Makes a step, which all rows will make when they catch up.
+    pub(super) fn step(&mut self, passed: Passed<T>) {
         self.still &= passed.1.is_still();
         self.passed.push(passed);
-        self.each(moved, Some(&gradient[self.table.clone()]));
     }
 
     /// Whether no more steps can be remembered: all rows must catch up.
@@ -117,61 +137,76 @@ impl<T: Real> LateRows<T> {
         self.passed.len() == REMEMBERED
     }
 
-    /// Moves the rows that are read: by the steps they missed, or by the last step and their gradient.
-    fn each(&mut self, moved: Moved<'_, T>, gradient: Option<&[T]>) {
-        let Self { table, width, made, read, behind, passed, still, none } = self;
+    /// Moves rows by the steps they missed: those that are about to be read, or all.
+    fn each(&mut self, moved: Moved<'_, T>, reading: bool) {
+        let Self { table, width, rows, read, behind, passed, still, none } = self;
         let (size, width) = (BLOCK * *width, *width);
         let (behind, now) = (*behind, *behind + passed.len() as u64);
         let (passed, still, none) = (&passed[..], *still, &none[..]);
-        let block = |number: usize,
-                     made: &mut [u64],
-                     read: &[bool],
-                     weights: &mut [T],
-                     first: &mut [T],
-                     second: &mut [T]| {
+        let catch_up = |row: &mut LateRow, moved: MovedRow<'_, T>| {
+            let MovedRow { weights, gradient, first, second } = moved;
+            let waited = row.waits;
+            let mut missed = &passed[(row.made - behind) as usize..];
+            if row.waits
+                && let Some(((rule, update), rest)) = missed.split_first()
+            {
+                vectorised!(rule.apply(*update, weights, gradient, first, second));
+                missed = rest;
+                row.waits = false;
+            }
+            let rests = missed.is_empty() || still && is_zero(first) && is_zero(second);
+            if !rests {
+                vectorised!(Prepared::apply_idle(missed, still, none, weights, first, second));
+            }
+            row.made = now;
+            // A gradient whose step is not made yet is still needed, unless another comes in its place.
+            if waited && (reading || !row.waits) {
+                gradient.fill(T::ZERO);
+            }
+            row.waits |= reading;
+        };
+        let block = |rows: &mut [LateRow], read: &[bool], moved: MovedRow<'_, T>| {
+            let MovedRow { weights, gradient, first, second } = moved;
             let numbers = |row: usize| row * width..(row + 1) * width;
-            let mut rows = (0..read.len()).filter(|&row| read[row]).peekable();
-            while let Some(row) = rows.next() {
-                if let Some(&next) = rows.peek() {
+            let mut chosen = (0..read.len()).filter(|&row| !reading || read[row]).peekable();
+            while let Some(row) = chosen.next() {
+                if let Some(&next) = chosen.peek() {
                     let next = numbers(next);
-                    for array in [&*weights, &*first, &*second] {
+                    for array in [&*weights, &*gradient, &*first, &*second] {
                         prefetch(array.get(next.clone()).unwrap_or_default());
                     }
                 }
-                let (at, made) = (numbers(row), &mut made[row]);
-                let weights = &mut weights[at.clone()];
-                let first = first.get_mut(at.clone()).unwrap_or_default();
-                let second = second.get_mut(at).unwrap_or_default();
-                let missed = &passed[(*made - behind) as usize..];
-                *made = now;
-                match gradient {
-                    Some(gradient) => {
-                        let from = number * size + row * width;
-                        let gradient = &gradient[from..from + width];
-                        if let Some((rule, update)) = missed.last() {
-                            vectorised!(rule.apply(*update, weights, gradient, first, second));
-                        }
-                    }
-                    None if missed.is_empty() || still && is_zero(first) && is_zero(second) => {}
-                    None => vectorised!(Prepared::apply_idle(missed, still, none, weights, first, second)),
-                }
+                let at = numbers(row);
+                let moved = MovedRow {
+                    weights: &mut weights[at.clone()],
+                    gradient: &mut gradient[at.clone()],
+                    first: first.get_mut(at.clone()).unwrap_or_default(),
+                    second: second.get_mut(at).unwrap_or_default(),
+                };
+                catch_up(&mut rows[row], moved);
             }
         };
-        let Moved { weights, first, second } = moved;
-        let rows = made.par_chunks_mut(BLOCK).zip(read.par_chunks(BLOCK)).enumerate();
-        let weights = weights[table.clone()].par_chunks_mut(size);
+        let Moved { weights, gradient, first, second } = moved;
+        let blocks = rows.par_chunks_mut(BLOCK).zip(read.par_chunks(BLOCK));
+        let blocks = blocks.zip(
+            weights[table.clone()].par_chunks_mut(size).zip(gradient[table.clone()].par_chunks_mut(size)),
+        );
         match (first.is_empty(), second.is_empty()) {
-            (true, _) => {
-                rows.zip(weights).for_each(|((n, (made, read)), w)| block(n, made, read, w, &mut [], &mut []))
+            (true, _) => blocks.for_each(|((rows, read), (weights, gradient))| {
+                block(rows, read, MovedRow { weights, gradient, first: &mut [], second: &mut [] });
+            }),
+            (false, true) => blocks.zip(first[table.clone()].par_chunks_mut(size)).for_each(
+                |(((rows, read), (weights, gradient)), first)| {
+                    block(rows, read, MovedRow { weights, gradient, first, second: &mut [] });
+                },
+            ),
+            (false, false) => {
+                let (first, second) = (&mut first[table.clone()], &mut second[table.clone()]);
+                let memory = first.par_chunks_mut(size).zip(second.par_chunks_mut(size));
+                blocks.zip(memory).for_each(|(((rows, read), (weights, gradient)), (first, second))| {
+                    block(rows, read, MovedRow { weights, gradient, first, second });
+                });
             }
-            (false, true) => rows
-                .zip(weights.zip(first[table.clone()].par_chunks_mut(size)))
-                .for_each(|((n, (made, read)), (w, m))| block(n, made, read, w, m, &mut [])),
-            (false, false) => rows
-                .zip(weights.zip(
-                    first[table.clone()].par_chunks_mut(size).zip(second[table.clone()].par_chunks_mut(size)),
-                ))
-                .for_each(|((n, (made, read)), (w, (m, v)))| block(n, made, read, w, m, v)),
         }
     }
 }
@@ -212,6 +247,17 @@ mod tests {
         (0..layout().len()).map(|at| if has(at) { number(at) } else { 0.0 }).collect()
     }
 
+    /// Adds a gradient to what is held, as the sum of the lanes does: rows that are read, and the rest anew.
+    fn hold(held: &mut [f32], gradient: &[f32], rows: &[u32]) {
+        for (at, (held, &x)) in held.iter_mut().zip(gradient).enumerate() {
+            if at >= ROWS * WIDTH {
+                *held = x;
+            } else if rows.contains(&((at / WIDTH) as u32)) {
+                *held += x;
+            }
+        }
+    }
+
     #[test]
     fn late_rows_are_those_of_moving_all_rows_in_every_step_to_the_bit() {
         let layout = layout();
@@ -226,20 +272,30 @@ mod tests {
                 let mut late = Optimiser::new(settings, &layout).with_late_rows(0..ROWS * WIDTH, WIDTH);
                 let start: Vec<f32> = (0..layout.len()).map(|at| (at % 13) as f32 / 13.0 - 0.5).collect();
                 let (mut weights, mut weights_late) = (start.clone(), start);
+                let mut held = vec![0.0; layout.len()];
                 for step in 0..200 {
                     let (gradient, rate) = (gradient(step), 0.01 + 0.001 * (step % 9) as f64);
                     let clipped = Clipped { value: Some(1.2), factors: vec![0.9, 0.7], ..Clipped::default() };
-                    all.step(&mut weights, &gradient, rate, &clipped);
-                    late.catch_up(&mut weights_late, read(step).into_iter());
-                    late.step(&mut weights_late, &gradient, rate, &clipped);
+                    late.catch_up(&mut weights_late, &mut held, read(step).into_iter());
                     for row in read(step) {
                         let at = row as usize * WIDTH..(row as usize + 1) * WIDTH;
-                        assert_eq!(weights[at.clone()], weights_late[at], "{rule:?} {step}");
+                        assert_eq!(weights[at.clone()], weights_late[at.clone()], "{rule:?} {step}");
+                        assert!(held[at].iter().all(|&x| x == 0.0), "{rule:?} {step}");
                     }
+                    hold(&mut held, &gradient, &read(step));
+                    if step % 10 == 3 {
+                        // A gradient that is not used: nothing of it is left, and those that wait are kept.
+                        late.settle(&mut weights_late, &mut held);
+                        hold(&mut held, &vec![7.0; layout.len()], &read(step));
+                        late.catch_up(&mut weights_late, &mut held, read(step).into_iter());
+                        hold(&mut held, &gradient, &read(step));
+                    }
+                    all.step(&mut weights, &gradient, rate, &clipped);
+                    late.step(&mut weights_late, &held, rate, &clipped);
                     assert!(!late.is_settled());
                     // At moments of any kind, as validations and checkpoints are.
                     if step % 37 == 0 {
-                        late.settle(&mut weights_late);
+                        late.settle(&mut weights_late, &mut held);
                         assert_eq!(weights, weights_late, "{rule:?} {step}");
                         let memory = all.memory().map(|(_, numbers)| numbers.to_vec());
                         assert_eq!(late.memory().map(|(_, numbers)| numbers.to_vec()), memory);
@@ -252,8 +308,8 @@ mod tests {
                         weights_late.clone_from(&weights);
                     }
                 }
-                late.settle(&mut weights_late);
-                assert!(late.is_settled());
+                late.settle(&mut weights_late, &mut held);
+                assert!(late.is_settled() && held[..ROWS * WIDTH].iter().all(|&x| x == 0.0));
                 assert_eq!(weights, weights_late, "{rule:?}");
             }
         }
@@ -265,16 +321,18 @@ mod tests {
         let mut all = Optimiser::new(OptimiserSettings::new(Rule::Adam), &layout);
         let mut late = all.clone().with_late_rows(0..ROWS * WIDTH, WIDTH);
         let (mut weights, mut weights_late) = (vec![0.1f32; layout.len()], vec![0.1f32; layout.len()]);
+        let mut held = vec![0.0; layout.len()];
         // Row 7 has a gradient in the first step alone.
         for step in 0..super::REMEMBERED + 50 {
             let row = if step == 0 { 7 } else { 8 };
             let mut gradient = vec![0.0; layout.len()];
             gradient[row * WIDTH..(row + 1) * WIDTH].fill(0.5);
             all.step(&mut weights, &gradient, 1e-3, &Clipped::default());
-            late.catch_up(&mut weights_late, std::iter::once(row as u32));
-            late.step(&mut weights_late, &gradient, 1e-3, &Clipped::default());
+            late.catch_up(&mut weights_late, &mut held, std::iter::once(row as u32));
+            hold(&mut held, &gradient, &[row as u32]);
+            late.step(&mut weights_late, &held, 1e-3, &Clipped::default());
         }
-        late.settle(&mut weights_late);
+        late.settle(&mut weights_late, &mut held);
         assert_eq!(weights, weights_late);
     }
 

@@ -95,24 +95,23 @@ impl<T: Real> Optimiser<T> {
         self.late.as_ref().map(|(late, _)| late)
     }
 
-    /// Brings the rows of the late table up to date that the next step reads.
-    pub fn catch_up(&mut self, weights: &mut [T], rows: impl Iterator<Item = u32>) {
+    /// Brings the rows of the late table up to date that the next step reads. Each takes the gradient that waits for it out of `gradient`, so that
+    /// the gradient of the next step can be added there.
+    pub fn catch_up(&mut self, weights: &mut [T], gradient: &mut [T], rows: impl Iterator<Item = u32>) {
+        if self.late_rows().is_some_and(LateRows::is_full) {
+            self.settle(weights, gradient);
+        }
         if let Some((late, _)) = &mut self.late {
-            let moved = Moved { weights, first: &mut self.first, second: &mut self.second };
-            if late.is_full() {
-                late.settle(moved);
-                let moved = Moved { weights, first: &mut self.first, second: &mut self.second };
-                late.catch_up(moved, rows);
-            } else {
-                late.catch_up(moved, rows);
-            }
+            let (first, second) = (&mut self.first[..], &mut self.second[..]);
+            late.catch_up(Moved { weights, gradient, first, second }, rows);
         }
     }
 
-    /// Brings all rows of the late table up to date.
-    pub fn settle(&mut self, weights: &mut [T]) {
+    /// Brings all rows of the late table up to date, with the gradients that wait for them in `gradient`.
+    pub fn settle(&mut self, weights: &mut [T], gradient: &mut [T]) {
         if let Some((late, _)) = &mut self.late {
-            late.settle(Moved { weights, first: &mut self.first, second: &mut self.second });
+            let (first, second) = (&mut self.first[..], &mut self.second[..]);
+            late.settle(Moved { weights, gradient, first, second });
         }
     }
 
@@ -121,7 +120,8 @@ impl<T: Real> Optimiser<T> {
         self.late.as_ref().is_none_or(|(late, _)| late.is_settled())
     }
 
-    /// One update of `weights` by a clipped gradient.
+    /// One update of `weights` by a clipped gradient. Of a late table it is only noted: its rows move when they catch up, and until then their gradients must
+    /// stay where they are.
     pub fn step(&mut self, weights: &mut [T], gradient: &[T], learning_rate: f64, clipped: &Clipped) {
         self.steps += 1;
         let settings = &self.settings;
@@ -161,8 +161,7 @@ impl<T: Real> Optimiser<T> {
                 .for_each(|(((w, g), stretches), (m, v))| piece(w, g, stretches, m, v)),
         }
         if let Some((late, stretch)) = &mut self.late {
-            let moved = Moved { weights, first: &mut self.first, second: &mut self.second };
-            late.step(moved, gradient, (rule, update(stretch)));
+            late.step((rule, update(stretch)));
         }
         if let Some(after) = settings.average_after.filter(|&after| steps > after) {
             let share = T::of(1.0 / (steps - after) as f64);
@@ -194,7 +193,8 @@ impl<T: Real> Optimiser<T> {
         [("first", &self.first), ("second", &self.second), ("average", &self.average)]
     }
 
-    /// Continues as an optimiser of the same settings with its state after `steps` updates, in the order of [`Optimiser::memory`].
+    /// Continues as an optimiser of the same settings with its state after `steps` updates, in the order of [`Optimiser::memory`]; no gradient must wait
+    /// for its update.
     ///
     /// # Panics
     /// If an array's length is not that of this optimiser's.

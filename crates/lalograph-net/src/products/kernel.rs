@@ -3,11 +3,9 @@
 
 use gemm_common::microkernel::MicroKernelFn;
 
+use super::tile::Tile;
 #[cfg(target_arch = "x86_64")]
-use super::tiles;
-
-/// A tile: its columns, where it is, and whether the product is added to what is there.
-pub(crate) type TileFn<T> = unsafe fn(usize, &Tile<T>, bool);
+use super::{tile::TileFn, tiles};
 
 /// The tiles of one instruction set. A tile has up to `packs * lanes` columns, which are computed side by side in vector
 /// registers, and up to `rows` rows.
@@ -27,21 +25,6 @@ enum Tiles<T: 'static> {
     Own([&'static [TileFn<T>]; 2]),
     /// Those of the `gemm` crates, and the number one, by which they multiply.
     Crate(&'static [MicroKernelFn<T>], T),
-}
-
-/// Positions of a tile's factors and of its product.
-pub(crate) struct Tile<T> {
-    /// Products added up for each number.
-    pub(crate) depth: usize,
-    /// Left factor: the first number, the distance between rows, and between numbers along the depth.
-    pub(crate) left: *const T,
-    pub(crate) left_row: isize,
-    pub(crate) left_depth: isize,
-    /// Right factor, packed: [`Kernel::columns`] numbers for each place along the depth.
-    pub(crate) right: *const T,
-    /// Output: the first number and the distance between rows.
-    pub(crate) out: *mut T,
-    pub(crate) out_row: isize,
 }
 
 impl<T: Copy> Kernel<T> {

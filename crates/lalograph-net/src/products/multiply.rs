@@ -4,8 +4,9 @@
 //! (Goto and van de Geijn, 2008). Weights are packed once for a whole window, see [`Packed`]; a factor that is used once is
 //! packed piece by piece into a [`Workspace`].
 
-use super::kernel::{Kernel, Tile};
+use super::kernel::Kernel;
 use super::pack::{LEFT_ROWS, Packed, RIGHT_NUMBERS, Workspace, depth_of, pack_panels, panels};
+use super::tile::Tile;
 use super::view::{Accumulation, Matrix, MatrixMut};
 use crate::numbers::real::Real;
 use crate::vectorised;

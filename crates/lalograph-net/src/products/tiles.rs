@@ -6,8 +6,8 @@
 
 use std::arch::x86_64::{__m256, __m512, _MM_HINT_T0, _mm_prefetch};
 
-use super::kernel::{Tile, TileFn};
 use super::register::Register;
+use super::tile::{Tile, TileFn};
 
 /// Numbers of the right factor between the one that is read and the one that is asked for.
 const AHEAD: usize = 1152;

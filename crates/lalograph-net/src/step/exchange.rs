@@ -32,6 +32,10 @@ pub trait Exchange<T: Real>: Send + std::fmt::Debug {
     /// Called once before the first gradient, with the part of the weights whose gradient is dense, and how it is added up.
     fn begin(&mut self, _dense: Range<usize>, _sum: GradientSum) {}
 
+    /// Called once before the first gradient if the rows of the table at this place stay in the sum until somebody takes them out: other tables have
+    /// those of the last sum taken out by the next.
+    fn leave_rows(&mut self, _table: Range<usize>) {}
+
     /// This process among those of the run.
     fn rank(&self) -> Rank {
         Rank::ALONE
@@ -106,6 +110,8 @@ const PARTS: usize = 16;
 pub struct OneProcess {
     /// The rows of each table that the last sum touched: they alone are not zero.
     touched: Vec<TouchedRows>,
+    /// The table whose rows are left in the sum.
+    left: Option<Range<usize>>,
 }
 
 /// Touched rows, part by part of the table, in the order of the lanes.
@@ -162,6 +168,10 @@ impl TouchedRows {
 }
 
 impl<T: Real> Exchange<T> for OneProcess {
+    fn leave_rows(&mut self, table: Range<usize>) {
+        self.left = Some(table);
+    }
+
     fn sum(&mut self, gradients: &mut [LaneGradient<T>], losses: &[Loss]) -> Loss {
         if let Some((first, others)) = gradients.split_first_mut() {
             add_dense(first, others);
@@ -205,7 +215,9 @@ impl OneProcess {
         let first = tables(0);
         self.touched.resize_with(first.len(), TouchedRows::default);
         // What the step before left is taken out of all tables before anything is added: input and output may share one.
-        for (touched, table) in self.touched.iter().zip(first) {
+        let left = self.left.as_ref();
+        for (touched, table) in self.touched.iter().zip(first).filter(|(_, table)| left != Some(&table.table))
+        {
             by_parts(whole, table, |number, first, rows| {
                 let touched = touched.part(number).iter();
                 touched.for_each(|touched| touched.in_part(first, table.width, rows).fill(T::ZERO));
@@ -285,6 +297,20 @@ mod tests {
         second[0].dense[..6].copy_from_slice(&first[0].dense[..6]);
         exchange.sum(&mut second, &[]);
         assert_eq!([second[0].dense[0], second[0].dense[4]], [0.0, 0.0]);
+        assert_eq!(second[0].dense[2..4], second[0].tables[0].values);
+    }
+
+    #[test]
+    fn rows_that_are_left_stay_in_the_sum() {
+        let mut exchange = OneProcess::default();
+        Exchange::<f32>::leave_rows(&mut exchange, 0..6);
+        let mut first = lanes(1, [&[0], &[], &[]]);
+        first[0].dense[..6].fill(0.0);
+        exchange.sum(&mut first, &[]);
+        let mut second = lanes(1, [&[1], &[], &[]]);
+        second[0].dense[..6].copy_from_slice(&first[0].dense[..6]);
+        exchange.sum(&mut second, &[]);
+        assert_eq!(second[0].dense[..2], first[0].tables[0].values);
         assert_eq!(second[0].dense[2..4], second[0].tables[0].values);
     }
 

@@ -350,6 +350,10 @@ impl<L: Link, T: Real> Exchange<T> for Processes<L, T> {
         self.sum = sum;
     }
 
+    fn leave_rows(&mut self, table: Range<usize>) {
+        Exchange::<T>::leave_rows(&mut self.own, table);
+    }
+
     fn rank(&self) -> Rank {
         Rank { number: self.link.rank(), count: self.link.count() }
     }

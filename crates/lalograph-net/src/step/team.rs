@@ -136,9 +136,14 @@ impl<N: Network, T: Real> Team<N, T> {
         self.seats.par_iter_mut().map(|seat| work(&seat.window, &mut seat.lane)).collect()
     }
 
-    /// The gradient of the last windows, laid out like the weights.
+    /// The gradient of the last windows, laid out like the weights; of a table whose rows are left in the sum also what is left of windows before.
     pub fn gradient(&self) -> &[T] {
         self.gradients.first().map_or(&[], |lane| &lane.dense)
+    }
+
+    /// The same, to take rows out of it.
+    pub fn gradient_mut(&mut self) -> &mut [T] {
+        self.gradients.first_mut().map_or(&mut [], |lane| &mut lane.dense)
     }
 
     /// Bytes of the rows of tables that the last windows touched, with their numbers.

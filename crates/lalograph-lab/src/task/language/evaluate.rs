@@ -13,7 +13,7 @@ use lalograph_text::tokens::TokenSequence;
 use crate::data::reading_rows::ReadingRows;
 use crate::error::LabError;
 use crate::measure::score::Score;
-use crate::plan::Plan;
+use crate::plan::{Plan, TrainingPlan};
 use crate::run::records::Evaluation;
 use crate::task::Evaluator;
 
@@ -40,8 +40,21 @@ fn gathered(
     Some(all)
 }
 
-/// Rows side by side while held-out text is read.
-pub(crate) const VALIDATION_ROWS: usize = 16;
+/// Rows side by side while held-out text is read, at most: where every document begins afresh, many that share the reading of the weights; where the
+/// state is carried, few, since each begins without what was before.
+pub(crate) fn most_validation_rows(training: &TrainingPlan) -> usize {
+    if training.reset_at_documents { 64 } else { FEW_ROWS }
+}
+
+const FEW_ROWS: usize = 16;
+/// Documents for each row, at least: fewer would be cut more often.
+const DOCUMENTS_OF_A_ROW: usize = 4;
+
+/// Rows side by side while a held-out text is read.
+fn validation_rows(text: &TokenSequence, training: &TrainingPlan) -> usize {
+    let enough = text.documents() as usize / DOCUMENTS_OF_A_ROW;
+    enough.clamp(FEW_ROWS, most_validation_rows(training))
+}
 
 /// A text that is read in parallel rows, cut where documents end.
 pub(super) struct HeldOutText {
@@ -62,7 +75,8 @@ impl HeldOutText {
             return None;
         }
         let training = &plan.training;
-        let rows = ReadingRows::new(&text, VALIDATION_ROWS, training.window, training.reset_at_documents);
+        let rows = validation_rows(&text, training);
+        let rows = ReadingRows::new(&text, rows, training.window, training.reset_at_documents);
         let room = LaneRoom {
             extent: Extent { steps: training.window, rows: rows.rows() },
             used_for: LaneUse::Reading,
@@ -98,5 +112,23 @@ impl Evaluator<LanguageModel> for HeldOutText {
         let Some(all) = gathered(&here, windows, self.team.lanes(), exchange) else { return Ok(None) };
         let total = all.iter().map(|window| window.iter().sum::<f64>()).sum();
         Ok(Some(Score::new(&self.text, total).evaluation()))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use lalograph_text::Reserved;
+
+    use super::*;
+
+    #[test]
+    fn rows_are_many_where_documents_are_and_begin_afresh() {
+        let text = |documents: usize| TokenSequence::from_indices([5, 6, Reserved::END].repeat(documents));
+        let rows = |documents: usize, reset: bool| {
+            let training = TrainingPlan { reset_at_documents: reset, ..TrainingPlan::default() };
+            validation_rows(&text(documents), &training)
+        };
+        assert_eq!([1, 64, 65, 200, 1000].map(|documents| rows(documents, true)), [16, 16, 16, 50, 64]);
+        assert_eq!(rows(1000, false), 16);
     }
 }

@@ -68,6 +68,8 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
         decoding.check(file.vocabulary.len())?;
     }
     let streamed = !args.json && args.output.is_none() && args.beam.beam.is_none() && decodings.len() == 1;
+    // A line of JSON is printed when its sample is done, unless more is found out about all of them.
+    let lines = args.json && args.output.is_none() && args.beam.beam.is_none() && !args.copying;
     // Each sample is shown as it is written.
     let mut written = Vec::new();
     let alone = streamed && args.count.unwrap_or(1) == 1;
@@ -88,6 +90,9 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
                 if streamed {
                     screen.print(&format!("{}\n\n", asked.under_head(&sample)))?;
                 }
+                if lines {
+                    screen.print(&format!("{}\n", asked.json(&sample, None)?))?;
+                }
                 written.push(sample);
                 Ok(())
             })?;
@@ -95,7 +100,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     }
     let copies = if args.copying { Some(Copies::find(&asked, &written)?) } else { None };
     let mut text = String::new();
-    if args.json {
+    if args.json && !lines {
         for (index, sample) in written.iter().enumerate() {
             let line = asked.json(sample, copies.as_ref().map(|copies| copies.of(index)))?;
             text.push_str(&line);
@@ -105,7 +110,7 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
             text.push_str(&serde_json::to_string(&HeldOutLine { held_out }).map_err(Failure::work)?);
             text.push('\n');
         }
-    } else if !streamed {
+    } else if !streamed && !lines {
         text = asked.all(&written);
     }
     match &args.output {

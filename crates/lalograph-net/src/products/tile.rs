@@ -1,0 +1,20 @@
+//! What a tile is told.
+
+#[cfg(target_arch = "x86_64")]
+/// A tile: its columns, where it is, and whether the product is added to what is there.
+pub(crate) type TileFn<T> = unsafe fn(usize, &Tile<T>, bool);
+
+/// Positions of a tile's factors and of its product.
+pub(crate) struct Tile<T> {
+    /// Products added up for each number.
+    pub(crate) depth: usize,
+    /// Left factor: the first number, the distance between rows, and between numbers along the depth.
+    pub(crate) left: *const T,
+    pub(crate) left_row: isize,
+    pub(crate) left_depth: isize,
+    /// Right factor, packed: [`Kernel::columns`] numbers for each place along the depth.
+    pub(crate) right: *const T,
+    /// Output: the first number and the distance between rows.
+    pub(crate) out: *mut T,
+    pub(crate) out_row: isize,
+}
