@@ -247,7 +247,7 @@ mod tests {
         (0..layout().len()).map(|at| if has(at) { number(at) } else { 0.0 }).collect()
     }
 
-    /// Adds a gradient to what is held, as the sum of the lanes does: rows that are read, and the rest anew.
+    /// Adds a gradient to what is held, as the sum of the lanes does: rows that are read, and the rest in place of what was there.
     fn hold(held: &mut [f32], gradient: &[f32], rows: &[u32]) {
         for (at, (held, &x)) in held.iter_mut().zip(gradient).enumerate() {
             if at >= ROWS * WIDTH {

@@ -1,4 +1,4 @@
-//! What a tile is told.
+//! What a tile needs to know.
 
 #[cfg(target_arch = "x86_64")]
 /// A tile: its columns, where it is, and whether the product is added to what is there.
@@ -12,7 +12,7 @@ pub(crate) struct Tile<T> {
     pub(crate) left: *const T,
     pub(crate) left_row: isize,
     pub(crate) left_depth: isize,
-    /// Right factor, packed: [`Kernel::columns`] numbers for each place along the depth.
+    /// Right factor, packed: as many numbers as a whole tile has columns for each place along the depth.
     pub(crate) right: *const T,
     /// Output: the first number and the distance between rows.
     pub(crate) out: *mut T,
