@@ -66,6 +66,10 @@ impl Exchange<f32> for Afterwards {
         self.0.begin(dense, sum);
     }
 
+    fn leave_rows(&mut self, table: Range<usize>) {
+        self.0.leave_rows(table);
+    }
+
     fn rank(&self) -> Rank {
         self.0.rank()
     }

@@ -1,5 +1,6 @@
 //! Forecast of a run's duration: a sample of each part of its work is done and timed.
 
+use std::ops::Range;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 use std::time::Instant;
@@ -155,6 +156,10 @@ impl Timed {
 }
 
 impl Exchange<f32> for Timed {
+    fn leave_rows(&mut self, table: Range<usize>) {
+        Exchange::<f32>::leave_rows(&mut self.own, table);
+    }
+
     // The targets are counted just before the lanes begin, and their gradients are added as soon as they are done. Processes share both.
     fn counted(&mut self, here: [u64; 2], _lanes: usize) -> [u64; 2] {
         self.start = Instant::now();

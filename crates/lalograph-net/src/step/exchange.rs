@@ -34,7 +34,7 @@ pub trait Exchange<T: Real>: Send + std::fmt::Debug {
 
     /// Called once before the first gradient if the rows of the table at this place stay in the sum until somebody takes them out: other tables have
     /// those of the last sum taken out by the next.
-    fn leave_rows(&mut self, _table: Range<usize>) {}
+    fn leave_rows(&mut self, table: Range<usize>);
 
     /// This process among those of the run.
     fn rank(&self) -> Rank {
