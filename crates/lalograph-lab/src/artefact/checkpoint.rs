@@ -12,7 +12,7 @@ use lalograph_net::Network;
 use lalograph_storage::{Existing, Folder, StorageError, WholeFile};
 use serde::{Deserialize, Serialize};
 
-use super::container::{Assets, Container, Kind, Numbers, json, read_file, write_container};
+use super::container::{Assets, Container, Kind, Numbers, json, write_container};
 use super::model_file::tensors;
 use crate::error::LabError;
 use crate::training::meters::Meters;
@@ -93,8 +93,8 @@ impl Checkpoint {
     /// # Errors
     /// The file cannot be read; it is damaged, cut short or of another kind.
     pub fn load(path: &Path) -> Result<Self, LabError> {
-        let bytes = read_file(path)?;
-        Self::from_bytes(&bytes).map_err(|what| LabError::BadCheckpoint { path: path.to_owned(), what })
+        let bad = |what| LabError::BadCheckpoint { path: path.to_owned(), what };
+        Self::of(&Container::open(path, KIND, bad)?).map_err(bad)
     }
 
     /// The step that it was written after.
@@ -112,23 +112,25 @@ impl Checkpoint {
         names.filter_map(|name| self.states.get(&state_name(name))).flatten().copied().collect()
     }
 
-    fn from_bytes(bytes: &[u8]) -> Result<Self, String> {
-        let file = Container::read(bytes, KIND)?;
+    fn of(file: &Container) -> Result<Self, String> {
         let position: Position = serde_json::from_str(file.asset("position")?)
             .map_err(|error| format!("its position: {error}"))?;
         let (mut layout, mut weights, mut states) = (Vec::new(), Vec::new(), BTreeMap::new());
         for name in file.names() {
             if name.starts_with(STATES) {
-                states.insert(name.to_owned(), file.all_numbers(name)?);
+                states.insert(name.to_owned(), file.all_numbers(name)?.to_vec());
             } else if name != BEST && !MEMORY.contains(&name) {
                 layout.push((name.to_owned(), file.shape(name)?.to_vec()));
                 weights.extend(file.all_numbers(name)?);
             }
         }
         let all = [weights.len()];
-        let numbers = |name: &str| if file.has(name) { file.numbers(name, &all) } else { Ok(Vec::new()) };
+        let numbers = |name: &str| match file.has(name) {
+            true => file.numbers(name, &all).map(<[f32]>::to_vec),
+            false => Ok(Vec::new()),
+        };
         let [first, second, average] = MEMORY.map(numbers);
-        let best = if file.has(BEST) { Some(file.numbers(BEST, &all)?) } else { None };
+        let best = if file.has(BEST) { Some(numbers(BEST)?) } else { None };
         Ok(Self { position, layout, weights, memory: [first?, second?, average?], states, best })
     }
 

@@ -4,12 +4,13 @@
 //! and over all numbers, so that a file that was altered or cut short is never read as complete.
 
 use std::collections::BTreeMap;
-use std::fs;
-use std::io::{self, Write};
+use std::fs::{self, File};
+use std::io::{self, Read, Write};
 use std::ops::{Deref, Range};
 use std::path::Path;
 
 use lalograph_net::Layout;
+use lalograph_net::weights::layout::Tensor;
 use safetensors::SafeTensors;
 use safetensors::tensor::{Dtype, Metadata, TensorInfo};
 use serde::Serialize;
@@ -41,10 +42,12 @@ const SEAL: &str = "content_hash";
 const CONTAINER: &str = "container";
 const CONTAINER_VERSION: &str = "1";
 /// Files beyond this are not read.
-pub(super) const LARGEST_BYTES: u64 = 64 << 30;
+const LARGEST_BYTES: u64 = 64 << 30;
 
+/// Numbers that are read at once.
+const PIECE: usize = 1 << 20;
 /// Headers beyond this are not read: a vocabulary is in them.
-pub(super) const LONGEST_HEADER: usize = 1 << 30;
+const LONGEST_HEADER: usize = 1 << 30;
 
 /// Writes a container's bytes: the same content gives the same bytes on every machine.
 ///
@@ -151,6 +154,39 @@ pub(crate) fn read_file(path: &Path) -> Result<Vec<u8>, LabError> {
     fs::read(path).map_err(LabError::at(path))
 }
 
+/// Why a container is not read: the file cannot be, or a phrase that says what is wrong with it.
+#[derive(Debug)]
+pub(super) enum Refusal {
+    Io(io::Error),
+    Content(String),
+}
+
+impl From<io::Error> for Refusal {
+    fn from(error: io::Error) -> Self {
+        match error.kind() {
+            // It was long enough when it was opened, or so the header says.
+            io::ErrorKind::UnexpectedEof => Self::Content("it is cut short".into()),
+            _ => Self::Io(error),
+        }
+    }
+}
+
+impl From<String> for Refusal {
+    fn from(what: String) -> Self {
+        Self::Content(what)
+    }
+}
+
+impl Refusal {
+    /// The error for the file at `path`; `bad` is that for its content.
+    pub(super) fn at(self, path: &Path, bad: impl FnOnce(String) -> LabError) -> LabError {
+        match self {
+            Self::Io(error) => LabError::at(path)(error),
+            Self::Content(what) => bad(what),
+        }
+    }
+}
+
 /// The header of a container: its texts, and where its tensors are.
 #[derive(Debug)]
 pub struct Header {
@@ -162,21 +198,29 @@ pub struct Header {
 }
 
 impl Header {
-    /// Takes the first bytes of a file apart, of which `file_bytes` follow each other: the header and where the numbers begin.
-    pub(super) fn read(bytes: &[u8], file_bytes: u64) -> Result<(Self, usize), String> {
-        if bytes.len() > 8 && !begins_as_container(bytes) {
-            return Err("it is a file of another kind, or damaged".into());
+    /// Reads the header of a file of so many bytes, and says where the numbers begin. Nothing is reserved but what the header takes.
+    pub(super) fn read(source: &mut impl Read, bytes: u64) -> Result<(Self, usize), Refusal> {
+        if bytes > LARGEST_BYTES {
+            let what = format!("{bytes} bytes; files of up to {LARGEST_BYTES} bytes are read");
+            return Err(io::Error::new(io::ErrorKind::FileTooLarge, what).into());
         }
-        let length = bytes.first_chunk::<8>().map_or(u64::MAX, |length| u64::from_le_bytes(*length));
-        let length = usize::try_from(length).ok().filter(|&length| length <= LONGEST_HEADER);
-        let Some(header) = length.and_then(|length| bytes.get(8..8 + length)) else {
-            return Err("it is cut short or damaged (its header is not whole)".into());
-        };
+        let mut begin = [0; 9];
+        source.read_exact(&mut begin)?;
+        if !begins_as_container(&begin) {
+            return Err("it is a file of another kind, or damaged".to_owned().into());
+        }
+        let length = begin.first_chunk::<8>().map_or(u64::MAX, |length| u64::from_le_bytes(*length));
+        if length > (LONGEST_HEADER as u64).min(bytes.saturating_sub(8)) {
+            return Err("it is cut short or damaged (its header is not whole)".to_owned().into());
+        }
+        let mut header = begin[8..].to_vec();
+        header.resize(length.max(1) as usize, 0);
+        source.read_exact(&mut header[1..])?;
         let start = 8 + header.len();
-        let header: Metadata = serde_json::from_slice(header)
+        let header: Metadata = serde_json::from_slice(&header)
             .map_err(|error| format!("it is cut short or damaged ({error})"))?;
-        if (start + header.data_len()) as u64 != file_bytes {
-            return Err("it is cut short, or has data after its tensors".into());
+        if (start + header.data_len()) as u64 != bytes {
+            return Err("it is cut short, or has data after its tensors".to_owned().into());
         }
         Ok((Self::of(&header)?, start))
     }
@@ -310,12 +354,13 @@ impl Header {
 }
 
 /// A container that was read and whose seal was found whole.
-pub(crate) struct Container<'b> {
+pub(crate) struct Container {
     header: Header,
-    data: &'b [u8],
+    /// Those of all tensors, in their order in the file.
+    numbers: Vec<f32>,
 }
 
-impl Deref for Container<'_> {
+impl Deref for Container {
     type Target = Header;
 
     fn deref(&self) -> &Header {
@@ -323,31 +368,83 @@ impl Deref for Container<'_> {
     }
 }
 
-impl<'b> Container<'b> {
-    /// Takes the bytes of a file apart and checks all of them. Nothing is reserved but what the header takes.
+impl Container {
+    /// Reads a file and checks all of it; `bad` is the error for its content, of which it is given a phrase.
+    ///
+    /// # Errors
+    /// The file cannot be read; it is no such container.
+    pub(crate) fn open(
+        path: &Path,
+        kind: Kind,
+        bad: impl FnOnce(String) -> LabError,
+    ) -> Result<Self, LabError> {
+        let file = File::open(path).map_err(LabError::at(path))?;
+        let facts = file.metadata().map_err(LabError::at(path))?;
+        if !facts.is_file() {
+            // Of a pipe nobody knows the length before its end.
+            return Self::read(&read_file(path)?, kind).map_err(bad);
+        }
+        Self::read_from(file, facts.len(), kind).map_err(|refusal| refusal.at(path, bad))
+    }
+
+    /// The same from the bytes of a file.
     ///
     /// # Errors
     /// A phrase that says why these bytes are no such file.
-    pub(crate) fn read(bytes: &'b [u8], kind: Kind) -> Result<Self, String> {
-        let (header, start) = Header::read(bytes, bytes.len() as u64)?;
+    pub(crate) fn read(bytes: &[u8], kind: Kind) -> Result<Self, String> {
+        Self::read_from(bytes, bytes.len() as u64, kind).map_err(|refusal| match refusal {
+            Refusal::Io(error) => error.to_string(),
+            Refusal::Content(what) => what,
+        })
+    }
+
+    fn read_from(mut source: impl Read + Send, bytes: u64, kind: Kind) -> Result<Self, Refusal> {
+        let (header, start) = Header::read(&mut source, bytes)?;
         header.check_kind(kind)?;
-        let data = bytes.get(start..).unwrap_or_default();
         let mut seal = header.seal()?;
-        seal.add_numbers(data);
+        let mut numbers = vec![0.0f32; (bytes - start as u64) as usize / size_of::<f32>()];
+        // One piece goes into the seal while the next is read.
+        let mut last: &[u8] = &[];
+        for piece in numbers.chunks_mut(PIECE) {
+            let bytes = bytemuck::cast_slice_mut(piece);
+            let (read, ()) = rayon::join(|| source.read_exact(bytes), || seal.add_numbers(last));
+            read?;
+            last = bytes;
+        }
+        seal.add_numbers(last);
         header.check_seal(&seal)?;
-        Ok(Self { header, data })
+        // Little-endian in the file.
+        numbers.iter_mut().for_each(|number| *number = f32::from_bits(u32::from_le(number.to_bits())));
+        Ok(Self { header, numbers })
     }
 
     /// The numbers of a tensor, whatever its shape.
-    pub(crate) fn all_numbers(&self, name: &str) -> Result<Vec<f32>, String> {
-        let (words, _) = self.data.get(self.place(name)?).unwrap_or_default().as_chunks::<4>();
-        Ok(words.iter().map(|word| f32::from_le_bytes(*word)).collect())
+    pub(crate) fn all_numbers(&self, name: &str) -> Result<&[f32], String> {
+        let place = self.place(name)?;
+        let place = place.start / size_of::<f32>()..place.end / size_of::<f32>();
+        Ok(self.numbers.get(place).unwrap_or_default())
     }
 
     /// The numbers of a tensor of this shape.
-    pub(crate) fn numbers(&self, name: &str, shape: &[usize]) -> Result<Vec<f32>, String> {
+    pub(crate) fn numbers(&self, name: &str, shape: &[usize]) -> Result<&[f32], String> {
         self.check_shape(name, shape)?;
         self.all_numbers(name)
+    }
+
+    /// The numbers of all tensors of a layout, where the layout has them.
+    pub(crate) fn into_weights(self, layout: &Layout) -> Result<Vec<f32>, String> {
+        self.check_layout(layout)?;
+        let bytes = |range: &Range<usize>| range.start * size_of::<f32>()..range.end * size_of::<f32>();
+        let same =
+            |tensor: &Tensor| self.place(&tensor.name).is_ok_and(|place| place == bytes(&tensor.range));
+        if layout.tensors().iter().all(same) {
+            return Ok(self.numbers);
+        }
+        let mut weights = Vec::with_capacity(layout.len());
+        for tensor in layout.tensors() {
+            weights.extend(self.all_numbers(&tensor.name)?);
+        }
+        Ok(weights)
     }
 }
 
@@ -418,7 +515,7 @@ mod tests {
         let found = Container::read(&bytes, KIND).unwrap();
         assert_eq!(found.asset("note"), Ok("hive"));
         assert_eq!(found.names().collect::<Vec<_>>(), ["one", "two"]);
-        assert_eq!(found.numbers("two", &[2, 1]), Ok(vec![3.0, 4.0]));
+        assert_eq!(found.numbers("two", &[2, 1]), Ok(&[3.0, 4.0][..]));
         assert!(found.numbers("two", &[1, 2]).is_err() && found.numbers("three", &[1]).is_err());
     }
 

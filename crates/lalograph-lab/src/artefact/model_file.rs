@@ -4,6 +4,7 @@ use std::path::Path;
 
 use lalograph_net::Layout;
 use lalograph_storage::{StorageError, WholeFile};
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use super::container::{Assets, Container, Kind, Numbers, json, write_container};
@@ -51,23 +52,32 @@ pub(crate) fn save_model(
 }
 
 /// All weights of a model, each tensor where its layout has it. The shapes are checked against the file before anything is reserved.
-pub(crate) fn read_weights(file: &Container<'_>, layout: &Layout) -> Result<Vec<f32>, String> {
-    file.check_layout(layout)?;
-    let mut weights = Vec::with_capacity(layout.len());
-    for tensor in layout.tensors() {
-        weights.extend(file.numbers(&tensor.name, &tensor.shape)?);
-    }
-    match weights.iter().position(|w| !w.is_finite()) {
+pub(crate) fn read_weights(file: Container, layout: &Layout) -> Result<Vec<f32>, String> {
+    /// Numbers that are looked at together.
+    const TOGETHER: usize = 1 << 16;
+    let weights = file.into_weights(layout)?;
+    let finite = |w: &f32| w.is_finite();
+    // All of them, so that the comparisons need no branch.
+    let bad = |part: &[f32]| !part.iter().fold(true, |all, w| all & finite(w));
+    let first = weights.par_chunks(TOGETHER).position_first(bad);
+    match first.and_then(|part| (part * TOGETHER..weights.len()).find(|&index| !finite(&weights[index]))) {
         Some(position) => Err(format!("weight {position} is not a finite number")),
         None => Ok(weights),
     }
 }
 
-/// The error for a file that is no model of this task, for the reason given: it is a model of another task, or damaged.
-pub(crate) fn unusable(path: &Path, bytes: &[u8], task: &'static str, what: String) -> LabError {
-    let path = path.to_owned();
-    match Container::read(bytes, KIND).and_then(|file| Ok(file.asset("task")?.to_owned())) {
-        Ok(found) if found != task => LabError::OtherTask { path, found, needed: task },
-        _ => LabError::BadModel { path, what },
+/// Reads a model file of this task; `take` makes the model of it, or says in a phrase what is wrong.
+pub(crate) fn load_model<M>(
+    path: &Path,
+    task: &'static str,
+    take: impl FnOnce(Container) -> Result<M, String>,
+) -> Result<M, LabError> {
+    let bad = |what| LabError::BadModel { path: path.to_owned(), what };
+    let file = Container::open(path, KIND, bad)?;
+    match file.asset("task") {
+        Ok(found) if found != task => {
+            Err(LabError::OtherTask { path: path.to_owned(), found: found.to_owned(), needed: task })
+        }
+        _ => take(file).map_err(bad),
     }
 }

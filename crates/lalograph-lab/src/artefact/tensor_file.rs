@@ -6,7 +6,7 @@ use std::io::{self, Read, Seek, SeekFrom};
 use std::ops::Deref;
 use std::path::Path;
 
-use super::container::{Header, Kind, LARGEST_BYTES, LONGEST_HEADER};
+use super::container::{Header, Kind, Refusal};
 use crate::error::LabError;
 
 /// Bytes that are read at once.
@@ -39,35 +39,16 @@ impl TensorFile {
         let file = File::open(path).map_err(LabError::at(path))?;
         let bytes = file.metadata().map_err(LabError::at(path))?.len();
         Self::check(file, bytes, kinds)
-            .map_err(LabError::at(path))?
-            .map_err(|what| LabError::BadModel { path: path.to_owned(), what })
+            .map_err(|refusal| refusal.at(path, |what| LabError::BadModel { path: path.to_owned(), what }))
     }
 
-    fn check(mut file: File, bytes: u64, kinds: &[Kind]) -> io::Result<Result<Self, String>> {
-        let mut length = [0; 8];
-        if !(9..=LARGEST_BYTES).contains(&bytes) {
-            return Ok(Err("it is a file of another kind, or damaged".into()));
-        }
-        file.read_exact(&mut length)?;
-        let header_bytes = u64::from_le_bytes(length);
-        if header_bytes > (LONGEST_HEADER as u64).min(bytes - 8) {
-            return Ok(Err("it is a file of another kind, or damaged".into()));
-        }
-        let mut first = length.to_vec();
-        first.resize(8 + header_bytes as usize, 0);
-        file.read_exact(&mut first[8..])?;
-        let sealed = || -> Result<_, String> {
-            let (header, start) = Header::read(&first, bytes)?;
-            let named = |kind: &&Kind| header.asset("format").is_ok_and(|format| format == kind.format);
-            let kind = *kinds.iter().find(named).or(kinds.first()).ok_or("no kind of file was asked for")?;
-            header.check_kind(kind)?;
-            let seal = header.seal()?;
-            Ok((header, kind, start, seal))
-        };
-        let (header, kind, start, mut seal) = match sealed() {
-            Ok(sealed) => sealed,
-            Err(what) => return Ok(Err(what)),
-        };
+    fn check(mut file: File, bytes: u64, kinds: &[Kind]) -> Result<Self, Refusal> {
+        let (header, start) = Header::read(&mut file, bytes)?;
+        let named = |kind: &&Kind| header.asset("format").is_ok_and(|format| format == kind.format);
+        let kind = kinds.iter().find(named).or(kinds.first());
+        let kind = *kind.ok_or_else(|| "no kind of file was asked for".to_owned())?;
+        header.check_kind(kind)?;
+        let mut seal = header.seal()?;
         let mut block = vec![0; BLOCK];
         loop {
             let read = file.read(&mut block)?;
@@ -76,12 +57,8 @@ impl TensorFile {
             }
             seal.add_numbers(&block[..read]);
         }
-        Ok(header.check_seal(&seal).map(|()| Self {
-            header,
-            kind,
-            file: RefCell::new(file),
-            start: start as u64,
-        }))
+        header.check_seal(&seal)?;
+        Ok(Self { header, kind, file: RefCell::new(file), start: start as u64 })
     }
 
     /// Its kind.

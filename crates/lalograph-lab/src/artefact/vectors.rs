@@ -85,26 +85,24 @@ impl VectorFile {
     /// The file cannot be read, or holds no vectors.
     pub fn load(path: &Path, progress: impl FnMut(u64) -> bool) -> Result<Self, LabError> {
         if is_safetensors(path)? {
-            let bytes = read_file(path)?;
-            return Self::from_bytes(&bytes)
-                .map_err(|what| LabError::BadVectors { path: path.to_owned(), what });
+            let bad = |what| LabError::BadVectors { path: path.to_owned(), what };
+            return Self::of(&Container::open(path, KIND, bad)?).map_err(bad);
         }
         let Imported { table, .. } = import_text(path, None, |_| {}, progress)?;
         Ok(Self { table, counts: None, vocabulary: None, made: json(&"read from text")? })
     }
 
-    fn from_bytes(bytes: &[u8]) -> Result<Self, String> {
-        let file = Container::read(bytes, KIND)?;
+    fn of(file: &Container) -> Result<Self, String> {
         let read = |what: &str, error: serde_json::Error| format!("its {what}: {error}");
         let words: Vec<String> =
             serde_json::from_str(file.asset("words")?).map_err(|error| read("words", error))?;
         let dimensions = file.columns("vectors")?;
-        let values = file.numbers("vectors", &[words.len(), dimensions])?;
+        let values = file.numbers("vectors", &[words.len(), dimensions])?.to_vec();
         let mut table = VectorTable::new(words, dimensions, values).map_err(|error| error.to_string())?;
         if let Ok(pieces) = file.asset("pieces") {
             let pieces: Pieces = serde_json::from_str(pieces).map_err(|error| read("pieces", error))?;
             pieces.check().map_err(|error| error.to_string())?;
-            let values = file.numbers("pieces", &[pieces.rows as usize, dimensions])?;
+            let values = file.numbers("pieces", &[pieces.rows as usize, dimensions])?.to_vec();
             table = table.with_pieces(pieces, values);
         }
         let counts: Option<Vec<u64>> = match file.asset("counts") {
@@ -209,10 +207,10 @@ pub fn import(
         return import_text(path, wanted, bad, progress);
     }
     let unusable = |what: String| LabError::BadVectors { path: path.to_owned(), what };
-    let bytes = read_file(path)?;
     let all = match words {
-        None => VectorFile::from_bytes(&bytes).map_err(unusable)?.table,
+        None => VectorFile::of(&Container::open(path, KIND, unusable)?).map_err(unusable)?.table,
         Some((tensor, words)) => {
+            let bytes = read_file(path)?;
             let (dimensions, values) = foreign_rows(&bytes, tensor, words.len()).map_err(unusable)?;
             VectorTable::new(words.to_vec(), dimensions, values)
                 .map_err(|error| unusable(error.to_string()))?

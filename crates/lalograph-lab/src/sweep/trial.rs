@@ -14,7 +14,7 @@ use super::spec::Trial;
 use super::turn::{Ended, Known, Place, Steps};
 use super::vectors::train_vectors;
 use crate::artefact::checkpoint::newest;
-use crate::artefact::container::{Container, read_file};
+use crate::artefact::container::Container;
 use crate::artefact::model_file::{KIND, read_weights};
 use crate::data::token_cache::TokenCache;
 use crate::error::LabError;
@@ -341,19 +341,18 @@ pub(super) fn test_trial(
         return Ok(None);
     }
     let path = run.model();
-    let bytes = read_file(&path)?;
     let bad = |what| LabError::BadModel { path: path.clone(), what };
-    let file = Container::read(&bytes, KIND).map_err(bad)?;
+    let file = Container::open(&path, KIND, bad)?;
     let bad = |what| LabError::BadModel { path: path.clone(), what };
     let pool = rayon::ThreadPoolBuilder::new().num_threads(threads).build().map_err(LabError::from)?;
     let found = pool.install(|| match &prepared {
         Prepared::Language(task) => {
-            tested(&**task, &read_weights(&file, task.model.layout()).map_err(bad)?, stop)
+            tested(&**task, &read_weights(file, task.model.layout()).map_err(bad)?, stop)
         }
         Prepared::Classifier(PreparedClassifier::Network(task)) => {
-            tested(&**task, &read_weights(&file, task.net.layout()).map_err(bad)?, stop)
+            tested(&**task, &read_weights(file, task.net.layout()).map_err(bad)?, stop)
         }
-        Prepared::Classifier(PreparedClassifier::Linear(task)) => task.test_of(&file).map_err(bad),
+        Prepared::Classifier(PreparedClassifier::Linear(task)) => task.test_of(file).map_err(bad),
     })?;
     let Some(found) = found else { return Ok(None) };
     let step = description.best_step.unwrap_or(description.steps);

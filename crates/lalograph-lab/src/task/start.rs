@@ -14,7 +14,7 @@ use lalograph_vectors::import::Imported;
 use lalograph_vectors::{VectorError, VectorTable};
 
 use super::growth::Growth;
-use crate::artefact::container::{Container, read_file};
+use crate::artefact::container::Container;
 use crate::artefact::model_file::KIND;
 use crate::artefact::vectors::import;
 use crate::error::LabError;
@@ -97,9 +97,8 @@ impl Start {
 /// Reads the tensors of a model file, or of the model of a run's folder, that have the name of a tensor of the layout.
 fn read_model(path: &Path, vocabulary: &Vocabulary, layout: &Layout) -> Result<Vec<Vec<f32>>, LabError> {
     let file = if path.is_dir() { model_in(path) } else { path.to_owned() };
-    let bytes = read_file(&file)?;
     let unusable = |what: String| LabError::BadModel { path: file.clone(), what };
-    let container = Container::read(&bytes, KIND).map_err(unusable)?;
+    let container = Container::open(&file, KIND, unusable)?;
     let text = container.asset("vocabulary").map_err(unusable)?;
     let found = Vocabulary::from_json(text).map_err(|error| unusable(error.to_string()))?;
     let unfit = |what: String| LabError::Start { path: path.to_owned(), what };
@@ -125,7 +124,7 @@ fn read_model(path: &Path, vocabulary: &Vocabulary, layout: &Layout) -> Result<V
         if numbers.iter().any(|number| !number.is_finite()) {
             return Err(unusable(format!("the tensor `{}` has a number that is not finite", own.name)));
         }
-        tensors.push(numbers);
+        tensors.push(numbers.to_vec());
     }
     if tensors.iter().all(Vec::is_empty) {
         return Err(unfit("it has no tensor with a name of this model".into()));

@@ -82,6 +82,14 @@ pub struct Sample {
 }
 
 impl Sample {
+    /// A text with nothing in it.
+    pub const NOTHING: Self = Self {
+        text: String::new(),
+        indices: Vec::new(),
+        log_probabilities: Vec::new(),
+        ended: Ended::Stopped,
+    };
+
     /// Tokens drawn.
     pub fn tokens(&self) -> u64 {
         self.indices.len() as u64

@@ -37,10 +37,23 @@ pub struct Convolution {
 pub struct ConvolutionTape<T> {
     /// Documents x filters.
     best: Vec<T>,
+    /// The gradient by the sums of `best`.
+    d_best: Vec<T>,
     /// The first step of each, within its document.
     at: Vec<u32>,
     /// Sums of some places: places x filters.
     sums: Vec<T>,
+}
+
+/// Documents that lie one after another.
+#[derive(Debug, Clone, Copy)]
+pub struct Documents<'a, T> {
+    /// Their vectors: steps x inputs.
+    pub x: &'a [T],
+    /// The steps of each there.
+    pub bounds: &'a [Range<usize>],
+    /// Row of the tape of the first of them.
+    pub first: usize,
 }
 
 impl Convolution {
@@ -77,38 +90,35 @@ impl Convolution {
         2.0 * (self.width * self.inputs * self.filters) as f64
     }
 
-    /// Memory for `rows` documents.
-    pub fn tape<T: Real>(&self, rows: usize, rooms: &mut Rooms) -> ConvolutionTape<T> {
+    /// Memory for `rows` documents; the backward pass needs more than the forward pass.
+    pub fn tape<T: Real>(&self, rows: usize, training: bool, rooms: &mut Rooms) -> ConvolutionTape<T> {
         ConvolutionTape {
             best: rooms.zeros(rows * self.filters),
+            d_best: rooms.zeros_if(training, rows * self.filters),
             at: rooms.zeros(rows * self.filters),
             sums: rooms.zeros(PLACES * self.filters),
         }
     }
 
-    /// Finds the maxima of documents that lie one after another in `x` (steps x inputs). `documents` are their steps there; the first is row
-    /// `first` of the tape. A document shorter than the filters is read as if zeros followed it.
+    /// Finds the maxima of documents. One that is shorter than the filters is read as if zeros followed it.
     pub fn forward<T: Real>(
         &self,
         weights: Parameters<'_, T>,
-        x: &[T],
-        documents: &[Range<usize>],
-        first: usize,
+        documents: Documents<'_, T>,
         tape: &mut ConvolutionTape<T>,
         work: &mut Workspace<T>,
     ) {
+        let Documents { x, bounds: documents, first } = documents;
         let (width, filters, span) = (self.width, self.filters, self.width * self.inputs);
-        let bias = weights.part(&self.bias);
         let steps = x.len() / self.inputs;
         let places = (steps + 1).saturating_sub(width);
         let mut next = 0;
         for from in (0..places).step_by(PLACES) {
             let to = (from + PLACES).min(places);
             let sums = &mut tape.sums[..(to - from) * filters];
-            sums.chunks_exact_mut(filters).for_each(|row| row.copy_from_slice(bias));
             let rows = Matrix::sliding(&x[from * self.inputs..], to - from, span, self.inputs);
             let mut out = MatrixMut::new(sums, to - from, filters);
-            multiply_packed(rows, weights.packed(self.forward), &mut out, Accumulation::Add, work);
+            multiply_packed(rows, weights.packed(self.forward), &mut out, Accumulation::Replace, work);
             while next > 0 && documents[next - 1].end > from {
                 next -= 1;
             }
@@ -129,26 +139,30 @@ impl Convolution {
                             at.fill(0);
                             continue;
                         }
-                        for i in 0..filters {
-                            let above = sums[i] > best[i];
-                            best[i] = if above { sums[i] } else { best[i] };
-                            at[i] = if above { place as u32 } else { at[i] };
+                        for ((best, at), &sum) in best.iter_mut().zip(&mut *at).zip(sums) {
+                            let above = sum > *best;
+                            *best = if above { sum } else { *best };
+                            *at = if above { place as u32 } else { *at };
                         }
                     }
                 });
             }
         }
-        let table = weights.part(&self.weights);
+        let (table, bias) = (weights.part(&self.weights), weights.part(&self.bias));
         for (row, document) in (first..).zip(documents).filter(|(_, document)| document.len() < width) {
             let x = &x[document.start * self.inputs..document.end * self.inputs];
             let best = &mut tape.best[row * filters..(row + 1) * filters];
-            for ((best, weights), &bias) in best.iter_mut().zip(table.chunks_exact(span)).zip(bias) {
-                *best = bias + weights.iter().zip(x).map(|(&w, &x)| w * x).sum::<T>();
+            for (best, weights) in best.iter_mut().zip(table.chunks_exact(span)) {
+                *best = weights.iter().zip(x).map(|(&w, &x)| w * x).sum();
             }
             tape.at[row * filters..(row + 1) * filters].fill(0);
         }
         // Activations rise with their sums, so the greatest sum has the greatest activation.
-        self.activation.apply(&mut tape.best[first * filters..(first + documents.len()) * filters]);
+        let best = &mut tape.best[first * filters..(first + documents.len()) * filters];
+        for row in best.chunks_exact_mut(filters) {
+            row.iter_mut().zip(bias).for_each(|(best, &bias)| *best += bias);
+        }
+        self.activation.apply(best);
     }
 
     /// The greatest activations of a document.
@@ -162,44 +176,62 @@ impl Convolution {
         gradient.part(&self.bias).fill(T::ZERO);
     }
 
-    /// The backward pass of a document `x` (steps x inputs), row `row` of the tape: `d` is the gradient by its greatest activations, and is
-    /// used up. Adds the gradient of the tensors, and that by `x` to `d_x`; marks the steps in `touched` that have one.
-    #[expect(clippy::too_many_arguments, reason = "inputs, outputs and scratch of one pass")]
+    /// Takes the gradient `d` by the greatest activations of document `row`, for [`Convolution::backward`].
+    pub fn begin_backward<T: Real>(&self, tape: &mut ConvolutionTape<T>, row: usize, d: &[T]) {
+        let own = row * self.filters..(row + 1) * self.filters;
+        let d_best = &mut tape.d_best[own.clone()];
+        d_best.copy_from_slice(d);
+        self.activation.backward(&tape.best[own], d_best);
+    }
+
+    /// The backward pass of documents whose gradients were taken. Adds the gradient of the tensors, and that by `documents.x` to `d_x`;
+    /// marks the steps in `touched` that have one.
     pub fn backward<T: Real>(
         &self,
         weights: Parameters<'_, T>,
-        x: &[T],
-        row: usize,
-        d: &mut [T],
+        documents: Documents<'_, T>,
         tape: &ConvolutionTape<T>,
         gradient: &mut Gradient<'_, T>,
         d_x: &mut [T],
         touched: &mut [bool],
     ) {
-        let (inputs, span) = (self.inputs, self.width * self.inputs);
-        self.activation.backward(self.best(tape, row), d);
-        let d = &*d;
+        let (inputs, filters, span) = (self.inputs, self.filters, self.width * self.inputs);
+        let rows = documents.first * filters..(documents.first + documents.bounds.len()) * filters;
+        let (d_best, at) = (&tape.d_best[rows.clone()], &tape.at[rows]);
+        // The steps of the place that filter `filter` read in each document, and its gradient.
+        let places = |filter: usize| {
+            documents.bounds.iter().enumerate().filter_map(move |(row, document)| {
+                let (d, at) = (d_best[row * filters + filter], at[row * filters + filter] as usize);
+                let start = document.start + at;
+                (d != T::ZERO).then_some((d, start..(start + self.width).min(document.end)))
+            })
+        };
         let bias = gradient.part(&self.bias);
-        bias.iter_mut().zip(d).for_each(|(sum, &d)| *sum += d);
-        let table = weights.part(&self.weights).chunks_exact(span);
-        let at = &tape.at[row * self.filters..(row + 1) * self.filters];
-        let rows = gradient.part(&self.weights).chunks_exact_mut(span);
-        for (((d_weights, weights), &d), &at) in rows.zip(table).zip(d).zip(at) {
-            if d == T::ZERO {
-                continue;
-            }
-            let from = at as usize * inputs;
-            let to = (from + span).min(x.len());
-            let (x, d_x) = (&x[from..to], &mut d_x[from..to]);
+        for d in d_best.chunks_exact(filters) {
+            bias.iter_mut().zip(d).for_each(|(sum, &d)| *sum += d);
+        }
+        // A filter reads all documents while its numbers are in the first cache; the weights and the vectors in turn, so that the vectors of
+        // one pass are in the second.
+        for (filter, d_weights) in gradient.part(&self.weights).chunks_exact_mut(span).enumerate() {
             vectorised!({
-                for (sum, &x) in d_weights.iter_mut().zip(x) {
-                    *sum += d * x;
-                }
-                for (sum, &w) in d_x.iter_mut().zip(weights) {
-                    *sum += d * w;
+                for (d, steps) in places(filter) {
+                    let x = &documents.x[steps.start * inputs..steps.end * inputs];
+                    for (sum, &x) in d_weights.iter_mut().zip(x) {
+                        *sum += d * x;
+                    }
                 }
             });
-            touched[at as usize..to / inputs].fill(true);
+        }
+        for (filter, weights) in weights.part(&self.weights).chunks_exact(span).enumerate() {
+            vectorised!({
+                for (d, steps) in places(filter) {
+                    let d_x = &mut d_x[steps.start * inputs..steps.end * inputs];
+                    for (sum, &w) in d_x.iter_mut().zip(weights) {
+                        *sum += d * w;
+                    }
+                    touched[steps].fill(true);
+                }
+            });
         }
     }
 }

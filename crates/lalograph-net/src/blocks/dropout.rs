@@ -84,16 +84,32 @@ fn keep<T: Real>(threshold: u32) -> T {
     T::of(65_536.0 / (65_536.0 - f64::from(threshold)))
 }
 
+/// Numbers of a mask that are drawn together.
+const PIECE: usize = 1024;
+
 /// Fills `mask` with 0 for what is dropped and 1 / (1 - rate) for what is kept; the rate is rounded to a multiple of 1/65536.
 pub fn draw_mask<T: Real>(mask: &mut [T], rate: f64, random: &mut Stream) {
     let threshold = threshold(rate);
     let keep = keep(threshold);
-    for four in mask.chunks_mut(4) {
-        let bits = random.next_u64();
-        for (index, x) in four.iter_mut().enumerate() {
-            let draw = (bits >> (16 * index)) as u16;
-            *x = if u32::from(draw) < threshold { T::ZERO } else { keep };
-        }
+    let mut bytes = [0; 2 * PIECE];
+    for piece in mask.chunks_mut(PIECE) {
+        // Whole words of the stream, whatever is left over.
+        let bytes = &mut bytes[..2 * piece.len().next_multiple_of(4)];
+        random.fill_bytes(bytes);
+        vectorised!({
+            for (x, draw) in piece.iter_mut().zip(bytes.as_chunks::<2>().0) {
+                *x = if u32::from(u16::from_le_bytes(*draw)) < threshold { T::ZERO } else { keep };
+            }
+        });
+    }
+}
+
+/// Drops a share of `xs` and scales the others, by a mask that it draws and leaves in `mask` for the backward pass.
+pub fn drop_out<T: Real>(xs: &mut [T], mask: &mut [T], rate: f64, random: &mut Stream) {
+    // A piece at a time, which is in the cache when it is used.
+    for (xs, mask) in xs.chunks_mut(PIECE).zip(mask.chunks_mut(PIECE)) {
+        draw_mask(mask, rate, random);
+        apply(mask, xs);
     }
 }
 
@@ -108,7 +124,9 @@ pub fn apply<T: Real>(mask: &[T], xs: &mut [T]) {
 
 #[cfg(test)]
 mod tests {
-    use super::{Dropout, DropoutRates, draw_mask};
+    use rand::Rng;
+
+    use super::{Dropout, DropoutRates, draw_mask, drop_out};
     use crate::numbers::chance::stream;
 
     #[test]
@@ -127,6 +145,26 @@ mod tests {
                 assert!((dropped - rate).abs() < error, "{rate}: {dropped}");
                 assert!((mean - 1.0).abs() < error / (1.0 - rate), "{rate}: {mean}");
             }
+        }
+    }
+
+    #[test]
+    fn a_number_is_dropped_by_its_own_bits_of_the_stream() {
+        // Four numbers have a word of 64 bits, the last word too if it has fewer numbers.
+        for length in [0, 1, 4, 1023, 1024, 1025, 4097] {
+            let (mut mask, mut xs) = (vec![7.0f64; length], vec![2.0; length]);
+            let mut random = stream(1, "dropout", &[2]);
+            drop_out(&mut xs, &mut mask, 0.25, &mut random);
+            let mut words = stream(1, "dropout", &[2]);
+            let expected: Vec<f64> = (0..length.div_ceil(4))
+                .map(|_| words.next_u64())
+                .flat_map(|word| (0..4).map(move |part| (word >> (16 * part)) as u16))
+                .map(|draw| if draw < 16_384 { 0.0 } else { 4.0 / 3.0 })
+                .take(length)
+                .collect();
+            assert_eq!(mask, expected, "{length}");
+            assert!(xs.iter().zip(&mask).all(|(x, m)| *x == 2.0 * m), "{length}");
+            assert_eq!(random.next_u64(), words.next_u64(), "{length}");
         }
     }
 

@@ -2,6 +2,7 @@
 
 use crate::numbers::real::Real;
 use crate::numbers::rooms::Rooms;
+use crate::vectorised;
 use crate::weights::gradient::RowGradient;
 
 /// Copies the row of each token: `out[i] = table[tokens[i]]`. `table` is vocabulary x width, `out` is tokens x width.
@@ -65,6 +66,7 @@ impl RowSums {
             return;
         }
         let at = (*place as usize - 1) * rows.width;
-        rows.values[at..at + rows.width].iter_mut().zip(d).for_each(|(sum, &d)| *sum += d);
+        let row = &mut rows.values[at..at + rows.width];
+        vectorised!(row.iter_mut().zip(d).for_each(|(sum, &d)| *sum += d));
     }
 }

@@ -247,8 +247,7 @@ impl Stack {
             }
             if let (true, Some(dropout)) = (this.masked, &mut dropout) {
                 let mask = &mut this.mask[..tokens * width];
-                dropout::draw_mask(mask, rate, &mut dropout.random);
-                dropout::apply(mask, passed_up);
+                dropout::drop_out(passed_up, mask, rate, &mut dropout.random);
             }
         }
     }

@@ -31,10 +31,64 @@ macro_rules! vectorised {
 }
 
 /// Runs `work` with the widest vector instructions of this machine; [`vectorised!`] calls it.
+#[cfg(not(target_arch = "x86_64"))]
 #[inline(always)]
 pub fn for_this_machine<R>(work: impl FnOnce() -> R) -> R {
-    pulp::Arch::new().dispatch(work)
+    work()
 }
+
+/// Runs `work` with the widest vector instructions of this machine; [`vectorised!`] calls it.
+#[cfg(target_arch = "x86_64")]
+#[inline(always)]
+pub fn for_this_machine<R>(work: impl FnOnce() -> R) -> R {
+    /// # Safety
+    /// The processor must have these instructions.
+    #[target_feature(
+        enable = "avx512f,avx512bw,avx512cd,avx512dq,avx512vl,avx2,fma,f16c,bmi1,bmi2,lzcnt,popcnt"
+    )]
+    unsafe fn wide<R>(work: impl FnOnce() -> R) -> R {
+        work()
+    }
+    /// # Safety
+    /// The processor must have these instructions.
+    #[target_feature(enable = "avx2,fma,f16c,bmi1,bmi2,lzcnt,popcnt")]
+    unsafe fn middle<R>(work: impl FnOnce() -> R) -> R {
+        work()
+    }
+    match *VECTORS {
+        // SAFETY: the processor was asked.
+        Vectors::Wide => unsafe { wide(work) },
+        // SAFETY: the same.
+        Vectors::Middle => unsafe { middle(work) },
+        Vectors::Plain => work(),
+    }
+}
+
+/// Vector instructions of a processor of x86-64.
+#[cfg(target_arch = "x86_64")]
+#[derive(Debug, Clone, Copy)]
+enum Vectors {
+    /// AVX-512.
+    Wide,
+    /// AVX2.
+    Middle,
+    /// Those that all have.
+    Plain,
+}
+
+#[cfg(target_arch = "x86_64")]
+static VECTORS: std::sync::LazyLock<Vectors> = std::sync::LazyLock::new(|| {
+    macro_rules! all {
+        ($($feature:tt)*) => { $(std::arch::is_x86_feature_detected!($feature))&&* };
+    }
+    if !all!("avx2" "fma" "f16c" "bmi1" "bmi2" "lzcnt" "popcnt") {
+        Vectors::Plain
+    } else if all!("avx512f" "avx512bw" "avx512cd" "avx512dq" "avx512vl") {
+        Vectors::Wide
+    } else {
+        Vectors::Middle
+    }
+});
 
 /// 1 / (1 + e^-x); zero where that is negligible, below -69.
 #[inline(always)]

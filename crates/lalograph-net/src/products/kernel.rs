@@ -1,11 +1,8 @@
-//! The innermost matrix products: a tile of the output held in registers. Which tile is the fastest depends on the processor, and is found out when the program
-//! runs. In single precision x86-64 has tiles of our own; everything else those of the `gemm` crates.
-
-use gemm_common::microkernel::MicroKernelFn;
+//! The innermost matrix products: a tile of the output held in registers. Which tiles are the fastest depends on the processor, and is found out when the program
+//! runs.
 
 use super::tile::Tile;
-#[cfg(target_arch = "x86_64")]
-use super::{tile::TileFn, tiles};
+use super::tiles::{self, TileFn, Tiles};
 
 /// The tiles of one instruction set. A tile has up to `packs * lanes` columns, which are computed side by side in vector
 /// registers, and up to `rows` rows.
@@ -14,20 +11,19 @@ pub struct Kernel<T: 'static> {
     lanes: usize,
     packs: usize,
     rows: usize,
-    tiles: Tiles<T>,
-}
-
-/// Tiles by number of packs and then of rows, each from 1.
-#[derive(Debug)]
-enum Tiles<T: 'static> {
-    /// Our own: for a left factor whose rows lie in order, and for a packed one.
-    #[cfg(target_arch = "x86_64")]
-    Own([&'static [TileFn<T>]; 2]),
-    /// Those of the `gemm` crates, and the number one, by which they multiply.
-    Crate(&'static [MicroKernelFn<T>], T),
+    /// For a left factor whose rows lie in order, and for a packed one: by number of packs and then of rows, each from 1.
+    tiles: [&'static [TileFn<T>]; 2],
 }
 
 impl<T: Copy> Kernel<T> {
+    const fn new<const PACKS: usize, const ROWS: usize>(
+        lanes: usize,
+        tiles: &'static Tiles<T, PACKS, ROWS>,
+    ) -> Self {
+        let [in_order, packed] = tiles;
+        Self { lanes, packs: PACKS, rows: ROWS, tiles: [in_order.as_flattened(), packed.as_flattened()] }
+    }
+
     /// Columns of a whole tile, and of a packed panel.
     pub(crate) fn columns(&self) -> usize {
         self.lanes * self.packs
@@ -45,55 +41,11 @@ impl<T: Copy> Kernel<T> {
     #[inline(always)]
     pub(crate) unsafe fn run(&self, rows: usize, columns: usize, tile: Tile<T>, add: bool) {
         let packs = columns.div_ceil(self.lanes);
-        let number = (packs - 1) * self.rows + rows - 1;
-        match &self.tiles {
-            #[cfg(target_arch = "x86_64")]
-            Tiles::Own([in_order, packed]) => {
-                let tiles = if tile.left_depth == 1 { in_order } else { packed };
-                // SAFETY: passed on to the caller; a kernel is only chosen where its instruction set is.
-                unsafe { tiles[number](columns, &tile, add) }
-            }
-            Tiles::Crate(tiles, one) => {
-                // SAFETY: passed on to the caller.
-                unsafe {
-                    tiles[number](
-                        columns,
-                        rows,
-                        tile.depth,
-                        tile.out,
-                        tile.right,
-                        tile.left,
-                        tile.out_row,
-                        1,
-                        self.columns() as isize,
-                        tile.left_depth,
-                        tile.left_row,
-                        *one,
-                        *one,
-                        u8::from(add),
-                        false,
-                        false,
-                        false,
-                        std::ptr::null(),
-                    );
-                }
-            }
-        }
+        let [in_order, packed] = self.tiles;
+        let tiles = if tile.left_depth == 1 { in_order } else { packed };
+        // SAFETY: passed on to the caller; a kernel is only chosen where its instruction set is.
+        unsafe { tiles[(packs - 1) * self.rows + rows - 1](columns, &tile, add) }
     }
-}
-
-/// The kernel of a `gemm` crate with its tiles of one instruction set.
-macro_rules! kernel_of_crate {
-    ($number:ty, $tiles:path, $lanes:expr) => {{
-        use $tiles as tiles;
-        static KERNEL: Kernel<$number> = Kernel {
-            lanes: $lanes,
-            packs: tiles::MR_DIV_N,
-            rows: tiles::NR,
-            tiles: Tiles::Crate(tiles::UKR.as_flattened(), 1.0),
-        };
-        &KERNEL
-    }};
 }
 
 /// Numbers that have kernels: `f32` and `f64`.
@@ -102,81 +54,77 @@ pub trait HasKernel: Sized + 'static {
     fn kernel() -> &'static Kernel<Self>;
 }
 
+#[cfg(target_arch = "x86_64")]
+static WIDE: Kernel<f32> = Kernel::new(16, &tiles::WIDE);
+#[cfg(target_arch = "x86_64")]
+static MIDDLE: Kernel<f32> = Kernel::new(8, &tiles::MIDDLE);
+#[cfg(target_arch = "x86_64")]
+static MIDDLE_DOUBLE: Kernel<f64> = Kernel::new(4, &tiles::MIDDLE_DOUBLE);
+#[cfg(target_arch = "aarch64")]
+static NEON: Kernel<f32> = Kernel::new(4, &tiles::NEON);
+#[cfg(any(test, not(target_arch = "aarch64")))]
+static PLAIN: Kernel<f32> = Kernel::new(4, &tiles::PLAIN);
+static PLAIN_DOUBLE: Kernel<f64> = Kernel::new(2, &tiles::PLAIN_DOUBLE);
+
+/// Whether this processor multiplies and adds in AVX2.
+#[cfg(target_arch = "x86_64")]
+fn has_middle() -> bool {
+    std::arch::is_x86_feature_detected!("avx2") && std::arch::is_x86_feature_detected!("fma")
+}
+
 impl HasKernel for f32 {
+    #[cfg(target_arch = "aarch64")]
+    fn kernel() -> &'static Kernel<Self> {
+        // Every processor of this kind has it.
+        &NEON
+    }
+
+    #[cfg(not(target_arch = "aarch64"))]
     fn kernel() -> &'static Kernel<Self> {
         #[cfg(target_arch = "x86_64")]
         {
             if std::arch::is_x86_feature_detected!("avx512f") {
                 return &WIDE;
             }
-            if std::arch::is_x86_feature_detected!("avx2") && std::arch::is_x86_feature_detected!("fma") {
+            if has_middle() {
                 return &MIDDLE;
             }
         }
-        #[cfg(target_arch = "aarch64")]
-        if std::arch::is_aarch64_feature_detected!("neon") {
-            return kernel_of_crate!(f32, gemm_f32::microkernel::neon::f32, 4);
-        }
-        kernel_of_crate!(f32, gemm_f32::microkernel::scalar::f32, 1)
+        &PLAIN
     }
 }
-
-#[cfg(target_arch = "x86_64")]
-static WIDE: Kernel<f32> = Kernel {
-    lanes: 16,
-    packs: tiles::WIDE_PACKS,
-    rows: tiles::WIDE_ROWS,
-    tiles: Tiles::Own([tiles::WIDE[0].as_flattened(), tiles::WIDE[1].as_flattened()]),
-};
-
-#[cfg(target_arch = "x86_64")]
-static MIDDLE: Kernel<f32> = Kernel {
-    lanes: 8,
-    packs: tiles::MIDDLE_PACKS,
-    rows: tiles::MIDDLE_ROWS,
-    tiles: Tiles::Own([tiles::MIDDLE[0].as_flattened(), tiles::MIDDLE[1].as_flattened()]),
-};
 
 impl HasKernel for f64 {
     fn kernel() -> &'static Kernel<Self> {
         #[cfg(target_arch = "x86_64")]
-        {
-            if std::arch::is_x86_feature_detected!("avx512f") {
-                return kernel_of_crate!(f64, gemm_f64::microkernel::avx512f::f64, 8);
-            }
-            if std::arch::is_x86_feature_detected!("fma") {
-                return kernel_of_crate!(f64, gemm_f64::microkernel::fma::f64, 4);
-            }
+        if has_middle() {
+            return &MIDDLE_DOUBLE;
         }
-        #[cfg(target_arch = "aarch64")]
-        if std::arch::is_aarch64_feature_detected!("neon") {
-            return kernel_of_crate!(f64, gemm_f64::microkernel::neon::f64, 2);
-        }
-        kernel_of_crate!(f64, gemm_f64::microkernel::scalar::f64, 1)
+        &PLAIN_DOUBLE
     }
 }
 
-#[cfg(all(test, target_arch = "x86_64"))]
+#[cfg(test)]
 mod tests {
-    use super::{Kernel, MIDDLE, Tile, WIDE};
+    use super::{Kernel, Tile};
+    use crate::numbers::real::Real;
 
-    /// The tiles that this processor can run.
-    fn own() -> Vec<&'static Kernel<f32>> {
-        let wide = std::arch::is_x86_feature_detected!("avx512f").then_some(&WIDE);
-        let fma = std::arch::is_x86_feature_detected!("avx2") && std::arch::is_x86_feature_detected!("fma");
-        wide.into_iter().chain(fma.then_some(&MIDDLE)).collect()
-    }
-
-    fn numbers(count: usize, seed: usize) -> Vec<f32> {
-        (0..count).map(|i| ((i * 7919 + seed * 104_729) % 2111) as f32 / 700.0 - 1.5).collect()
+    fn numbers<T: Real>(count: usize, seed: usize) -> Vec<T> {
+        (0..count).map(|i| T::of(((i * 7919 + seed * 104_729) % 2111) as f64 / 700.0 - 1.5)).collect()
     }
 
     /// A tile beside the same sums added up one product after another, with a margin around the output that must not change.
-    fn check(kernel: &Kernel<f32>, (rows, columns, depth): (usize, usize, usize), packed: bool, add: bool) {
+    fn check<T: Real>(
+        kernel: &Kernel<T>,
+        plus_product: impl Fn(T, T, T) -> T,
+        (rows, columns, depth): (usize, usize, usize),
+        packed: bool,
+        add: bool,
+    ) {
         let (width, height, stride) = (kernel.columns(), kernel.rows(), columns + 3);
-        let (left, right) = (numbers(height * (depth + 2), 1), numbers(width * depth, 2));
+        let (left, right) = (numbers::<T>(height * (depth + 2), 1), numbers::<T>(width * depth, 2));
         let (row_step, step) = if packed { (1, height) } else { (depth + 2, 1) };
-        let before = numbers(rows * stride + width, 3);
+        let before = numbers::<T>(rows * stride + width, 3);
         let mut out = before.clone();
         let tile = Tile {
             depth,
@@ -192,8 +140,8 @@ mod tests {
         let mut expected = before.clone();
         for row in 0..rows {
             for column in 0..columns {
-                let sum = (0..depth).fold(0.0f32, |sum, place| {
-                    left[row * row_step + place * step].mul_add(right[place * width + column], sum)
+                let sum = (0..depth).fold(T::ZERO, |sum, place| {
+                    plus_product(sum, left[row * row_step + place * step], right[place * width + column])
                 });
                 let to = &mut expected[row * stride + column];
                 *to = if add { *to + sum } else { sum };
@@ -202,18 +150,40 @@ mod tests {
         assert_eq!(out, expected, "{rows} x {columns}, depth {depth}, packed {packed}, added {add}");
     }
 
-    #[test]
-    fn tiles_of_every_size_give_the_bits_of_adding_up_one_product_after_another() {
-        for kernel in own() {
-            for rows in 1..=kernel.rows() {
-                for columns in 1..=kernel.columns() {
-                    for depth in [1, 2, 3, 4, 5, 7, 8, 21] {
-                        for mode in 0..4 {
-                            check(kernel, (rows, columns, depth), mode & 1 == 1, mode & 2 == 2);
-                        }
+    fn check_all<T: Real>(kernel: &Kernel<T>, plus_product: impl Fn(T, T, T) -> T + Copy) {
+        for rows in 1..=kernel.rows() {
+            for columns in 1..=kernel.columns() {
+                for depth in [1, 2, 3, 4, 5, 7, 8, 21] {
+                    for mode in 0..4 {
+                        let sizes = (rows, columns, depth);
+                        check(kernel, plus_product, sizes, mode & 1 == 1, mode & 2 == 2);
                     }
                 }
             }
         }
+    }
+
+    #[test]
+    fn tiles_of_every_size_give_the_bits_of_adding_up_one_product_after_another() {
+        // Plain tiles round once where every processor of the kind can do so.
+        if super::super::register::FUSED {
+            check_all(&super::PLAIN, |sum, a, b| f32::mul_add(a, b, sum));
+            check_all(&super::PLAIN_DOUBLE, |sum, a, b| f64::mul_add(a, b, sum));
+        } else {
+            check_all(&super::PLAIN, |sum, a, b| sum + a * b);
+            check_all(&super::PLAIN_DOUBLE, |sum, a, b| sum + a * b);
+        }
+        #[cfg(target_arch = "x86_64")]
+        {
+            if std::arch::is_x86_feature_detected!("avx512f") {
+                check_all(&super::WIDE, |sum, a, b| f32::mul_add(a, b, sum));
+            }
+            if super::has_middle() {
+                check_all(&super::MIDDLE, |sum, a, b| f32::mul_add(a, b, sum));
+                check_all(&super::MIDDLE_DOUBLE, |sum, a, b| f64::mul_add(a, b, sum));
+            }
+        }
+        #[cfg(target_arch = "aarch64")]
+        check_all(&super::NEON, |sum, a, b| f32::mul_add(a, b, sum));
     }
 }

@@ -1,9 +1,5 @@
 //! What a tile needs to know.
 
-#[cfg(target_arch = "x86_64")]
-/// A tile: its columns, where it is, and whether the product is added to what is there.
-pub(crate) type TileFn<T> = unsafe fn(usize, &Tile<T>, bool);
-
 /// Positions of a tile's factors and of its product.
 pub(crate) struct Tile<T> {
     /// Products added up for each number.

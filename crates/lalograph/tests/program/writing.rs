@@ -1,5 +1,8 @@
 //! `sample` and `next` as they are typed.
 
+use std::io::Read;
+use std::process::{Command, Stdio};
+
 use crate::common::workshop_with_demo;
 use serde_json::Value;
 
@@ -34,6 +37,57 @@ fn each_decoding_writes_text_with_its_figures() {
         }
         assert_eq!(out, workshop.run(&format!("sample thornmere/runs/demo {flags} --tokens 12 --json")).ok());
     }
+}
+
+#[test]
+fn a_sample_as_json_comes_as_it_is_written() {
+    let workshop = workshop_with_demo();
+    // The same text in every way, with what JSON escapes and with ends that are waited for.
+    for how in ["--tokens 60 --past-end", "--tokens 60 --until comb", "--tokens 9 --from Hesper"] {
+        let words = format!("sample thornmere/runs/demo --without-seed-text --seed 3 {how}");
+        let line = workshop.run(&format!("{words} --json")).ok();
+        assert_eq!(line.lines().count(), 1, "{line}");
+        let line = json(&line);
+        assert_eq!(format!("{}\n", line["text"].as_str().unwrap()), workshop.run(&words).ok(), "{how}");
+        assert_eq!(line["token_log_probabilities"].as_array().unwrap().len() as u64, line["tokens"], "{how}");
+    }
+    // Minutes of text, the first words of which are here at once; what is stopped is a whole line too.
+    let mut child = workshop
+        .command()
+        .args("sample thornmere/runs/demo --past-end --tokens 3000000 --json".split_whitespace())
+        .stdout(Stdio::piped())
+        .spawn()
+        .unwrap();
+    let mut out = child.stdout.take().unwrap();
+    let mut line = String::new();
+    let mut bytes = [0; 64];
+    while line.split_once("\"text\":\"").is_none_or(|(_, text)| text.len() < 100) {
+        let read = out.read(&mut bytes).unwrap();
+        assert!(read > 0, "{line}");
+        line.push_str(std::str::from_utf8(&bytes[..read]).unwrap());
+    }
+    let interrupt = Command::new("kill").args(["-INT", &child.id().to_string()]).status().unwrap();
+    assert!(interrupt.success());
+    out.read_to_string(&mut line).unwrap();
+    assert_eq!(child.wait().unwrap().code(), Some(130));
+    assert_eq!(json(&line)["ended_by"], "stopped", "{line}");
+    // A seed text that the model cannot read is an error and nothing else.
+    workshop
+        .run("sample thornmere/runs/demo --from Zyzzyva --json")
+        .fails(1, &["no token of the seed text is in the model's vocabulary"]);
+}
+
+#[cfg(unix)]
+#[test]
+fn a_model_is_read_from_a_pipe_too() {
+    let workshop = workshop_with_demo();
+    let model = workshop.path("thornmere/runs/demo/demo.safetensors");
+    let program = crate::common::program();
+    let words = format!("cat {} | {} sample /dev/stdin --tokens 9", model.display(), program.display());
+    let out = Command::new("sh").args(["-c", &words]).output().unwrap();
+    assert!(out.status.success(), "{}", String::from_utf8_lossy(&out.stderr));
+    let file = workshop.run("sample thornmere/runs/demo --tokens 9").ok();
+    assert_eq!(String::from_utf8_lossy(&out.stdout), file);
 }
 
 #[test]

@@ -17,8 +17,8 @@ use lalograph_text::{Reserved, Vocabulary};
 use super::input::DocumentInput;
 use super::linear::form::{LinearForm, RowMaker, Valued};
 use super::linear::learner::layout as linear_layout;
-use crate::artefact::container::{Assets, Container, Header, json, read_file};
-use crate::artefact::model_file::{KIND, Trained, read_weights, save_model, unusable};
+use crate::artefact::container::{Assets, Header, json};
+use crate::artefact::model_file::{Trained, load_model, read_weights, save_model};
 use crate::data::documents::{EMPTY, kept};
 use crate::data::numbers::{NumberError, NumberForm};
 use crate::error::LabError;
@@ -253,15 +253,11 @@ impl ReadyClassifier {
     /// # Errors
     /// The file cannot be read; it is damaged, cut short, of another kind or task, or its parts contradict each other.
     pub fn load(path: &Path) -> Result<Self, LabError> {
-        let bytes = read_file(path)?;
-        Self::from_bytes(&bytes).map_err(|what| unusable(path, &bytes, TASK, what))
-    }
-
-    fn from_bytes(bytes: &[u8]) -> Result<Self, String> {
-        let file = Container::read(bytes, KIND)?;
-        let form = ClassifierForm::read(&file)?;
-        let weights = read_weights(&file, &form.network.layout())?;
-        Ok(Self::new(form, weights))
+        load_model(path, TASK, |file| {
+            let form = ClassifierForm::read(&file)?;
+            let weights = read_weights(file, &form.network.layout())?;
+            Ok(Self::new(form, weights))
+        })
     }
 
     /// A classifier of this form with these weights, in the order of its layout.

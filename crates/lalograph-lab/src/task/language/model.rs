@@ -7,8 +7,8 @@ use lalograph_net::{LanguageModel, Network};
 use lalograph_storage::{Existing, Storage, WholeFile};
 use lalograph_text::Vocabulary;
 
-use crate::artefact::container::{Assets, Container, Header, json, read_file};
-use crate::artefact::model_file::{KIND, Trained, read_weights, save_model, unusable};
+use crate::artefact::container::{Assets, Container, Header, json};
+use crate::artefact::model_file::{KIND, Trained, load_model, read_weights, save_model};
 use crate::error::LabError;
 use crate::plan::Plan;
 
@@ -56,8 +56,7 @@ impl ModelFile {
     /// # Errors
     /// The file cannot be read; it is damaged, cut short, of another kind, or its parts contradict each other.
     pub fn load(path: &Path) -> Result<Self, LabError> {
-        let bytes = read_file(path)?;
-        Self::from_bytes(&bytes).map_err(|what| unusable(path, &bytes, TASK, what))
+        load_model(path, TASK, Self::of)
     }
 
     /// Reads the file's bytes; the error is a phrase that says what is wrong.
@@ -65,9 +64,12 @@ impl ModelFile {
     /// # Errors
     /// As for [`ModelFile::load`].
     pub fn from_bytes(bytes: &[u8]) -> Result<Self, String> {
-        let file = Container::read(bytes, KIND)?;
+        Self::of(Container::read(bytes, KIND)?)
+    }
+
+    fn of(file: Container) -> Result<Self, String> {
         let mut whole = Self::without_weights(&file)?;
-        whole.weights = read_weights(&file, whole.model.layout())?;
+        whole.weights = read_weights(file, whole.model.layout())?;
         Ok(whole)
     }
 

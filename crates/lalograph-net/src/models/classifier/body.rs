@@ -4,8 +4,8 @@ use std::ops::Range;
 
 use super::lane::{BodyLane, ClassifierLane, DocumentWindow, RecurrentLane};
 use super::shape::{Body, ClassifierShape};
-use crate::blocks::convolution::Convolution;
-use crate::blocks::dropout::{Dropout, apply as apply_mask, draw_mask};
+use crate::blocks::convolution::{Convolution, Documents};
+use crate::blocks::dropout::{Dropout, apply as apply_mask, drop_out};
 use crate::blocks::embedding;
 use crate::blocks::pooling::{Pool, Pooling};
 use crate::blocks::recurrent::window::{Extent, Window};
@@ -142,7 +142,10 @@ impl Encoder {
             Blocks::Convolution(convolutions) => {
                 let steps = extent.steps.max(TOGETHER.min(extent.tokens()));
                 BodyLane::Convolution {
-                    tapes: convolutions.iter().map(|filters| filters.tape(extent.rows, rooms)).collect(),
+                    tapes: convolutions
+                        .iter()
+                        .map(|filters| filters.tape(extent.rows, training, rooms))
+                        .collect(),
                     x: rooms.zeros(steps * width),
                     d_x: rooms.zeros_if(training, steps * width),
                     mask: rooms.zeros_if(masked, steps * width),
@@ -234,9 +237,7 @@ impl Encoder {
         }
         let Some(dropout) = dropout else { return };
         if dropout.rates.inputs > 0.0 {
-            let mask = &mut mask[..x.len()];
-            draw_mask(mask, dropout.rates.inputs, &mut dropout.random);
-            apply_mask(mask, x);
+            drop_out(x, &mut mask[..x.len()], dropout.rates.inputs, &mut dropout.random);
         }
         self.drop_words(&window.tokens, steps, x, dropout);
     }
@@ -296,14 +297,11 @@ impl Encoder {
                     };
                     let x = &mut x[..steps.len() * width];
                     self.vectors(weights, window, steps, x, mask, dropout.as_mut());
-                    bounds.clear();
-                    for &length in &window.lengths[documents.clone()] {
-                        let start = bounds.last().map_or(0, |last: &Range<usize>| last.end);
-                        bounds.push(start..start + length);
-                    }
+                    fill_bounds(bounds, &window.lengths[documents.clone()]);
+                    let read = Documents { x, bounds, first: documents.start };
                     let mut from = 0;
                     for (filters, tape) in convolutions.iter().zip(tapes) {
-                        filters.forward(weights, x, bounds, documents.start, tape, work);
+                        filters.forward(weights, read, tape, work);
                         for row in documents.clone() {
                             let out = &mut vectors[0][row * outputs + from..][..filters.filters()];
                             out.copy_from_slice(filters.best(tape, row));
@@ -400,9 +398,7 @@ impl Encoder {
             start += length;
         }
         if let Some(dropout) = dropout.as_mut().filter(|dropout| dropout.rates.inputs > 0.0) {
-            let mask = &mut own.mask[..x.len()];
-            draw_mask(mask, dropout.rates.inputs, &mut dropout.random);
-            apply_mask(mask, x);
+            drop_out(x, &mut own.mask[..x.len()], dropout.rates.inputs, &mut dropout.random);
         }
         if resets(stack) {
             let resets = &mut own.resets[..extent.tokens()];
@@ -497,33 +493,26 @@ impl Encoder {
                 for (part, (documents, steps)) in Groups::of(window, TOGETHER).enumerate() {
                     let mut dropout = lane.dropout(Some(step), part as u64);
                     let ClassifierLane { body, d_vectors: [d, _], rows: sums, .. } = &mut *lane;
-                    let BodyLane::Convolution { tapes, x, d_x, mask, touched, .. } = body else { return };
+                    let BodyLane::Convolution { tapes, x, d_x, mask, touched, documents: bounds } = body
+                    else {
+                        return;
+                    };
                     let (x, d_x) = (&mut x[..steps.len() * width], &mut d_x[..steps.len() * width]);
                     // One group fills `x`, and the next one fills it again.
                     self.vectors(weights, window, steps.clone(), x, mask, dropout.as_mut());
                     d_x.fill(T::ZERO);
                     let touched = &mut touched[..steps.len()];
                     touched.fill(false);
-                    let mut at = 0;
-                    for row in documents {
-                        let length = window.lengths[row];
-                        let own = at * width..(at + length) * width;
-                        let mut from = row * outputs;
-                        for (filters, tape) in convolutions.iter().zip(tapes.iter()) {
-                            let d = &mut d[from..from + filters.filters()];
-                            from += filters.filters();
-                            filters.backward(
-                                weights,
-                                &x[own.clone()],
-                                row,
-                                d,
-                                tape,
-                                &mut gradient.dense,
-                                &mut d_x[own.clone()],
-                                &mut touched[at..at + length],
-                            );
+                    fill_bounds(bounds, &window.lengths[documents.clone()]);
+                    let read = Documents { x, bounds, first: documents.start };
+                    let mut from = 0;
+                    for (filters, tape) in convolutions.iter().zip(tapes.iter_mut()) {
+                        let to = from + filters.filters();
+                        for row in documents.clone() {
+                            filters.begin_backward(tape, row, &d[row * outputs + from..row * outputs + to]);
                         }
-                        at += length;
+                        filters.backward(weights, read, tape, &mut gradient.dense, d_x, touched);
+                        from = to;
                     }
                     if let Some(dropout) = &dropout {
                         if dropout.rates.inputs > 0.0 {
@@ -632,6 +621,16 @@ impl Encoder {
             }
         }
     }
+}
+
+/// The steps of documents of these lengths that lie one after another.
+fn fill_bounds(bounds: &mut Vec<Range<usize>>, lengths: &[usize]) {
+    bounds.clear();
+    bounds.extend(lengths.iter().scan(0, |end, length| {
+        let start = *end;
+        *end += length;
+        Some(start..*end)
+    }));
 }
 
 /// Whether documents are reset inside a window.

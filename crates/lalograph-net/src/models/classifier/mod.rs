@@ -18,7 +18,7 @@ use self::body::Encoder;
 use super::language::{GROUPS, Operations, ShapeError};
 use super::network::{Draw, LaneRoom, LaneStep, Network};
 use crate::blocks::dense::Dense;
-use crate::blocks::dropout::{apply as apply_mask, draw_mask};
+use crate::blocks::dropout::{apply as apply_mask, drop_out};
 use crate::blocks::embedding::RowSums;
 use crate::heads::classes::ClassHead;
 use crate::heads::loss::Loss;
@@ -125,10 +125,9 @@ impl Classifier {
         for (index, width) in widths.enumerate() {
             let numbers = documents * width;
             if let Some(dropout) = &mut dropout {
-                let mask = &mut masks[index][..numbers];
-                draw_mask(mask, dropout.rates.output, &mut dropout.random);
-                dropped[index][..numbers].copy_from_slice(&vectors[index][..numbers]);
-                apply_mask(mask, &mut dropped[index][..numbers]);
+                let (mask, dropped) = (&mut masks[index][..numbers], &mut dropped[index][..numbers]);
+                dropped.copy_from_slice(&vectors[index][..numbers]);
+                drop_out(dropped, mask, dropout.rates.output, &mut dropout.random);
             }
             // The input of a layer and its output are neighbours.
             let (before, after) = vectors.split_at_mut(index + 1);

@@ -10,7 +10,7 @@ use shape::check;
 pub use shape::{LanguageModelShape, ShapeError};
 
 use super::network::{Draw, LaneRoom, LaneStep, Network};
-use crate::blocks::dropout::{Dropout, apply as apply_mask, draw_mask};
+use crate::blocks::dropout::{Dropout, apply as apply_mask, drop_out};
 use crate::blocks::embedding;
 use crate::blocks::recurrent::window::{Extent, Window};
 use crate::blocks::regularisation::LaneUse;
@@ -149,8 +149,7 @@ impl LanguageModel {
             }
             if dropout.rates.inputs > 0.0 {
                 let mask = &mut lane.dropped_words[..tokens.len() * width];
-                draw_mask(mask, dropout.rates.inputs, &mut dropout.random);
-                apply_mask(mask, embedded);
+                drop_out(embedded, mask, dropout.rates.inputs, &mut dropout.random);
             }
         }
         let window = Window { extent, resets };

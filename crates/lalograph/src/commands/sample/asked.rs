@@ -90,6 +90,21 @@ pub(super) fn name(decoding: &Decoding) -> String {
     name
 }
 
+/// A line of JSON without text, as far as its text: no string holds a quotation mark that is not escaped.
+fn up_to_text(mut line: String) -> String {
+    const TEXT: &str = ",\"text\":\"";
+    if let Some(at) = line.find(TEXT) {
+        line.truncate(at + TEXT.len());
+    }
+    line
+}
+
+/// A text as it is within a string of JSON.
+fn within_string(text: &str) -> Result<String, Failure> {
+    let quoted = serde_json::to_string(text).map_err(Failure::work)?;
+    Ok(quoted[1..quoted.len() - 1].to_owned())
+}
+
 /// The requested samples and their destination.
 pub(super) struct Asked<'a> {
     pub(super) args: &'a SampleArgs,
@@ -121,26 +136,50 @@ impl Asked<'_> {
         chance_of_sample(self.args.seed, decoding, number)
     }
 
-    /// Writes one sample, printing it as it comes.
+    /// Writes one sample, printing it as it comes; with `--json` as one line, the text of which comes as it is written.
     pub(super) fn stream(&self, generator: &mut Generator, decoding: &Decoding) -> Result<Written, Failure> {
         let screen = self.screen;
+        let of = |sample| Written {
+            decoding: Some(*decoding),
+            number: 1,
+            score: None,
+            how: name(decoding),
+            sample,
+        };
+        let before = match self.args.json {
+            true => up_to_text(self.json(&of(Sample::NOTHING), None)?),
+            false => self.shown.to_owned(),
+        };
         // Shown with the first piece: a seed text that the model cannot read is an error and nothing else.
-        let mut seed_text = self.shown;
-        let mut failed = None;
+        let (mut printed, mut failed) = (String::new(), None);
         let random = self.random(decoding, 1);
         let sample = generator.write(&self.request(decoding), random, |piece| {
+            let mut show = || {
+                let start = printed.len();
+                if start == 0 {
+                    printed.push_str(&before);
+                }
+                match self.args.json {
+                    true => printed.push_str(&within_string(piece)?),
+                    false => printed.push_str(piece),
+                }
+                screen.print(&printed[start..])
+            };
             if failed.is_none() {
-                failed = screen.print(&format!("{}{piece}", std::mem::take(&mut seed_text))).err();
+                failed = show().err();
             }
             failed.is_none() && !interrupt::asked()
         })?;
-        match failed {
-            Some(failure) => Err(failure),
-            None => {
-                screen.print(&format!("{seed_text}\n"))?;
-                Ok(Written { decoding: Some(*decoding), number: 1, score: None, how: name(decoding), sample })
-            }
+        if let Some(failure) = failed {
+            return Err(failure);
         }
+        let written = of(sample);
+        let whole = match self.args.json {
+            true => self.json(&written, None)?,
+            false => format!("{}{}", self.shown, written.sample.text),
+        };
+        screen.print(&format!("{}\n", whole.strip_prefix(&printed).unwrap_or_default()))?;
+        Ok(written)
     }
 
     /// Writes `count` samples of one way of choosing, some side by side.

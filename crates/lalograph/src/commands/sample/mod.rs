@@ -67,12 +67,13 @@ pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     for decoding in &decodings {
         decoding.check(file.vocabulary.len())?;
     }
-    let streamed = !args.json && args.output.is_none() && args.beam.beam.is_none() && decodings.len() == 1;
+    let at_once = args.output.is_none() && args.beam.beam.is_none();
+    let streamed = at_once && !args.json && decodings.len() == 1;
     // A line of JSON is printed when its sample is done, unless more is found out about all of them.
-    let lines = args.json && args.output.is_none() && args.beam.beam.is_none() && !args.copying;
-    // Each sample is shown as it is written.
+    let lines = at_once && args.json && !args.copying;
+    // Each sample is shown as it is written, one alone as it comes.
     let mut written = Vec::new();
-    let alone = streamed && args.count.unwrap_or(1) == 1;
+    let alone = (streamed || lines) && decodings.len() == 1 && args.count.unwrap_or(1) == 1;
     if alone {
         written.push(asked.stream(&mut generator, &decodings[0])?);
     } else if let Some(width) = args.beam.beam {

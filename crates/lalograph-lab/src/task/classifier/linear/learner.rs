@@ -125,7 +125,7 @@ impl LinearTask {
     ///
     /// # Errors
     /// A phrase: the file does not have these weights.
-    pub(crate) fn test_of(&self, file: &Container<'_>) -> Result<Option<Evaluation>, String> {
+    pub(crate) fn test_of(&self, file: Container) -> Result<Option<Evaluation>, String> {
         let weights = read_weights(file, &self.layout())?;
         let parameters: Vec<f64> = weights.into_iter().map(f64::from).collect();
         Ok(self.evaluate(2, &parameters))
