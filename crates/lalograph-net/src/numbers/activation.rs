@@ -43,15 +43,13 @@ pub fn for_this_machine<R>(work: impl FnOnce() -> R) -> R {
 pub fn for_this_machine<R>(work: impl FnOnce() -> R) -> R {
     /// # Safety
     /// The processor must have these instructions.
-    #[target_feature(
-        enable = "avx512f,avx512bw,avx512cd,avx512dq,avx512vl,avx2,fma,f16c,bmi1,bmi2,lzcnt,popcnt"
-    )]
+    #[target_feature(enable = "avx512f,avx512bw,avx512cd,avx512dq,avx512vl,avx2,fma,bmi1,bmi2,lzcnt,popcnt")]
     unsafe fn wide<R>(work: impl FnOnce() -> R) -> R {
         work()
     }
     /// # Safety
     /// The processor must have these instructions.
-    #[target_feature(enable = "avx2,fma,f16c,bmi1,bmi2,lzcnt,popcnt")]
+    #[target_feature(enable = "avx2,fma,bmi1,bmi2,lzcnt,popcnt")]
     unsafe fn middle<R>(work: impl FnOnce() -> R) -> R {
         work()
     }
@@ -81,7 +79,7 @@ static VECTORS: std::sync::LazyLock<Vectors> = std::sync::LazyLock::new(|| {
     macro_rules! all {
         ($($feature:tt)*) => { $(std::arch::is_x86_feature_detected!($feature))&&* };
     }
-    if !all!("avx2" "fma" "f16c" "bmi1" "bmi2" "lzcnt" "popcnt") {
+    if !all!("avx2" "fma" "bmi1" "bmi2" "lzcnt" "popcnt") {
         Vectors::Plain
     } else if all!("avx512f" "avx512bw" "avx512cd" "avx512dq" "avx512vl") {
         Vectors::Wide

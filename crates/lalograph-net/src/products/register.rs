@@ -79,45 +79,6 @@ mod x86_64 {
         }
     }
 
-    impl Register for __m256 {
-        type Number = f32;
-
-        const LANES: usize = 8;
-
-        #[inline(always)]
-        unsafe fn zero() -> Self {
-            unsafe { x86::_mm256_setzero_ps() }
-        }
-        #[inline(always)]
-        unsafe fn all(number: f32) -> Self {
-            unsafe { x86::_mm256_set1_ps(number) }
-        }
-        #[inline(always)]
-        unsafe fn load(from: *const f32) -> Self {
-            unsafe { x86::_mm256_loadu_ps(from) }
-        }
-        #[inline(always)]
-        unsafe fn load_some(from: *const f32, count: usize) -> Self {
-            unsafe { x86::_mm256_maskload_ps(from, first_of_eight(count)) }
-        }
-        #[inline(always)]
-        unsafe fn store(self, to: *mut f32) {
-            unsafe { x86::_mm256_storeu_ps(to, self) }
-        }
-        #[inline(always)]
-        unsafe fn store_some(self, to: *mut f32, count: usize) {
-            unsafe { x86::_mm256_maskstore_ps(to, first_of_eight(count), self) }
-        }
-        #[inline(always)]
-        unsafe fn plus(self, other: Self) -> Self {
-            unsafe { x86::_mm256_add_ps(self, other) }
-        }
-        #[inline(always)]
-        unsafe fn plus_product(self, a: Self, b: Self) -> Self {
-            unsafe { x86::_mm256_fmadd_ps(a, b, self) }
-        }
-    }
-
     /// The mask of the first `count` of four numbers in double precision.
     #[inline(always)]
     unsafe fn first_of_four(count: usize) -> __m256i {
@@ -129,44 +90,67 @@ mod x86_64 {
         }
     }
 
-    impl Register for __m256d {
-        type Number = f64;
+    /// A register of AVX2: only the instructions differ by its numbers.
+    macro_rules! middle_register {
+        ($register:ty, $number:ty, $lanes:literal, $first:ident, [$zero:ident, $all:ident, $load:ident, $load_some:ident],
+         [$store:ident, $store_some:ident, $add:ident, $fused:ident]) => {
+            impl Register for $register {
+                type Number = $number;
 
-        const LANES: usize = 4;
+                const LANES: usize = $lanes;
 
-        #[inline(always)]
-        unsafe fn zero() -> Self {
-            unsafe { x86::_mm256_setzero_pd() }
-        }
-        #[inline(always)]
-        unsafe fn all(number: f64) -> Self {
-            unsafe { x86::_mm256_set1_pd(number) }
-        }
-        #[inline(always)]
-        unsafe fn load(from: *const f64) -> Self {
-            unsafe { x86::_mm256_loadu_pd(from) }
-        }
-        #[inline(always)]
-        unsafe fn load_some(from: *const f64, count: usize) -> Self {
-            unsafe { x86::_mm256_maskload_pd(from, first_of_four(count)) }
-        }
-        #[inline(always)]
-        unsafe fn store(self, to: *mut f64) {
-            unsafe { x86::_mm256_storeu_pd(to, self) }
-        }
-        #[inline(always)]
-        unsafe fn store_some(self, to: *mut f64, count: usize) {
-            unsafe { x86::_mm256_maskstore_pd(to, first_of_four(count), self) }
-        }
-        #[inline(always)]
-        unsafe fn plus(self, other: Self) -> Self {
-            unsafe { x86::_mm256_add_pd(self, other) }
-        }
-        #[inline(always)]
-        unsafe fn plus_product(self, a: Self, b: Self) -> Self {
-            unsafe { x86::_mm256_fmadd_pd(a, b, self) }
-        }
+                #[inline(always)]
+                unsafe fn zero() -> Self {
+                    unsafe { x86::$zero() }
+                }
+                #[inline(always)]
+                unsafe fn all(number: $number) -> Self {
+                    unsafe { x86::$all(number) }
+                }
+                #[inline(always)]
+                unsafe fn load(from: *const $number) -> Self {
+                    unsafe { x86::$load(from) }
+                }
+                #[inline(always)]
+                unsafe fn load_some(from: *const $number, count: usize) -> Self {
+                    unsafe { x86::$load_some(from, $first(count)) }
+                }
+                #[inline(always)]
+                unsafe fn store(self, to: *mut $number) {
+                    unsafe { x86::$store(to, self) }
+                }
+                #[inline(always)]
+                unsafe fn store_some(self, to: *mut $number, count: usize) {
+                    unsafe { x86::$store_some(to, $first(count), self) }
+                }
+                #[inline(always)]
+                unsafe fn plus(self, other: Self) -> Self {
+                    unsafe { x86::$add(self, other) }
+                }
+                #[inline(always)]
+                unsafe fn plus_product(self, a: Self, b: Self) -> Self {
+                    unsafe { x86::$fused(a, b, self) }
+                }
+            }
+        };
     }
+
+    middle_register!(
+        __m256,
+        f32,
+        8,
+        first_of_eight,
+        [_mm256_setzero_ps, _mm256_set1_ps, _mm256_loadu_ps, _mm256_maskload_ps],
+        [_mm256_storeu_ps, _mm256_maskstore_ps, _mm256_add_ps, _mm256_fmadd_ps]
+    );
+    middle_register!(
+        __m256d,
+        f64,
+        4,
+        first_of_four,
+        [_mm256_setzero_pd, _mm256_set1_pd, _mm256_loadu_pd, _mm256_maskload_pd],
+        [_mm256_storeu_pd, _mm256_maskstore_pd, _mm256_add_pd, _mm256_fmadd_pd]
+    );
 }
 
 #[cfg(target_arch = "aarch64")]

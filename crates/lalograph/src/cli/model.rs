@@ -227,11 +227,11 @@ pub(crate) struct SampleArgs {
     #[arg(long, value_name = "FILE", conflicts_with = "from")]
     pub(crate) from_file: Option<PathBuf>,
     /// Number of samples for each decoding (default: 1, or 50 with --measure).
-    #[arg(long, short = 'n', value_name = "N")]
+    #[arg(long, short = 'n', value_name = "N", value_parser = clap::value_parser!(u64).range(1..))]
     pub(crate) count: Option<u64>,
     /// Maximum number of tokens of a sample; a sample also stops at the end of a document.
-    #[arg(long, value_name = "N", default_value_t = 200)]
-    pub(crate) tokens: usize,
+    #[arg(long, value_name = "N", default_value_t = 200, value_parser = clap::value_parser!(u64).range(1..))]
+    pub(crate) tokens: u64,
     /// Stop after the first sentence.
     #[arg(long)]
     pub(crate) until_sentence: bool,

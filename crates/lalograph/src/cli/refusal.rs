@@ -71,9 +71,9 @@ fn what(error: &Error, command: &str) -> String {
         ErrorKind::ValueValidation => {
             let why = std::error::Error::source(error).map(ToString::to_string).unwrap_or_default();
             let why = match why.strip_prefix(&format!("{value} ")).unwrap_or(&why) {
-                "invalid digit found in string" => "it must be a whole number",
-                "invalid float literal" => "it must be a number",
-                why => why,
+                "invalid digit found in string" => "it must be a whole number".to_owned(),
+                "invalid float literal" => "it must be a number".to_owned(),
+                why => bounds(why).unwrap_or_else(|| why.to_owned()),
             };
             format!("`{value}` is no value of `{argument}`: {why}")
         }
@@ -105,6 +105,15 @@ fn what(error: &Error, command: &str) -> String {
             .unwrap_or_default()
             .to_owned(),
     }
+}
+
+/// The words for `is not in 1..=9`, if `why` is such.
+fn bounds(why: &str) -> Option<String> {
+    let (least, most) = why.strip_prefix("is not in ")?.split_once("..")?;
+    Some(match most.strip_prefix('=') {
+        Some(most) if most != u64::MAX.to_string() => format!("it must be from {least} to {most}"),
+        _ => format!("it must be at least {least}"),
+    })
 }
 
 fn suggestion(error: &Error) -> Option<String> {
@@ -168,6 +177,10 @@ mod tests {
             (
                 "lalograph sample m --count many",
                 "`many` is no value of `--count <N>`: it must be a whole number\nhelp: `lalograph sample --help`",
+            ),
+            (
+                "lalograph sample m --count 0",
+                "`0` is no value of `--count <N>`: it must be at least 1\nhelp: `lalograph sample --help`",
             ),
             (
                 "lalograph sample m --greedy --temperatures 1",

@@ -182,7 +182,8 @@ fn impossible_decoding_settings_are_refused_with_a_reason() {
         ("--force", 2, "--force has no effect"),
         ("--best 2", 2, "--beam"),
         ("--from-file nowhere.txt", 1, "nowhere.txt"),
-        ("--count 0", 2, "at least 1"),
+        ("--count 0", 2, "`0` is no value of `--count <N>`: it must be at least 1"),
+        ("--tokens 0", 2, "`0` is no value of `--tokens <N>`: it must be at least 1"),
     ] {
         workshop.run(&format!("sample thornmere/runs/demo {flags}")).fails(status, &[message]);
     }

@@ -118,7 +118,7 @@ pub(super) struct Asked<'a> {
 impl Asked<'_> {
     pub(super) fn request(&self, decoding: &Decoding) -> Request<'_> {
         let Self { args, seed_text, stop, .. } = self;
-        let (tokens, past_end, stop) = (args.tokens, args.past_end, (*stop).clone());
+        let (tokens, past_end, stop) = (args.tokens as usize, args.past_end, (*stop).clone());
         Request { seed_text, terms: Terms { decoding: *decoding, tokens, past_end, stop } }
     }
 

@@ -34,9 +34,6 @@ struct HeldOutLine<'a> {
 /// Runs the command.
 pub(crate) fn run(args: &SampleArgs, screen: &Screen) -> Result<(), Failure> {
     refuse_idle(args)?;
-    if args.tokens == 0 || args.count == Some(0) {
-        return Err(Failure::Usage("--tokens and --count must be at least 1".into()));
-    }
     let existing = Existing::replaced_if(args.force);
     if let Some(path) = args.output.as_ref().filter(|path| existing == Existing::Keep && path.exists()) {
         return Err(LabError::Exists(path.clone()).into());
