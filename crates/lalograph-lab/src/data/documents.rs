@@ -296,10 +296,10 @@ mod tests {
     use crate::data::source::Windows;
     use crate::plan::Keep;
 
-    /// Documents of these lengths: of document i, the tokens 100 i, 100 i + 1 and so on.
+    /// Documents of these lengths: of document i, the tokens 100 i, 100 i + 1 and so on, of a hundred in turn.
     fn documents(lengths: &[usize], longest: Option<usize>, keep: Keep) -> Documents {
         let tokens = lengths.iter().enumerate().flat_map(|(i, &length)| {
-            (0..length as u32).map(move |at| 100 * (i as u32 + 1) + at).chain([Reserved::END])
+            (0..length as u32).map(move |at| 100 * (i as u32 + 1) + at % 100).chain([Reserved::END])
         });
         let labels = (0..lengths.len() as u32).map(|i| i % 3).collect();
         Documents::new(TokenSequence::from_indices(tokens.collect()).with_labels(labels), longest, keep)
@@ -355,9 +355,18 @@ mod tests {
 
     #[test]
     fn each_epoch_has_every_document_once_beside_documents_of_like_length() {
-        let lengths: Vec<usize> = (0..1003).map(|i| 1 + i * 7919 % 200).collect();
-        let documents = documents(&lengths, None, Keep::Beginning);
-        let mut batches = DocumentBatches::new(&documents, 16, 3);
+        let like: Vec<usize> = (0..1003).map(|i| 1 + i * 7919 % 200).collect();
+        check_batches(&documents(&like, None, Keep::Beginning));
+        // Most are short and a few are very long, as documents are; the longest are cut, as they are unless all is asked for.
+        let different: Vec<usize> =
+            (0..1003).map(|i| (20.0 * (1003.0 / (1 + i * 7919 % 1003) as f64).powf(0.9)) as usize).collect();
+        let longest = length_keeping(0.95, different.clone());
+        assert!((200..400).contains(&longest) && different.iter().max() > Some(&9000), "{longest}");
+        check_batches(&documents(&different, Some(longest), Keep::Beginning));
+    }
+
+    fn check_batches(documents: &Documents) {
+        let mut batches = DocumentBatches::new(documents, 16, 3);
         let mut epochs = Vec::new();
         for epoch in [0, 1, 0] {
             let (mut seen, mut padded, mut steps) = (Vec::new(), 0, 0);

@@ -6,6 +6,8 @@ use super::decisions::Decisions;
 const RANGE: (f64, f64) = (0.02, 50.0);
 /// Halvings of the range, which leave less than a rounding error of it.
 const HALVINGS: usize = 80;
+/// What stands for the logarithm of a probability of 0: about that of the smallest number.
+const LEAST_LOG: f64 = -745.0;
 
 /// Log-probabilities at a temperature: the scores divided by it.
 pub fn tempered(logs: &[f64], temperature: f64) -> Vec<f64> {
@@ -22,8 +24,13 @@ pub fn at_temperature(decisions: &Decisions, temperature: f64) -> Decisions {
     decisions.with_logs(each.collect())
 }
 
-/// The temperature with the lowest loss on these documents. The loss is convex in the inverse temperature: where its slope is 0 it is lowest.
+/// The temperature with the lowest loss on these documents, as if each had come with one more document of another class: of `n` documents
+/// and `k` classes, the class of a document counts `n + 1` in `n + k` and each other class 1 (Platt, 1999, for two classes). Without that, a
+/// few documents that are all decided rightly would make every probability 1.
+///
+/// The loss is convex in the inverse temperature: where its slope is 0 it is lowest.
 pub fn fit_temperature(decisions: &Decisions) -> f64 {
+    let documents = decisions.count() as f64;
     let slope = |inverse: f64| -> f64 {
         let each = (0..decisions.count()).map(|document| {
             let logs = decisions.logs(document);
@@ -33,7 +40,9 @@ pub fn fit_temperature(decisions: &Decisions) -> f64 {
                 // Where the probability is 0, so is its part.
                 .map(|(tempered, log)| if *log == f64::NEG_INFINITY { 0.0 } else { tempered.exp() * log })
                 .sum();
-            expected - logs[decisions.truth(document)]
+            let all = documents + logs.len() as f64;
+            let others: f64 = logs.iter().map(|log| log.max(LEAST_LOG)).sum();
+            expected - (documents * logs[decisions.truth(document)].max(LEAST_LOG) + others) / all
         });
         each.sum()
     };
@@ -51,21 +60,38 @@ mod tests {
     use super::{at_temperature, fit_temperature};
     use crate::measure::decisions::Decisions;
 
+    /// Documents of two classes with probability 0.99 for the first, to which `right` of them belong.
+    fn confident(documents: usize, right: usize) -> Decisions {
+        let logs = (0..documents).flat_map(|_| [0.99f64.ln(), 0.01f64.ln()]).collect();
+        Decisions::new(2, (0..documents).map(|i| u32::from(i >= right)).collect(), logs)
+    }
+
     #[test]
     fn the_temperature_undoes_confidence_that_is_too_high() {
-        // Of 10 documents with probability 0.99 for their class, 8 are right: ln(0.8 / 0.2) is the log-odds that fits.
-        let logs: Vec<f64> = (0..10).flat_map(|_| [0.99f64.ln(), 0.01f64.ln()]).collect();
-        let truths = (0..10).map(|i| u32::from(i >= 8)).collect();
-        let found = Decisions::new(2, truths, logs);
+        // Of 10 documents with probability 0.99 for their class, 8 are right: (8 * 11 + 2 * 1) / 120 is the probability that fits.
+        let few = confident(10, 8);
+        let temperature = fit_temperature(&few);
+        assert!((temperature - 99f64.ln() / 3f64.ln()).abs() < 1e-9, "{temperature}");
+        assert!((at_temperature(&few, temperature).confidence(0) - 0.75).abs() < 1e-9);
+        // The share of many documents that are right is their probability.
+        let found = confident(100_000, 80_000);
         let temperature = fit_temperature(&found);
-        assert!((temperature - 99f64.ln() / 4f64.ln()).abs() < 1e-9, "{temperature}");
         let calibrated = at_temperature(&found, temperature);
-        assert!((calibrated.confidence(0) - 0.8).abs() < 1e-9);
+        assert!((calibrated.confidence(0) - 0.8).abs() < 1e-5);
         assert!(calibrated.loss() < found.loss() && calibrated.right() == found.right());
         // No other temperature has a lower loss.
         for other in [0.9, 0.99, 1.01, 1.1] {
             assert!(at_temperature(&found, temperature * other).loss() > calibrated.loss());
         }
         assert!((fit_temperature(&calibrated) - 1.0).abs() < 1e-9);
+    }
+
+    #[test]
+    fn documents_that_are_all_right_are_not_proof_that_all_will_be() {
+        let few = confident(10, 10);
+        assert!((at_temperature(&few, fit_temperature(&few)).confidence(0) - 11.0 / 12.0).abs() < 1e-9);
+        // Probabilities of 0 are no reason to fail.
+        let certain = Decisions::new(2, vec![0, 1], vec![0.0, f64::NEG_INFINITY, f64::NEG_INFINITY, 0.0]);
+        assert!(fit_temperature(&certain).is_finite());
     }
 }

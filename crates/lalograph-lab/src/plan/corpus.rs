@@ -115,8 +115,9 @@ section! {
         /// Keep this many of the most frequent tokens, reserved tokens not counted. For subwords, the 256 bytes are counted.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub size: Option<usize> = Some(20_000),
-        /// Keep tokens with at least this many occurrences; for byte-pair merging, pairs.
-        pub minimum_count: u64 = 1,
+        /// Keep tokens with at least this many occurrences; for byte-pair merging, pairs. If not set, 2 for words and 1 for other units.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub minimum_count: Option<u64> = None,
         /// Words or characters that always get an index.
         #[serde(skip_serializing_if = "Vec::is_empty")]
         pub include: Vec<String> = Vec::new(),
@@ -128,14 +129,23 @@ section! {
     }
 }
 
+/// Occurrences of a word that is kept. What an unknown word is like can be learnt only from a training text that has some, and a network that never met
+/// one gives it next to no probability.
+const MINIMUM_COUNT_OF_WORDS: u64 = 2;
+
 impl VocabularyPlan {
+    /// Fewest occurrences of a token that is kept.
+    pub fn minimum_count(&self) -> u64 {
+        self.minimum_count.unwrap_or(if self.unit == Unit::Word { MINIMUM_COUNT_OF_WORDS } else { 1 })
+    }
+
     /// The vocabulary to build.
     pub fn spec(&self) -> VocabularySpec {
         VocabularySpec {
             unit: self.unit,
             cleaning: Cleaning { steps: self.cleaning.clone() },
             size: self.size,
-            minimum_count: self.minimum_count,
+            minimum_count: self.minimum_count(),
             reserved: self.reserved.clone(),
             include: self.include.clone(),
             exclude: self.exclude.clone(),

@@ -89,6 +89,9 @@ pub struct TextFacts {
     pub test_tokens: u64,
     /// The share of the validation tokens that the vocabulary does not know.
     pub unknown_share: Option<f64>,
+    /// The share of the training tokens that it does not know, of a language model.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub training_unknown_share: Option<f64>,
     /// The share of the validation documents that occurs word for word in the training text.
     pub seen_share: Option<f64>,
     /// Mean loss of the unigram model on the validation text.

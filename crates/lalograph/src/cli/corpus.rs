@@ -243,7 +243,8 @@ pub(crate) struct TokenArgs {
     /// Keep the N most frequent tokens, reserved tokens not counted; for subwords, the 256 bytes are counted.
     #[arg(long, value_name = "N")]
     pub(crate) vocabulary_size: Option<usize>,
-    /// Keep tokens with at least N occurrences; for byte-pair merging, pairs.
+    /// Keep tokens with at least N occurrences; for byte-pair merging, pairs (default: 2 for words, 1 for
+    /// other units).
     #[arg(long, value_name = "N")]
     pub(crate) minimum_count: Option<u64>,
     /// Always give this word or character an index; can be repeated.

@@ -98,6 +98,7 @@ fn lay_out(
         validation_tokens: validation.len() as u64,
         test_tokens: test.len() as u64,
         unknown_share: held_out.then(|| validation.totals.unknown as f64 / validation.len() as f64),
+        training_unknown_share: Some(training.totals.unknown as f64 / training.len().max(1) as f64),
         seen_share: seen_share(training, validation),
         unigram_loss: held_out.then(|| unigram_loss(&vocabulary, training, validation)),
         training_unigram_loss: Some(unigram_loss(&vocabulary, training, training)),

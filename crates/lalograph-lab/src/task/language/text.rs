@@ -137,7 +137,7 @@ fn grown(
     if new_tokens > 0 {
         let mut whole = plan.clone();
         whole.vocabulary.size = None;
-        whole.vocabulary.minimum_count = 1;
+        whole.vocabulary.minimum_count = Some(1);
         whole.vocabulary.unit = vocabulary.unit();
         whole.vocabulary.cleaning.clone_from(&vocabulary.cleaning().steps);
         whole.vocabulary.reserved.clone_from(vocabulary.reserved());

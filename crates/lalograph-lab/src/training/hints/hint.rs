@@ -89,6 +89,11 @@ pub enum Hint {
         /// Its share of the tokens.
         share: f64,
     },
+    /// Validation text has unknown tokens, and training text has none.
+    UnknownNotLearnt {
+        /// Their share of the validation tokens.
+        share: f64,
+    },
     /// Validation text was learnt from.
     ValidationSeenInTraining {
         /// The share of its documents.
@@ -246,6 +251,7 @@ impl Hint {
             Self::WorseThanUnigram { .. } => "worse_than_unigram",
             Self::Gap { .. } => "gap",
             Self::ManyUnknownTokens { .. } => "many_unknown_tokens",
+            Self::UnknownNotLearnt { .. } => "unknown_not_learnt",
             Self::ValidationSeenInTraining { .. } => "validation_seen_in_training",
             Self::ClassifierOverfitting { .. } => "classifier_overfitting",
             Self::NoBetterThanMajority { .. } => "no_better_than_majority",
@@ -385,6 +391,12 @@ impl Display for Hint {
                 formatter,
                 "many unknown tokens: {:.1} % of the validation tokens are not in the vocabulary, so perplexity looks better than it is; compare bits \
                  per byte, or use a larger vocabulary or subwords",
+                share * 100.0
+            ),
+            Self::UnknownNotLearnt { share } => write!(
+                formatter,
+                "unknown tokens were not learnt: {:.1} % of the validation tokens are not in the vocabulary, and every token of the training text is, so \
+                 the model gives an unknown token next to no probability; set `vocabulary.minimum_count = 2`, or use subwords",
                 share * 100.0
             ),
             Self::ValidationSeenInTraining { share } => write!(

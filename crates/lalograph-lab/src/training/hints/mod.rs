@@ -8,7 +8,7 @@ mod tuned;
 pub use curves::{Evidence, Stage};
 pub use hint::{Cause, Hint, Text};
 
-use curves::{Curves, many_unknown, rate_too_high, seen};
+use curves::{Curves, many_unknown, rate_too_high, seen, unknown_not_learnt};
 
 /// A validation loss that is higher than the lowest by so much, and by this share of it, has risen.
 const RISE: f64 = 0.02;
@@ -38,13 +38,14 @@ pub fn hints(evidence: &Evidence<'_>) -> Vec<Hint> {
         return classifier::hints(evidence, facts);
     }
     let curves = Curves::of(evidence.metrics);
-    let text = [many_unknown(evidence.text), seen(evidence.text)];
+    // A tuned model has learnt from its base's text what an unknown token is like, and is measured against its base; few steps may be enough.
+    let is_tuned = evidence.plan.tune.is_some();
+    let unknown = unknown_not_learnt(evidence.text).filter(|_| !is_tuned);
+    let text = [unknown.or_else(|| many_unknown(evidence.text)), seen(evidence.text)];
     let rate = rate_too_high(evidence, &curves);
     let exploding = exploding(evidence, &curves);
     // Exploding gradients are cause enough: there is no hint about the learning rate then.
     let worse = worse_than_unigram(evidence, &curves, exploding.is_none()).filter(|_| rate.is_none());
-    // A tuned model is measured against its base, and few steps may be enough.
-    let is_tuned = evidence.plan.tune.is_some();
     let short = too_short(evidence, &curves).filter(|_| rate.is_none() && worse.is_none() && !is_tuned);
     let fitted = overfitting(&curves).or_else(|| gap(evidence, &curves));
     let learning = [fitted, vanishing(evidence), exploding, rate, worse, short];
@@ -273,6 +274,7 @@ mod tests {
         validation_tokens: 1000,
         test_tokens: 0,
         unknown_share: Some(0.01),
+        training_unknown_share: Some(0.01),
         seen_share: Some(0.0),
         unigram_loss: Some(5.0),
         training_unigram_loss: Some(5.0),
@@ -472,6 +474,15 @@ mod tests {
         assert_eq!(found, ["many_unknown_tokens", "validation_seen_in_training"]);
         let little = TextFacts { unknown_share: Some(0.05), seen_share: Some(0.01), ..FACTS };
         assert!(names(&[], &[], &little, Stage::UnderWay).is_empty());
+        // Where the training text has none, few are enough, and more of them are no other fault.
+        let of = |share, training| {
+            let text = TextFacts { unknown_share: Some(share), training_unknown_share: Some(training), ..FACTS };
+            names(&[], &[], &text, Stage::UnderWay)
+        };
+        assert_eq!(of(0.02, 0.0), ["unknown_not_learnt"]);
+        assert_eq!(of(0.12, 0.0), ["unknown_not_learnt"]);
+        assert_eq!(of(0.12, 0.08), ["many_unknown_tokens"]);
+        assert!(of(0.009, 0.0).is_empty() && of(0.02, 0.01).is_empty());
     }
 
     #[test]

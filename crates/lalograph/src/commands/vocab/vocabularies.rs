@@ -23,9 +23,7 @@ pub(crate) fn apply_token_args(args: &TokenArgs, plan: &mut VocabularyPlan) -> R
     if let Some(size) = args.vocabulary_size {
         plan.size = Some(size);
     }
-    if let Some(minimum_count) = args.minimum_count {
-        plan.minimum_count = minimum_count;
-    }
+    plan.minimum_count = args.minimum_count.or(plan.minimum_count);
     if let Some(steps) = cleaning_steps(&args.cleaning)? {
         plan.cleaning = steps;
     }
