@@ -8,6 +8,7 @@ pub(crate) mod decision_charts;
 pub(crate) mod decoding_charts;
 pub(crate) mod drawing;
 pub(crate) mod expectation;
+pub(crate) mod figures;
 pub(crate) mod flow_chart;
 pub(crate) mod harmless;
 pub(crate) mod line;

@@ -141,7 +141,15 @@ fn output_for_people_has_every_figure() {
     let out = workshop.run("runs compare narrow wide");
     assert!(out.status == 0 && out.err.contains("no paired test: "), "{out:?}");
     std::fs::rename(workshop.path("moved"), workshop.path("thornmere")).unwrap();
-    workshop.run("runs report outcome").ok();
+    // A classifier writes no samples; what it decides has a page of its own.
+    let report = workshop.run("runs report outcome").ok();
+    assert!(report.contains("classify score runs/outcome --page") && !report.contains("samples"), "{report}");
+    assert!(!workshop.path("runs/outcome/report/samples.html").exists());
+    let page = workshop.read("runs/outcome/report/report.html");
+    assert!(
+        page.contains("validation macro F1, best") && page.contains(" %</b><span>test accuracy"),
+        "{page}"
+    );
 }
 
 #[test]
@@ -318,7 +326,7 @@ fn near_copies_of_test_documents_are_named_with_the_accuracy_without_them() {
         table.push_str(&document(if number % 2 == 0 { number } else { 100 + number }, "there"));
     }
     workshop.write("copies.csv", &table);
-    let train = "classify train copies.csv --label class --network linear --term-choice all --quiet";
+    let train = "classify train copies.csv --label class --network linear --term-choice all --minimum-count 1 --quiet";
     let out = workshop.run(&format!("{train} --test-share 0.3 --name c --json")).ok();
     let records: Vec<_> = out.lines().map(json).collect();
     let hint = records.iter().find(|record| record["hint"] == "near_copies").expect("a hint");

@@ -271,7 +271,8 @@ fn corpora_that_cannot_be_trained_on_are_refused_and_nothing_is_left_behind() {
     let workshop = Workshop::new();
     workshop.write("empty.txt", "");
     workshop.write("binary.txt", b"\x7fELF\x00\x01");
-    workshop.write("short.txt", "too few words for one batch");
+    workshop.write("short.txt", "too few words for one batch, far too few words");
+    workshop.write("once.txt", "every word comes once");
     workshop.write("folder/readme.md", "no text files here");
     let lines: String = (0..400).map(|i| format!("line {i} of very few words\n")).collect();
     workshop.write("words.txt", lines);
@@ -279,6 +280,8 @@ fn corpora_that_cannot_be_trained_on_are_refused_and_nothing_is_left_behind() {
         ("train empty.txt", 1, "no text in the corpus: 1 file read, 1 place left out"),
         ("train binary.txt", 1, "no text"),
         ("train short.txt", 1, "--batch or --window"),
+        ("train once.txt", 1, "no word occurs at least 2 times"),
+        ("train once.txt --minimum-count 1", 1, "--batch or --window"),
         ("train nowhere", 1, "no such file or folder"),
         ("train folder", 1, "no files ending in .txt"),
         ("train words.txt --minimum-count 5000", 1, "reserved tokens only"),

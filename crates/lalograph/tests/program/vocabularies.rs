@@ -76,7 +76,7 @@ fn tokens_are_listed_in_every_order() {
     let workshop = Workshop::new();
     workshop.write("old.txt", "bee bee bee comb");
     workshop.write("new.txt", "apiary apiary apiary apiary apiary");
-    workshop.run("vocab build old.txt --output old.json").ok();
+    workshop.run("vocab build old.txt --minimum-count 1 --output old.json").ok();
     workshop.run("vocab extend old.json new.txt --output all.json").ok();
     let listed = |order: &str| -> Vec<String> {
         let shown = json(&workshop.run(format!("vocab show all.json --json {order}").trim()).ok());
@@ -97,7 +97,7 @@ fn words_are_forced_in_and_kept_out_and_reserved_ones_are_spelt_at_will() {
     workshop.write("a.txt", "the bee and the hive\n");
     workshop.write("wanted.txt", "moth\n\nwasp\n");
     workshop
-        .run("vocab build a.txt --include-from wanted.txt --exclude the --reserved _pad,_unk,_from,_to -o v.json")
+        .run("vocab build a.txt --minimum-count 1 --include-from wanted.txt --exclude the --reserved _pad,_unk,_from,_to -o v.json")
         .ok();
     let shown = json(&workshop.run("vocab show v.json --json").ok());
     let tokens: Vec<&str> =
@@ -107,7 +107,7 @@ fn words_are_forced_in_and_kept_out_and_reserved_ones_are_spelt_at_will() {
     assert!(workshop.run_words(&["vocab", "decode", "v.json", "1 4"]).ok().contains("_unk and"));
     workshop.run("vocab build a.txt --include no-one -o w.json").fails(2, &["make no + - + one of it"]);
     workshop.run("vocab build a.txt --reserved a,b -o w.json").fails(2, &["four spellings"]);
-    workshop.run("vocab build a.txt --reserved bee,b,c,d -o w.json").fails(1, &["also a reserved token"]);
+    workshop.run("vocab build a.txt --minimum-count 1 --reserved bee,b,c,d -o w.json").fails(1, &["also a reserved token"]);
     workshop.run("vocab build a.txt --include-from nowhere.txt -o w.json").fails(1, &["nowhere.txt"]);
     for command in ["vocab build a.txt -o w.json", "vocab coverage a.txt --document line"] {
         workshop
@@ -121,8 +121,8 @@ fn vocabularies_are_merged_extended_and_compared() {
     let workshop = Workshop::new();
     workshop.write("a.txt", "bee bee hive");
     workshop.write("b.txt", "hive hive wasp wasp moth");
-    workshop.run("vocab build a.txt -o a.json").ok();
-    workshop.run("vocab build b.txt -o b.json").ok();
+    workshop.run("vocab build a.txt --minimum-count 1 -o a.json").ok();
+    workshop.run("vocab build b.txt --minimum-count 1 -o b.json").ok();
     workshop.run("vocab merge a.json b.json -o both.json").ok();
     assert!(workshop.read("both.json").contains("[4,\"hive\",3]"));
     workshop.run("vocab merge a.json b.json -o both.json").fails(1, &["exists already"]);
@@ -199,7 +199,7 @@ fn the_tokens_of_a_corpus_are_kept_and_used_again_only_while_they_fit() {
     assert_eq!(kept.len(), 1);
 
     // Another vocabulary is another entry; its store in the place of the first is refused by name, and made again.
-    assert!(!train("three", "--vocabulary-size 20").err.contains(reused));
+    assert!(!train("three", "--vocabulary-size 5").err.contains(reused));
     let other = entries().into_iter().find(|entry| *entry != kept[0]).unwrap();
     std::fs::copy(other.join("training.tokens"), kept[0].join("training.tokens")).unwrap();
     let swapped = train("four", "");

@@ -107,7 +107,8 @@ pub(super) fn many_unknown(text: &TextFacts) -> Option<Hint> {
 /// What an unknown token is like was not in the training text, so its loss is that of a token that never comes.
 pub(super) fn unknown_not_learnt(text: &TextFacts) -> Option<Hint> {
     let (share, training) = (text.unknown_share?, text.training_unknown_share?);
-    (share > UNKNOWN_AT_ALL && training < UNKNOWN_IN_TRAINING * share).then_some(Hint::UnknownNotLearnt { share })
+    (share > UNKNOWN_AT_ALL && training < UNKNOWN_IN_TRAINING * share)
+        .then_some(Hint::UnknownNotLearnt { share })
 }
 
 pub(super) fn seen(text: &TextFacts) -> Option<Hint> {

@@ -476,7 +476,8 @@ mod tests {
         assert!(names(&[], &[], &little, Stage::UnderWay).is_empty());
         // Where the training text has none, few are enough, and more of them are no other fault.
         let of = |share, training| {
-            let text = TextFacts { unknown_share: Some(share), training_unknown_share: Some(training), ..FACTS };
+            let text =
+                TextFacts { unknown_share: Some(share), training_unknown_share: Some(training), ..FACTS };
             names(&[], &[], &text, Stage::UnderWay)
         };
         assert_eq!(of(0.02, 0.0), ["unknown_not_learnt"]);

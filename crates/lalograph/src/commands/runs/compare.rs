@@ -9,7 +9,7 @@ use lalograph_lab::run::history::{RunHistory, differing_settings};
 use lalograph_lab::run::records::{Figures, MetricsRecord, SampleRecord};
 use serde::Serialize;
 
-use super::figures::{other_figures, steps};
+use super::figures::steps;
 use super::report::begin_pages;
 use crate::cli::CompareArgs;
 use crate::commands::classify::{SameDocuments, on_same_documents};
@@ -17,6 +17,7 @@ use crate::commands::lookup::find_run;
 use crate::failure::Failure;
 use crate::files;
 use crate::output::chart::Picture;
+use crate::output::figures::other_figures;
 use crate::output::loss_scale::LossScale;
 use crate::output::number::{bytes, count, counted, duration, p_value, percent_of, perplexity, points};
 use crate::output::page::{ComparisonRows, comparison_page};

@@ -28,7 +28,7 @@ use crate::output::table::facts;
 #[derive(Serialize)]
 struct ReportDocument<'a> {
     report: &'a Path,
-    samples: &'a Path,
+    samples: Option<&'a Path>,
     pictures: &'a [PathBuf],
 }
 
@@ -41,39 +41,44 @@ pub(super) fn run(args: &ReportArgs, screen: &Screen) -> Result<(), Failure> {
     let folder = args.output.clone().unwrap_or_else(|| history.run.path().join("report"));
     let Report { page, samples, pictures } = &write_report(&history, &folder, args.force)?;
     if args.json {
-        return screen.json(&ReportDocument { report: page, samples, pictures });
+        return screen.json(&ReportDocument { report: page, samples: samples.as_deref(), pictures });
     }
     let names: Vec<String> = pictures
         .iter()
         .filter_map(|path| path.file_name().map(|name| name.to_string_lossy().into_owned()))
         .collect();
-    let rows = [
-        ("report", page.display().to_string()),
-        ("samples", samples.display().to_string()),
-        ("pictures", names.join(", ")),
-    ];
+    let mut rows = vec![("report", page.display().to_string())];
+    rows.extend(samples.iter().map(|samples| ("samples", samples.display().to_string())));
+    rows.push(("pictures", names.join(", ")));
+    if history.plan.classifier.is_some() {
+        let run = history.run.path().display();
+        rows.push(("decisions", format!("lalograph classify score {run} --page decisions.html")));
+    }
     screen.line(&facts(screen, &rows))
 }
 
 /// The files of a report.
 pub(super) struct Report {
     page: PathBuf,
-    samples: PathBuf,
+    /// Of models that write samples.
+    samples: Option<PathBuf>,
     pictures: Vec<PathBuf>,
 }
 
 impl Report {
     /// All files.
     pub(super) fn files(&self) -> impl Iterator<Item = &Path> {
-        [&self.page, &self.samples].into_iter().chain(&self.pictures).map(PathBuf::as_path)
+        [&self.page].into_iter().chain(&self.samples).chain(&self.pictures).map(PathBuf::as_path)
     }
 }
 
 /// Writes the report of a run to a folder.
 pub(super) fn write_report(history: &RunHistory, folder: &Path, force: bool) -> Result<Report, Failure> {
-    let (page, samples) = (folder.join("report.html"), folder.join("samples.html"));
+    let page = folder.join("report.html");
+    let samples = (!history.samples.is_empty()).then(|| folder.join("samples.html"));
     let stems = PICTURES.map(|name| folder.join(name));
-    let mut places = vec![page.clone(), samples.clone()];
+    let mut places = vec![page.clone()];
+    places.extend(samples.clone());
     places.extend(stems.iter().flat_map(|stem| files::picture(stem)));
     let hints = history.hints();
     let cost = layers(history)?;
@@ -110,7 +115,9 @@ pub(super) fn write_report(history: &RunHistory, folder: &Path, force: bool) -> 
     };
     let about = about(history);
     set.write(&page, report_page(history, &about, &hints, cost.as_ref(), &pictures)?.as_bytes())?;
-    set.write(&samples, samples_page(history).as_bytes())?;
+    if let Some(samples) = &samples {
+        set.write(samples, samples_page(history).as_bytes())?;
+    }
     set.finish()?;
     Ok(Report { page, samples, pictures: drawn })
 }

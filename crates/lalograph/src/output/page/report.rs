@@ -8,8 +8,9 @@ use lalograph_lab::training::hints::Hint;
 use super::parts::{Cell, figure, page, pairs, section, table, text};
 use super::samples::{moment, moments, range};
 use crate::failure::Failure;
+use crate::output::figures::in_words;
 use crate::output::loss_scale::LossScale;
-use crate::output::number::{count, figure as figure_of, perplexity};
+use crate::output::number::{count, perplexity};
 
 /// Moments of the samples that are shown; the page of samples has them all.
 const MOMENTS: usize = 5;
@@ -81,21 +82,20 @@ fn figures(history: &RunHistory) -> String {
     }
     for (name, value) in history.best_figures().into_iter().flat_map(Figures::iter) {
         if name != "perplexity" {
+            let (words, figure) = in_words(name, value);
             let what = match name {
                 "old_perplexity" => "perplexity of the old text, at the same step".to_owned(),
                 "moved" => "distance from the base, over its norm".to_owned(),
-                _ => format!("validation {}, best", name.replace('_', " ")),
+                _ => format!("validation {words}, best"),
             };
-            tiles.push((figure_of(value), what));
+            tiles.push((figure, what));
         }
     }
     if let Some(test) = &description.test {
         tiles.push((scale.of_loss(Some(test.loss)), format!("test {}, with the kept weights", scale.name())));
         if scale == LossScale::Loss {
-            let figures = test.figures.iter();
-            tiles.extend(
-                figures.map(|(name, value)| (figure_of(value), format!("test {}", name.replace('_', " ")))),
-            );
+            let figures = test.figures.iter().map(|(name, value)| in_words(name, value));
+            tiles.extend(figures.map(|(words, figure)| (figure, format!("test {words}"))));
         }
     }
     if let Some(training) = history.training_perplexity() {
