@@ -107,7 +107,9 @@ fn words_are_forced_in_and_kept_out_and_reserved_ones_are_spelt_at_will() {
     assert!(workshop.run_words(&["vocab", "decode", "v.json", "1 4"]).ok().contains("_unk and"));
     workshop.run("vocab build a.txt --include no-one -o w.json").fails(2, &["make no + - + one of it"]);
     workshop.run("vocab build a.txt --reserved a,b -o w.json").fails(2, &["four spellings"]);
-    workshop.run("vocab build a.txt --minimum-count 1 --reserved bee,b,c,d -o w.json").fails(1, &["also a reserved token"]);
+    workshop
+        .run("vocab build a.txt --minimum-count 1 --reserved bee,b,c,d -o w.json")
+        .fails(1, &["also a reserved token"]);
     workshop.run("vocab build a.txt --include-from nowhere.txt -o w.json").fails(1, &["nowhere.txt"]);
     for command in ["vocab build a.txt -o w.json", "vocab coverage a.txt --document line"] {
         workshop
