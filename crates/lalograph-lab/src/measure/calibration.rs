@@ -24,9 +24,9 @@ pub fn at_temperature(decisions: &Decisions, temperature: f64) -> Decisions {
     decisions.with_logs(each.collect())
 }
 
-/// The temperature with the lowest loss on these documents, as if each had come with one more document of another class: of `n` documents
-/// and `k` classes, the class of a document counts `n + 1` in `n + k` and each other class 1 (Platt, 1999, for two classes). Without that, a
-/// few documents that are all decided rightly would make every probability 1.
+/// The temperature with the lowest loss on these documents, as if their classes had one more document among them: of `n` documents and `k`
+/// classes, a document's class counts `n` in `n + 1`, and every class `1 / k` besides (Krichevsky and Trofimov, 1981, for two classes). Without
+/// that, a few documents that are all decided rightly would make every probability 1 (Platt, 1999, counts a document a class).
 ///
 /// The loss is convex in the inverse temperature: where its slope is 0 it is lowest.
 pub fn fit_temperature(decisions: &Decisions) -> f64 {
@@ -40,9 +40,9 @@ pub fn fit_temperature(decisions: &Decisions) -> f64 {
                 // Where the probability is 0, so is its part.
                 .map(|(tempered, log)| if *log == f64::NEG_INFINITY { 0.0 } else { tempered.exp() * log })
                 .sum();
-            let all = documents + logs.len() as f64;
-            let others: f64 = logs.iter().map(|log| log.max(LEAST_LOG)).sum();
-            expected - (documents * logs[decisions.truth(document)].max(LEAST_LOG) + others) / all
+            let every = logs.iter().map(|log| log.max(LEAST_LOG)).sum::<f64>() / logs.len() as f64;
+            expected
+                - (documents * logs[decisions.truth(document)].max(LEAST_LOG) + every) / (documents + 1.0)
         });
         each.sum()
     };
@@ -68,11 +68,11 @@ mod tests {
 
     #[test]
     fn the_temperature_undoes_confidence_that_is_too_high() {
-        // Of 10 documents with probability 0.99 for their class, 8 are right: (8 * 11 + 2 * 1) / 120 is the probability that fits.
+        // Of 10 documents with probability 0.99 for their class, 8 are right: (8 * 10.5 + 2 * 0.5) / 110 is the probability that fits.
         let few = confident(10, 8);
         let temperature = fit_temperature(&few);
-        assert!((temperature - 99f64.ln() / 3f64.ln()).abs() < 1e-9, "{temperature}");
-        assert!((at_temperature(&few, temperature).confidence(0) - 0.75).abs() < 1e-9);
+        assert!((temperature - 99f64.ln() / 3.4f64.ln()).abs() < 1e-9, "{temperature}");
+        assert!((at_temperature(&few, temperature).confidence(0) - 8.5 / 11.0).abs() < 1e-9);
         // The share of many documents that are right is their probability.
         let found = confident(100_000, 80_000);
         let temperature = fit_temperature(&found);
@@ -89,7 +89,7 @@ mod tests {
     #[test]
     fn documents_that_are_all_right_are_not_proof_that_all_will_be() {
         let few = confident(10, 10);
-        assert!((at_temperature(&few, fit_temperature(&few)).confidence(0) - 11.0 / 12.0).abs() < 1e-9);
+        assert!((at_temperature(&few, fit_temperature(&few)).confidence(0) - 10.5 / 11.0).abs() < 1e-9);
         // Probabilities of 0 are no reason to fail.
         let certain = Decisions::new(2, vec![0, 1], vec![0.0, f64::NEG_INFINITY, f64::NEG_INFINITY, 0.0]);
         assert!(fit_temperature(&certain).is_finite());

@@ -67,13 +67,16 @@ pub(crate) fn learnt(hidden: usize, epochs: f64, words: f64) -> f64 {
 }
 
 impl Plan {
-    /// Gives the settings that follow from the size of the training text their values, where they have none. Without a text, as for one of a million
+    /// Gives the settings that follow from the unit and the size of the training text their values, where they have none. Without a text, as for one of a million
     /// tokens. Dropout follows from the epochs that the plan has.
     pub fn settle(&mut self, training_tokens: Option<u64>) {
         let tokens = training_tokens.unwrap_or(ASSUMED_TOKENS);
         let found = BySize::of(self.vocabulary.unit, tokens);
         if self.classifier.is_none() && self.vectors.is_none() {
             self.model.shared_vectors = Some(self.shares_vectors());
+            if self.vocabulary.file.is_none() && self.tune.is_none() {
+                self.vocabulary.minimum_count = Some(self.vocabulary.minimum_count());
+            }
         }
         self.model.embedding.get_or_insert(found.embedding);
         self.model.hidden.get_or_insert(found.hidden);
@@ -170,6 +173,13 @@ mod tests {
         set.settle(Some(185_000));
         let found = (set.model.hidden, set.model.embedding, set.training.epochs, set.training.dropout);
         assert_eq!(found, (Some(7), Some(128), Some(3), Some(0.25)));
+        assert_eq!(set.vocabulary.minimum_count, Some(2));
+        let mut other = plan(&["vocabulary.unit=character"]);
+        other.settle(None);
+        assert_eq!(other.vocabulary.minimum_count, Some(1));
+        let mut given = plan(&["vocabulary.file=words.json"]);
+        given.settle(None);
+        assert_eq!(given.vocabulary.minimum_count, None);
         let mut short = plan(&["training.epochs=3"]);
         short.settle(Some(185_000));
         assert_eq!(short.training.dropout, Some(0.23));

@@ -218,7 +218,9 @@ mod tests {
 
     /// A model of two numbers a token over these words, and its first values.
     fn beginner(words: &str) -> (LanguageModel, Vocabulary, Vec<f32>) {
-        let plan = Plan::from_toml("[model]\nembedding = 2\nhidden = 3\n", &[]).unwrap();
+        let plan =
+            Plan::from_toml("[model]\nembedding = 2\nhidden = 3\n[vocabulary]\nminimum_count = 1\n", &[])
+                .unwrap();
         let mut builder = VocabularyBuilder::new(&plan.vocabulary.spec());
         builder.add(words);
         let vocabulary = builder.finish(1).unwrap();

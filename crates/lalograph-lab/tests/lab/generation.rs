@@ -15,7 +15,7 @@ use lalograph_text::{Reserved, VocabularyBuilder};
 
 /// A small model of a few words that nobody trained: its distributions are uneven enough, and every text is possible.
 fn model(words: &str, settings: &[&str]) -> ModelFile {
-    let base = ["model.embedding=5", "model.hidden=6", "model.layers=2"];
+    let base = ["model.embedding=5", "model.hidden=6", "model.layers=2", "vocabulary.minimum_count=1"];
     let plan = Plan::with_settings(&[&base[..], settings].concat()).unwrap();
     let mut builder = VocabularyBuilder::new(&plan.vocabulary.spec());
     builder.add(words);

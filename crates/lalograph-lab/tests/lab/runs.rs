@@ -148,6 +148,7 @@ fn nothing_of_a_text_s_held_out_end_is_in_the_vocabulary() {
     for unit in ["vocabulary.unit=word", "vocabulary.unit=byte_pair"] {
         let mut plan = plan_of(folder.path(), &format!("{beginning}{end}"), &[&settings, &[unit]]);
         plan.vocabulary.size = Some(400);
+        plan.vocabulary.minimum_count = Some(1);
         let task = prepare(plan, 2, None, &mut quiet).unwrap();
         let (training, validation) = (&task.corpus.training, &task.corpus.validation);
         assert_eq!((training.totals.documents, validation.totals.documents), (1, 1));

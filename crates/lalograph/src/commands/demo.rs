@@ -290,6 +290,8 @@ fn write_diaries(
 fn demo_plan(args: &DemoArgs) -> Plan {
     let mut plan = Plan::default();
     plan.corpus.document = Some(Division::Line);
+    // The floor is that of the whole text, so no word may be unknown.
+    plan.vocabulary.minimum_count = Some(1);
     plan.training.seed = args.seed;
     plan.samples.tokens = 130;
     plan.model.embedding = Some(64);
