@@ -10,6 +10,8 @@ use crate::run::records::MetricsRecord;
 
 /// A validation loss above the lowest by this share of it has risen.
 const RISE: f64 = 0.05;
+/// The same in nats, where the loss is next to nothing.
+const LEAST_RISE: f64 = 0.01;
 /// Standard errors within which an accuracy is no better than the share of the most frequent class.
 const ERRORS: f64 = 1.0;
 /// A class of fewer training documents can hardly be learnt.
@@ -76,7 +78,8 @@ fn overfitting(curves: &Curves, validations: &[Validation]) -> Option<Hint> {
     let best = validations.iter().min_by(|a, b| a.loss.total_cmp(&b.loss))?;
     let last = validations.last()?;
     let later = validations.iter().filter(|validation| validation.step > best.step);
-    let risen = later.clone().rev().take(2).all(|validation| validation.loss > best.loss * (1.0 + RISE));
+    let risen_to = best.loss + LEAST_RISE.max(RISE * best.loss);
+    let risen = later.clone().rev().take(2).all(|validation| validation.loss > risen_to);
     if later.count() < 2 || !risen {
         return None;
     }
@@ -219,6 +222,9 @@ mod tests {
     #[test]
     fn a_good_run_has_no_hint() {
         assert_eq!(found(&run(FALLING, FALLING, GOOD, 0.8), CLASSES), []);
+        // Nor has one whose loss rises from nothing to next to nothing.
+        let decided = run([0.6, 0.1, 0.0001, 0.0002, 0.0004, 0.0006], FALLING, GOOD, 0.8);
+        assert_eq!(found(&decided, CLASSES), []);
     }
 
     #[test]
