@@ -5,7 +5,7 @@ use lalograph_net::heads::softmax::Softmax;
 use lalograph_text::TextError;
 
 use super::expectation::{Beside, Reach};
-use super::recipe::{Network, SAMPLED_FROM, TextShape, WIDTHS, recipe};
+use super::recipe::{Network, TextShape, WIDTHS, recipe};
 use crate::error::LabError;
 use crate::measure::baseline::NgramModel;
 use crate::measure::forecast::Forecast;
@@ -183,7 +183,7 @@ impl Search<'_> {
     /// The expected perplexity of a width, a little higher if it leaves time unused.
     fn perplexity(&mut self, at: usize) -> Result<f64, LabError> {
         if self.found[at].is_empty() {
-            let large = self.task.vocabulary.len() >= SAMPLED_FROM;
+            let large = self.base.suits_samples(self.task.vocabulary.len());
             for sampled in [false, true].into_iter().filter(|sampled| !sampled || large) {
                 let found = self.consider(Network { width: WIDTHS[at], sampled })?;
                 self.found[at].push(found);
@@ -215,14 +215,19 @@ impl Search<'_> {
         Ok(Considered {
             embedding,
             hidden,
-            softmax: plan.model.softmax,
+            softmax: plan.softmax(self.task.vocabulary.len()),
             parameters: self.task.model.layout().len() as u64,
             tokens_per_second: timed.tokens_per_second,
             epochs,
-            perplexity: self.beside.expected_loss(reach(&plan, epochs)).exp(),
+            perplexity: self.beside.expected_loss(self.reach(&plan, epochs)).exp(),
             used: epochs / all.max(1e-9),
             plan,
         })
+    }
+
+    /// What the expectation depends on.
+    fn reach(&self, plan: &Plan, epochs: f64) -> Reach {
+        Reach { hidden: plan.widths().1, epochs, softmax: plan.softmax(self.task.vocabulary.len()) }
     }
 
     /// The most steps that help with the plan that was timed last.
@@ -262,7 +267,7 @@ impl Search<'_> {
         let epochs = steps as f64 / self.task.facts.steps_per_epoch as f64;
         plan.training.steps = Some(steps);
         validate_evenly(&mut plan, steps, validations(&timed));
-        let [low, high] = self.beside.expected_range(reach(&plan, epochs)).map(f64::exp);
+        let [low, high] = self.beside.expected_range(self.reach(&plan, epochs)).map(f64::exp);
         plan.expected = Some(ExpectedPlan {
             minutes: rounded(seconds_of(&timed, steps) / 60.0),
             lowest_perplexity: rounded(low),
@@ -296,11 +301,6 @@ fn lowest(all: usize, mut perplexity: impl FnMut(usize) -> Result<f64, LabError>
         }
         best = next;
     }
-}
-
-/// What the expectation depends on.
-fn reach(plan: &Plan, epochs: f64) -> Reach {
-    Reach { hidden: plan.widths().1, epochs, softmax: plan.model.softmax }
 }
 
 /// Validations, samples and gradient flow at even distances.

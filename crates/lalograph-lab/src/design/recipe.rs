@@ -26,9 +26,6 @@ pub(crate) struct Network {
     pub(crate) sampled: bool,
 }
 
-/// Tokens of the smallest vocabulary that a sampled softmax is considered for.
-pub(crate) const SAMPLED_FROM: usize = 5000;
-
 /// The widths that are considered, from narrow to wide.
 pub(crate) const WIDTHS: [Width; 9] = [
     Width { embedding: 32, hidden: 64 },
@@ -108,7 +105,7 @@ pub(crate) fn recipe(base: &Plan, text: TextShape, choice: Network, epochs: f64)
         plan.model.embedding = Some(width.embedding.min(64));
     }
     plan.model.shared_vectors = Some(!few);
-    plan.model.softmax = if sampled { Softmax::Sampled } else { Softmax::Full };
+    plan.model.softmax = Some(if sampled { Softmax::Sampled } else { Softmax::Full });
     plan.training.window = 32;
     // Shuffled documents are worth a smaller batch.
     match BATCHES.into_iter().find(|&rows| text.fills(rows)) {

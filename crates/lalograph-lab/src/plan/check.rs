@@ -109,7 +109,7 @@ impl Plan {
             let must = "false where windows are carried and `training.reset_at_documents` is off: no step would begin with it";
             range("model.learn_first_state", "true".into(), must);
         }
-        if regularisation.label_smoothing > 0.0 && model.softmax == Softmax::Sampled {
+        if regularisation.label_smoothing > 0.0 && model.softmax == Some(Softmax::Sampled) {
             let must = "0 with a sampled softmax, which never sees the whole distribution";
             range("regularisation.label_smoothing", regularisation.label_smoothing.to_string(), must);
         }

@@ -105,7 +105,7 @@ impl Plan {
             learn_first_state: model.learn_first_state,
             tied: self.shares_vectors(),
             softmax: SoftmaxSettings {
-                kind: model.softmax,
+                kind: self.softmax(vocabulary),
                 clusters,
                 samples: model.softmax_samples,
                 excluded: Reserved::NEVER_PREDICTED.to_vec(),

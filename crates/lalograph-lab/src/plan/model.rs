@@ -40,8 +40,9 @@ section! {
         /// Share one table of vectors between input and output, with a projection before the output. If not set, shared where tokens are words or subwords, unless the softmax is `clustered` or the vectors start from a file.
         #[serde(skip_serializing_if = "Option::is_none")]
         pub shared_vectors: Option<bool> = None,
-        /// `full`; `clustered` for large vocabularies ordered by frequency, such as words; `sampled` to train against a sample of the vocabulary. Perplexity is exact with all three.
-        pub softmax: Softmax = Softmax::Full,
+        /// `full`; `clustered` for large vocabularies ordered by frequency, such as words; `sampled` to train against a sample of the vocabulary. Perplexity is exact with all three. If not set, sampled for 5,000 tokens and more, and full for fewer or with label smoothing.
+        #[serde(skip_serializing_if = "Option::is_none")]
+        pub softmax: Option<Softmax> = None,
         /// Last indices of the clusters, in rising order; if empty, computed from the vocabulary size.
         pub clusters: Vec<usize> = Vec::new(),
         /// Factor by which the vectors of each cluster are narrower than those of the cluster before.

@@ -37,7 +37,7 @@ impl Preset {
             Self::LargeVocabulary => {
                 plan.vocabulary.size = Some(50_000);
                 (plan.model.embedding, plan.model.hidden) = (Some(256), Some(512));
-                plan.model.softmax = Softmax::Clustered;
+                plan.model.softmax = Some(Softmax::Clustered);
                 (plan.training.window, plan.training.batch) = (32, 32);
             }
             Self::Classifier => plan = Plan::for_classifier(),

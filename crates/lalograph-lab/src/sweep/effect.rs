@@ -59,8 +59,9 @@ fn decided_by(key: &str, section: &str, name: &str, plan: &Plan) -> Option<(&'st
     let rule = |used: &[Rule]| {
         (!used.contains(&plan.optimiser.rule)).then_some(("optimiser.rule", "has no use for it"))
     };
-    let softmax =
-        |used: Softmax| (plan.model.softmax != used).then_some(("model.softmax", "has no use for it"));
+    let softmax = |used: Softmax| {
+        plan.model.softmax.is_some_and(|own| own != used).then_some(("model.softmax", "has no use for it"))
+    };
     if let Some(found) = of_classifier(key, section, name, plan) {
         return Some(found);
     }
@@ -154,7 +155,7 @@ mod tests {
             (&["training.schedule=constant"], "training.schedule_end", "training.schedule"),
             (&["optimiser.rule=sgd"], "optimiser.beta1", "optimiser.rule"),
             (&[], "optimiser.momentum", "optimiser.rule"),
-            (&[], "model.softmax_samples", "model.softmax"),
+            (&["model.softmax=full"], "model.softmax_samples", "model.softmax"),
             (&[], "training.stride", "training.windows"),
             (&["vocabulary.file=v.json"], "vocabulary.size", "vocabulary.file"),
             (&["vectors.factorise=true"], "vectors.subsample", "vectors.factorise"),

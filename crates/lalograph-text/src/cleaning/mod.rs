@@ -165,6 +165,11 @@ impl CleaningStep {
         !self.reads_mail() && !matches!(self, Self::StripHtml | Self::Replace(_))
     }
 
+    /// Whether two texts that end and begin with an ASCII letter or digit and a space or line end between them are cleaned one by one as they would be together.
+    pub(crate) fn is_local(&self) -> bool {
+        !self.reads_mail() && !matches!(self, Self::StripHtml | Self::Replace(_) | Self::CollapseSpace)
+    }
+
     /// Whether the step makes text of e-mail messages.
     pub fn reads_mail(&self) -> bool {
         matches!(self, Self::MailText | Self::MailTextWithSubject | Self::MailTextWithHeaders)
@@ -270,6 +275,11 @@ pub struct Cleaning {
 }
 
 impl Cleaning {
+    /// Whether all steps look no further than the words beside a place.
+    pub(crate) fn is_local(&self) -> bool {
+        self.steps.iter().all(CleaningStep::is_local)
+    }
+
     /// Applies all steps; a text that needs none is not copied.
     ///
     /// ```

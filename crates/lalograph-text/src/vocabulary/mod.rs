@@ -4,6 +4,7 @@ mod build;
 mod combine;
 mod encoder;
 mod file;
+mod parts;
 mod turns;
 
 use std::borrow::Cow;
@@ -15,6 +16,7 @@ use serde::{Deserialize, Serialize};
 pub use build::{VocabularyBuilder, VocabularySpec};
 pub use combine::{Comparison, OneSided};
 pub use encoder::{Decoder, Encoder};
+pub use parts::TextParts;
 
 use crate::byte_pair::{Merges, Pair};
 use crate::cleaning::Cleaning;
@@ -132,7 +134,8 @@ impl Token {
     }
 }
 
-fn shown(bytes: &[u8]) -> Cow<'_, str> {
+/// The bytes of a token as text; those of a part of a character in hexadecimal digits.
+pub fn shown(bytes: &[u8]) -> Cow<'_, str> {
     match std::str::from_utf8(bytes) {
         Ok(text) => Cow::Borrowed(text),
         Err(_) => {

@@ -196,7 +196,7 @@ pub(crate) struct ModelArgs {
     /// Whether input and output share one table of vectors (default: true for words and subwords, unless the softmax is clustered or --vectors is given).
     #[arg(long, value_name = "BOOL", help_heading = "Model")]
     pub(crate) shared_vectors: Option<bool>,
-    /// Kind of softmax over the vocabulary. Perplexity is exact with all three.
+    /// Kind of softmax over the vocabulary (default: sampled for 5,000 tokens and more, and full for fewer). Perplexity is exact with all three.
     #[arg(long, value_parser = choice::<Softmax>(), value_name = "KIND", help_heading = "Model")]
     pub(crate) softmax: Option<Softmax>,
 }

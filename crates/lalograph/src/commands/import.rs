@@ -38,8 +38,8 @@ pub(crate) fn run(args: &ImportArgs, screen: &Screen) -> Result<(), Failure> {
         check_there(path, "check the path")?;
     }
     let mut plan = read_plan(Some(&args.plan), &args.settings)?;
-    plan.settle(None);
     let vocabulary = read_vocabulary(&args.vocabulary)?;
+    plan.settle(vocabulary.len(), None);
     let bytes = std::fs::read(&args.weights).map_err(LabError::at(&args.weights))?;
     let document = if plan.classifier.is_some() {
         classifier(args, plan, vocabulary, &bytes, existing)?

@@ -140,7 +140,7 @@ pub(super) fn lay_model(model: &ModelArgs, step: &StepArgs, plan: &mut Plan) -> 
     lay_over_none(&model.hidden, &mut plan.model.hidden);
     lay_vectors((&model.vectors, &model.start_model, model.embedding), plan)?;
     lay(&model.layers, &mut plan.model.layers);
-    lay(&model.softmax, &mut plan.model.softmax);
+    lay_over_none(&model.softmax, &mut plan.model.softmax);
     lay_over_none(&model.shared_vectors, &mut plan.model.shared_vectors);
     lay(&step.batch, &mut plan.training.batch);
     lay(&step.window, &mut plan.training.window);

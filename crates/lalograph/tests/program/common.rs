@@ -108,6 +108,12 @@ impl Workshop {
         child.stdin.take().unwrap().write_all(input.as_bytes()).unwrap();
         Done::new(child.wait_with_output().unwrap())
     }
+
+    /// Runs it with a file of the folder as its standard input, which may be longer than a pipe holds.
+    pub(crate) fn run_with_file(&self, words: &[&str], input: &str) -> Done {
+        let input = std::fs::File::open(self.path(input)).unwrap();
+        Done::new(self.command().args(words).stdin(input).output().unwrap())
+    }
 }
 
 /// One quick demo for all tests of a file: the corpus, the vocabulary and a trained run, to be read and never changed.

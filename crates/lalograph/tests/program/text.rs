@@ -95,6 +95,35 @@ fn characters_decode_to_the_very_text() {
 }
 
 #[test]
+fn a_long_text_is_encoded_in_parts_as_the_whole_would_be() {
+    let workshop = Workshop::new();
+    let line = "The blue queen's cells, 14 kilos.\n";
+    let lines = 3_000_000 / line.len();
+    workshop.write("long.txt", line.repeat(lines));
+    for build in ["--unit word --minimum-count 1", "--unit byte-pair --vocabulary-size 270"] {
+        workshop.run(&format!("vocab build long.txt --document line {build} --output v.json --force")).ok();
+        let encoded = |options: &[&str]| {
+            let words = [&["vocab", "encode", "v.json", "-", "--indices"], options].concat();
+            workshop.run_with_file(&words, "long.txt").ok()
+        };
+        let once = workshop.run_words(&["vocab", "encode", "v.json", "--indices", line]).ok();
+        let all = vec![once.trim_end(); lines].join(" ");
+        assert!(encoded(&[]) == format!("{all}\n"), "{build}");
+        // The cut is in the last part.
+        let most = all.split(' ').count() - 3;
+        let cut = all.split(' ').take(most).collect::<Vec<_>>().join(" ");
+        assert!(encoded(&["--length", &most.to_string()]) == format!("{cut}\n"), "{build}");
+        let padded = (most + 5).to_string();
+        assert!(encoded(&["--length", &padded]) == format!("{all} 0 0\n"), "{build}");
+        assert_eq!(encoded(&["--length", "0"]), "\n");
+    }
+    workshop.write("wrong.txt", b"two words \xff\xfe and more");
+    workshop
+        .run_with_file(&["vocab", "encode", "v.json", "-", "--indices"], "wrong.txt")
+        .fails(1, &["standard input: the text is not UTF-8"]);
+}
+
+#[test]
 fn damaged_vocabularies_are_refused() {
     let workshop = Workshop::new();
     workshop.write("t.txt", "a b c a");

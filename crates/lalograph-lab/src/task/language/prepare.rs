@@ -80,7 +80,7 @@ fn lay_out(
     if share > 0.0 && plan.corpus.split.is_none() && corpus.validation.is_empty() {
         return Err(LabError::NoValidation { documents: corpus.reading.documents, share });
     }
-    plan.settle(Some(corpus.training.len() as u64));
+    plan.settle(vocabulary.len(), Some(corpus.training.len() as u64));
     let (base, old) = base.unzip();
     let old = old.flatten();
     let model = LanguageModel::new(plan.shape(vocabulary.len()))?;
@@ -136,7 +136,7 @@ fn length_of(plan: &Plan, training: &TokenSequence, old: Option<&OldText>) -> Re
 impl LanguageTask {
     /// Lays the same text out for another network and another training.
     pub(crate) fn replan(&mut self, mut plan: Plan) -> Result<(), LabError> {
-        plan.settle(Some(self.corpus.training.len() as u64));
+        plan.settle(self.vocabulary.len(), Some(self.corpus.training.len() as u64));
         let (windows, steps) = length_of(&plan, &self.corpus.training, self.old.as_ref())?;
         self.model = LanguageModel::new(plan.shape(self.vocabulary.len()))?;
         (self.facts.steps_per_epoch, self.steps) = (windows, steps);
