@@ -27,15 +27,17 @@ struct BySize {
 }
 
 impl BySize {
-    /// For so many training tokens of a unit.
-    fn of(unit: Unit, tokens: u64) -> Self {
+    /// For so many training tokens of a unit, and a softmax.
+    fn of(unit: Unit, tokens: u64, softmax: Softmax) -> Self {
         let words = as_words(unit, tokens);
         let hidden = match words {
             w if w < 30_000.0 => 128,
             w if w < 3_000_000.0 => 256,
             _ => 384,
         };
-        let epochs = (8.0 * (TOKENS / words.max(1.0)).powf(0.45)).round().clamp(1.0, 24.0);
+        // From samples less is learnt of an epoch, in a fraction of its time.
+        let more = if softmax == Softmax::Sampled { 1.5 } else { 1.0 };
+        let epochs = (more * 8.0 * (TOKENS / words.max(1.0)).powf(0.45)).round().clamp(1.0, 24.0);
         Self { embedding: hidden / 2, hidden, epochs: epochs as u64 }
     }
 }
@@ -55,13 +57,23 @@ pub(crate) fn as_words(unit: Unit, tokens: u64) -> f64 {
 pub(crate) fn dropout(hidden: usize, epochs: f64, unit: Unit, tokens: u64) -> f64 {
     let words = as_words(unit, tokens);
     let text = words.max(1.0) / TOKENS;
-    let by_repetition = 0.08 + 0.14 * (epochs / text.sqrt()).ln();
-    let by_learning = 0.25 * learnt(hidden, epochs, words).powf(0.55);
-    let of_unit = match unit {
-        Unit::Word | Unit::BytePair | Unit::Unigram => 1.0,
-        Unit::Character | Unit::Grapheme | Unit::Byte => 0.6,
+    let learnt = learnt(hidden, epochs, words);
+    let rate = match unit {
+        Unit::Word | Unit::BytePair | Unit::Unigram => {
+            // A short text is known by heart sooner than its length alone says.
+            let length = if text < 1.0 { text.powf(0.8) } else { text.sqrt() };
+            by_repetition(epochs / length).min(0.38 * learnt.powf(0.7)).clamp(0.0, 0.6)
+        }
+        Unit::Character | Unit::Grapheme | Unit::Byte => {
+            0.6 * by_repetition(epochs / text.sqrt()).min(0.25 * learnt.powf(0.55)).clamp(0.0, 0.5)
+        }
     };
-    (100.0 * of_unit * by_repetition.min(by_learning).clamp(0.0, 0.5)).round() / 100.0
+    (100.0 * rate).round() / 100.0
+}
+
+/// Dropout for so many epochs of a text of 185,000 words.
+fn by_repetition(epochs: f64) -> f64 {
+    0.08 + 0.14 * epochs.ln()
 }
 
 /// How much is learnt of a text of so many words: the words that are read, more of them where wide layers read them, in units of 185,000.
@@ -74,7 +86,7 @@ impl Plan {
     /// of a million tokens. Dropout follows from the epochs that the plan has.
     pub fn settle(&mut self, vocabulary: usize, training_tokens: Option<u64>) {
         let tokens = training_tokens.unwrap_or(ASSUMED_TOKENS);
-        let found = BySize::of(self.vocabulary.unit, tokens);
+        let found = BySize::of(self.vocabulary.unit, tokens, self.softmax(vocabulary));
         if self.classifier.is_none() && self.vectors.is_none() {
             self.model.shared_vectors = Some(self.shares_vectors());
             self.model.softmax = Some(self.softmax(vocabulary));
@@ -84,14 +96,14 @@ impl Plan {
         }
         self.model.embedding.get_or_insert(found.embedding);
         self.model.hidden.get_or_insert(found.hidden);
-        let dropout = self.dropout_of(tokens);
-        self.training.dropout.get_or_insert(dropout);
         self.training.epochs.get_or_insert(found.epochs);
+        let dropout = self.dropout_of(tokens, found);
+        self.training.dropout.get_or_insert(dropout);
     }
 
     /// Widths of the token vectors and of each layer. Before the text is read, as for a text of a million tokens.
     pub fn widths(&self) -> (usize, usize) {
-        let found = BySize::of(self.vocabulary.unit, ASSUMED_TOKENS);
+        let found = self.assumed();
         (self.model.embedding.unwrap_or(found.embedding), self.model.hidden.unwrap_or(found.hidden))
     }
 
@@ -117,17 +129,22 @@ impl Plan {
 
     /// Dropout. Before the text is read, as for a text of a million tokens.
     pub(crate) fn dropout(&self) -> f64 {
-        self.training.dropout.unwrap_or_else(|| self.dropout_of(ASSUMED_TOKENS))
+        self.training.dropout.unwrap_or_else(|| self.dropout_of(ASSUMED_TOKENS, self.assumed()))
     }
 
-    fn dropout_of(&self, tokens: u64) -> f64 {
+    /// What suits a text that is not read yet.
+    fn assumed(&self) -> BySize {
+        BySize::of(self.vocabulary.unit, ASSUMED_TOKENS, self.model.softmax.unwrap_or_default())
+    }
+
+    fn dropout_of(&self, tokens: u64, found: BySize) -> f64 {
         let unit = self.vocabulary.unit;
         let steps = self.training.steps.map(|steps| {
             let step = (self.training.batch * self.training.window).max(1) as f64;
             steps as f64 * step / tokens.max(1) as f64
         });
-        let epochs = self.training.epochs.unwrap_or_else(|| BySize::of(unit, tokens).epochs);
-        let hidden = self.model.hidden.unwrap_or_else(|| BySize::of(unit, tokens).hidden);
+        let epochs = self.training.epochs.unwrap_or(found.epochs);
+        let hidden = self.model.hidden.unwrap_or(found.hidden);
         dropout(hidden, steps.unwrap_or(epochs as f64), unit, tokens)
     }
 }
@@ -147,10 +164,13 @@ mod tests {
     #[test]
     fn a_longer_text_has_a_wider_network_and_fewer_epochs() {
         let sizes = [2_000, 50_000, 185_000, 1_000_000, 10_000_000, 1_000_000_000];
-        let found = sizes.map(|tokens| BySize::of(Unit::Word, tokens));
+        let found = sizes.map(|tokens| BySize::of(Unit::Word, tokens, Softmax::Full));
         assert_eq!(found.map(|size| size.epochs), [24, 14, 8, 4, 1, 1]);
         assert_eq!(found.map(|size| size.hidden), [128, 256, 256, 256, 384, 384]);
-        assert_eq!(BySize::of(Unit::Character, 925_000), BySize::of(Unit::Word, 185_000));
+        let alike = |unit, tokens| BySize::of(unit, tokens, Softmax::Full);
+        assert_eq!(alike(Unit::Character, 925_000), alike(Unit::Word, 185_000));
+        let sampled = sizes.map(|tokens| BySize::of(Unit::Word, tokens, Softmax::Sampled).epochs);
+        assert_eq!(sampled, [24, 22, 12, 6, 2, 1]);
     }
 
     #[test]
@@ -158,12 +178,18 @@ mod tests {
         let of = |epochs: &[f64], words| {
             epochs.iter().map(|&e| dropout(256, e, Unit::Word, words)).collect::<Vec<_>>()
         };
-        assert_eq!(of(&[0.5, 3.0, 8.0, 15.0, 200.0], 185_000), [0.0, 0.23, 0.37, 0.46, 0.5]);
+        assert_eq!(of(&[0.5, 3.0, 8.0, 15.0, 200.0], 185_000), [0.0, 0.23, 0.37, 0.46, 0.6]);
         assert_eq!(of(&[1.0, 3.0, 15.0], 1_000_000), [0.0, 0.12, 0.34]);
         // Of little text, or with narrow layers, little is learnt at first.
-        assert_eq!(dropout(96, 4.0, Unit::Word, 28_000), 0.14);
-        assert_eq!(dropout(256, 10.0, Unit::Word, 28_000), 0.31);
+        assert_eq!(dropout(96, 4.0, Unit::Word, 28_000), 0.18);
+        assert_eq!(dropout(256, 10.0, Unit::Word, 28_000), 0.51);
+        // A third of the text needs as much after 5 epochs as the whole after 13.
+        assert_eq!(
+            (dropout(256, 5.0, Unit::Word, 61_667), dropout(256, 13.0, Unit::Word, 185_000)),
+            (0.43, 0.44)
+        );
         assert_eq!(dropout(512, 6.0, Unit::Character, 925_000), 0.2);
+        assert_eq!(dropout(128, 19.0, Unit::Character, 140_000), 0.21);
     }
 
     #[test]

@@ -6,6 +6,7 @@
 
 use std::borrow::Cow;
 use std::fmt::Write;
+use std::io;
 use std::sync::LazyLock;
 
 use super::palette::{ASH, BRICK, HONEY, PLUM, TEAL};
@@ -48,8 +49,24 @@ pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
+/// Writes JSON on, as [`harmless_json`] has it, while it is made. What is written at once has to be whole characters.
+pub(crate) struct HarmlessJson<W>(pub(crate) W);
+
+impl<W: io::Write> io::Write for HarmlessJson<W> {
+    fn write(&mut self, json: &[u8]) -> io::Result<usize> {
+        let text =
+            std::str::from_utf8(json).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))?;
+        self.0.write_all(harmless_json(text).as_bytes())?;
+        Ok(json.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        self.0.flush()
+    }
+}
+
 /// JSON in which such characters are escaped as JSON does it.
-pub(crate) fn harmless_json(json: &str) -> Cow<'_, str> {
+fn harmless_json(json: &str) -> Cow<'_, str> {
     if !json.contains(is_obeyed) {
         return Cow::Borrowed(json);
     }
@@ -67,7 +84,7 @@ pub(crate) fn harmless_json(json: &str) -> Cow<'_, str> {
 
 #[cfg(test)]
 mod tests {
-    use super::{harmless, harmless_json};
+    use super::{HarmlessJson, harmless};
     use crate::output::palette::HONEY;
 
     #[test]
@@ -92,8 +109,9 @@ mod tests {
     #[test]
     fn json_stays_json() {
         let text = "a\u{7f}\u{9b}\u{202e}\u{1b}b";
-        let json = serde_json::to_string(text).unwrap();
-        let shown = harmless_json(&json);
+        let mut shown = HarmlessJson(Vec::new());
+        serde_json::to_writer(&mut shown, text).unwrap();
+        let shown = String::from_utf8(shown.0).unwrap();
         assert!(!shown.chars().any(|c| c.is_control() || c == '\u{202e}'), "{shown}");
         assert_eq!(serde_json::from_str::<String>(&shown).unwrap(), text);
     }

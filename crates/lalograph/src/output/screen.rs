@@ -6,7 +6,7 @@ use anstyle::Style;
 
 use crate::cli::{ColourChoice, General};
 use crate::failure::Failure;
-use crate::output::harmless::{harmless, harmless_json};
+use crate::output::harmless::{HarmlessJson, harmless};
 use crate::output::palette::{ASH, BRICK, HONEY};
 
 /// Width of a table without a terminal.
@@ -110,7 +110,14 @@ impl Screen {
 
     /// Writes JSON to standard output, on one line.
     pub(crate) fn json<T: serde::Serialize>(&self, value: &T) -> Result<(), Failure> {
-        self.line(&harmless_json(&serde_json::to_string(value).map_err(Failure::work)?))
+        if cfg!(test) {
+            return Ok(());
+        }
+        let mut out = HarmlessJson(io::BufWriter::new(io::stdout().lock()));
+        serde_json::to_writer(&mut out, value).map_err(io::Error::from)?;
+        out.0.write_all(b"\n")?;
+        out.0.flush()?;
+        Ok(())
     }
 
     /// Prints a note on standard error, unless only results are wanted.
