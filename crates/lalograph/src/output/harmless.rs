@@ -49,19 +49,43 @@ pub(crate) fn harmless(text: &str) -> Cow<'_, str> {
     Cow::Owned(out)
 }
 
-/// Writes JSON on, as [`harmless_json`] has it, while it is made. What is written at once has to be whole characters.
-pub(crate) struct HarmlessJson<W>(pub(crate) W);
+/// Bytes of JSON that are looked through at once.
+const BLOCK: usize = 1 << 16;
+
+/// Writes JSON on, as [`harmless_json`] has it, while it is made. What is written at once has to be whole characters, and the end has to be flushed.
+pub(crate) struct HarmlessJson<W> {
+    out: W,
+    held: Vec<u8>,
+}
+
+impl<W: io::Write> HarmlessJson<W> {
+    pub(crate) fn new(out: W) -> Self {
+        Self { out, held: Vec::with_capacity(2 * BLOCK) }
+    }
+
+    fn pass_on(&mut self) -> io::Result<()> {
+        let held = std::str::from_utf8(&self.held);
+        let text = held.map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))?;
+        self.out.write_all(harmless_json(text).as_bytes())?;
+        self.held.clear();
+        Ok(())
+    }
+}
 
 impl<W: io::Write> io::Write for HarmlessJson<W> {
     fn write(&mut self, json: &[u8]) -> io::Result<usize> {
-        let text =
-            std::str::from_utf8(json).map_err(|error| io::Error::new(io::ErrorKind::InvalidData, error))?;
-        self.0.write_all(harmless_json(text).as_bytes())?;
-        Ok(json.len())
+        self.write_all(json).map(|()| json.len())
+    }
+
+    // A document has many pieces of a few bytes each.
+    fn write_all(&mut self, json: &[u8]) -> io::Result<()> {
+        self.held.extend_from_slice(json);
+        if self.held.len() >= BLOCK { self.pass_on() } else { Ok(()) }
     }
 
     fn flush(&mut self) -> io::Result<()> {
-        self.0.flush()
+        self.pass_on()?;
+        self.out.flush()
     }
 }
 
@@ -84,7 +108,9 @@ fn harmless_json(json: &str) -> Cow<'_, str> {
 
 #[cfg(test)]
 mod tests {
-    use super::{HarmlessJson, harmless};
+    use std::io::Write;
+
+    use super::{BLOCK, HarmlessJson, harmless};
     use crate::output::palette::HONEY;
 
     #[test]
@@ -109,9 +135,15 @@ mod tests {
     #[test]
     fn json_stays_json() {
         let text = "a\u{7f}\u{9b}\u{202e}\u{1b}b";
-        let mut shown = HarmlessJson(Vec::new());
-        serde_json::to_writer(&mut shown, text).unwrap();
-        let shown = String::from_utf8(shown.0).unwrap();
+        let long = text.repeat(BLOCK / 4);
+        let (mut shown, mut whole) = (Vec::new(), Vec::new());
+        for (text, shown) in [(text, &mut shown), (long.as_str(), &mut whole)] {
+            let mut out = HarmlessJson::new(shown);
+            serde_json::to_writer(&mut out, text).unwrap();
+            out.flush().unwrap();
+        }
+        assert_eq!(serde_json::from_slice::<String>(&whole).unwrap(), long);
+        let shown = String::from_utf8(shown).unwrap();
         assert!(!shown.chars().any(|c| c.is_control() || c == '\u{202e}'), "{shown}");
         assert_eq!(serde_json::from_str::<String>(&shown).unwrap(), text);
     }

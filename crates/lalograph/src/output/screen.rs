@@ -113,10 +113,10 @@ impl Screen {
         if cfg!(test) {
             return Ok(());
         }
-        let mut out = HarmlessJson(io::BufWriter::new(io::stdout().lock()));
+        let mut out = HarmlessJson::new(io::stdout().lock());
         serde_json::to_writer(&mut out, value).map_err(io::Error::from)?;
-        out.0.write_all(b"\n")?;
-        out.0.flush()?;
+        out.write_all(b"\n")?;
+        out.flush()?;
         Ok(())
     }
 

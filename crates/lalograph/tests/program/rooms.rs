@@ -139,7 +139,9 @@ impl Crate {
             inline.find_iter(source).for_each(|found| add(found.as_str()));
             for found in child.captures_iter(source) {
                 let called = Regex::new(&format!(r"(?:^|[^:\w]){}::\w+", &found[1])).unwrap();
-                if called.find_iter(source).any(|call| !source[..call.start()].ends_with("use ")) {
+                // The match begins with the character before the name.
+                let is_use = |call: regex::Match<'_>| source[..call.start()].ends_with("use");
+                if called.find_iter(source).any(|call| !is_use(call)) {
                     add(&format!("self::{}", &found[1]));
                 }
             }
