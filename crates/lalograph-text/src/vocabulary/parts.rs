@@ -13,8 +13,8 @@ use super::Vocabulary;
 /// let mut builder = VocabularyBuilder::new(&spec);
 /// builder.add("the bee and the hive");
 /// let vocabulary = builder.finish(1)?;
-/// let parts = TextParts::new("the bee and the wasp".as_bytes(), &vocabulary, 8).collect::<std::io::Result<Vec<_>>>();
-/// assert_eq!(parts.unwrap(), ["the bee", " and", " the wasp"]);
+/// let parts = TextParts::new("the bee and the wasp".as_bytes(), &vocabulary, 11).collect::<std::io::Result<Vec<_>>>();
+/// assert_eq!(parts.unwrap(), ["the bee", " and the", " wasp"]);
 /// # Ok::<(), lalograph_text::TextError>(())
 /// ```
 #[derive(Debug)]
