@@ -18,6 +18,7 @@ use crate::error::LabError;
 use crate::training::meters::Meters;
 use crate::training::schedule::Plateau;
 use crate::training::selection::Selection;
+use crate::training::time_limit::Shortened;
 use crate::training::trainer::{LaneLayer, Trainer};
 
 const KIND: Kind = Kind { format: "lalograph checkpoint", version: "1" };
@@ -33,6 +34,7 @@ pub(crate) struct Position {
     pub(crate) seconds: f64,
     pub(crate) meters: Meters,
     pub(crate) plateau: Plateau,
+    pub(crate) shortened: Shortened,
     pub(crate) selection: Selection,
     /// Bytes of each file of records that belong to the steps so far.
     pub(crate) record_bytes: BTreeMap<String, u64>,

@@ -83,12 +83,14 @@ pub struct Designed {
     pub considered: Vec<Considered>,
     /// The number of the network that was taken.
     pub taken: usize,
+    /// Epochs of the plan.
+    pub epochs: f64,
     /// Order and validation perplexity of the n-gram model that perplexities are expected from.
     pub ngram: (usize, f64),
 }
 
 /// Share of the time that steps are planned for. A machine that is slower than when it was measured makes fewer of them: the run ends after
-/// [`LONGEST_SHARE`] of the time, and since the learning rate is low by then, little is lost. One that is quicker ends early.
+/// [`LONGEST_SHARE`] of the time, with a schedule that is shortened to it. One that is quicker ends early.
 const PLANNED_SHARE: f64 = 1.01;
 /// Share of the time after which the run ends.
 const LONGEST_SHARE: f64 = 1.05;
@@ -265,7 +267,8 @@ impl Search<'_> {
             return Err(LabError::ShortTime { seconds: self.wish.seconds });
         }
         let epochs = steps as f64 / self.task.facts.steps_per_epoch as f64;
-        plan.training.steps = Some(steps);
+        // The steps say how long it is.
+        (plan.training.steps, plan.training.epochs) = (Some(steps), None);
         validate_evenly(&mut plan, steps, validations(&timed));
         let [low, high] = self.beside.expected_range(self.reach(&plan, epochs)).map(f64::exp);
         plan.expected = Some(ExpectedPlan {
@@ -278,7 +281,7 @@ impl Search<'_> {
         let mut considered: Vec<Considered> = self.found.into_iter().flatten().collect();
         considered.dedup_by(|a, b| a.plan.model == b.plan.model);
         let taken = considered.iter().position(|one| one.plan.model == plan.model).unwrap_or(0);
-        Ok(Designed { plan, considered, taken, ngram: (self.beside.order, self.beside.loss.exp()) })
+        Ok(Designed { plan, considered, taken, epochs, ngram: (self.beside.order, self.beside.loss.exp()) })
     }
 }
 

@@ -110,7 +110,7 @@ section! {
         pub patience: u64 = 0,
         /// Smallest decrease of validation loss that counts as an improvement for `patience`.
         pub minimum_gain: f64 = 0.0,
-        /// End after N minutes of training even if steps are left, with a last validation, and keep the best weights; 0 = never. How many steps are made then depends on the speed of the machine.
+        /// End after N minutes of training even if steps are left, with a last validation, and keep the best weights; 0 = never. How many steps are made then depends on the speed of the machine: if at half of that time or later too many are left, a schedule that ends with the last step and the mean of the weights are shortened so that they end with the time.
         pub end_after_minutes: f64 = 0.0,
         /// Record training figures every N steps.
         pub record_every: u64 = 20,

@@ -18,6 +18,8 @@ pub(crate) enum Command {
     Begin,
     /// Compute the gradient of the next window.
     Learn,
+    /// Start the mean of the weights after this step.
+    Average(u64),
     /// Move the weights, at a learning rate of these bits.
     Apply(u64),
     /// Say whether anybody wants to stop.
@@ -91,6 +93,7 @@ impl<'t, T: Task> Follower<'t, T> {
             match command {
                 Command::Begin => self.begin()?,
                 Command::Learn => drop(self.trainer.learn()?),
+                Command::Average(step) => self.trainer.optimiser_mut().average_after(step),
                 Command::Apply(rate) => self.trainer.apply(f64::from_bits(rate)),
                 Command::Agree => drop(self.trainer.agree(stops())),
                 Command::Validate => {

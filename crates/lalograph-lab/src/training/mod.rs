@@ -11,4 +11,5 @@ pub mod run_loop;
 pub(crate) mod schedule;
 pub(crate) mod selection;
 pub(crate) mod settings;
+pub(crate) mod time_limit;
 pub mod trainer;

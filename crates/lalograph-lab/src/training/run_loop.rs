@@ -14,6 +14,7 @@ use super::notebook::Notebook;
 use super::schedule::RateSchedule;
 use super::selection::Selection;
 use super::settings::{trainer_settings, validates_after};
+use super::time_limit::TimeLimit;
 use super::trainer::Trainer;
 use crate::artefact::checkpoint::{self, Checkpoint, Position};
 use crate::artefact::model_file::{Trained, save_model};
@@ -105,6 +106,7 @@ struct Loop<'a, T: Task> {
     observer: &'a mut (dyn TrainingObserver<T::Note> + Send),
     trainer: Trainer<'a, T::Net>,
     schedule: RateSchedule,
+    limit: TimeLimit,
     validation: Option<Box<dyn Evaluator<T::Net> + 'a>>,
     duties: Vec<Box<dyn Duty<T> + 'a>>,
     notebook: Notebook<T::Note>,
@@ -141,6 +143,9 @@ impl<'a, T: Task> Loop<'a, T> {
             Some(from) => {
                 from.restore(&mut trainer, run.checkpoints())?;
                 schedule.plateau = from.position.plateau;
+                if plan.training.end_after_minutes > 0.0 {
+                    schedule.shortened = from.position.shortened;
+                }
                 from.position.clone()
             }
             None => {
@@ -152,6 +157,10 @@ impl<'a, T: Task> Loop<'a, T> {
         let names = trainer.state_lengths().into_iter().map(|(name, _)| name);
         let states = from.as_ref().map(|from| from.states(names)).unwrap_or_default();
         send_position(&mut trainer, &states);
+        if let Some(step) = schedule.shortened.averaged_after {
+            trainer.optimiser_mut().average_after(step);
+            lead(trainer.exchange(), Command::Average(step));
+        }
         let duties = task.duties();
         let names: Vec<&'static str> = duties.iter().map(|duty| duty.name()).collect();
         let mut this = Self {
@@ -163,6 +172,7 @@ impl<'a, T: Task> Loop<'a, T> {
             observer,
             trainer,
             schedule,
+            limit: TimeLimit::new(plan.training.end_after_minutes, position.seconds),
             validation: task.validation(rank),
             duties,
             scores_test,
@@ -385,6 +395,7 @@ impl<'a, T: Task> Loop<'a, T> {
 
     fn make_step(&mut self) -> Result<(), LabError> {
         let started_at = Instant::now();
+        self.keep_to_time();
         self.lead(Command::Learn);
         let learnt = self.trainer.learn()?;
         let step = self.trainer.step() + 1;
@@ -398,8 +409,7 @@ impl<'a, T: Task> Loop<'a, T> {
         let rate = self.schedule.rate(step);
         self.lead(Command::Apply(rate.to_bits()));
         self.trainer.apply(rate);
-        let minutes = self.plan().training.end_after_minutes;
-        self.out_of_time = minutes > 0.0 && self.seconds() >= 60.0 * minutes;
+        self.out_of_time = self.limit.is_up(self.seconds());
         self.meters.add(Recent {
             steps: 1,
             loss: learnt.loss,
@@ -412,6 +422,25 @@ impl<'a, T: Task> Loop<'a, T> {
         });
         self.tell(&TrainingEvent::Step { step, tokens: learnt.tokens, loss: learnt.loss });
         Ok(())
+    }
+
+    /// Shortens the rest of the schedule, the mean of the weights included, if the time will be up before its last step.
+    fn keep_to_time(&mut self) {
+        let (seconds, made) = (self.seconds(), self.trainer.step());
+        let shortened = &mut self.schedule.shortened;
+        let left = (self.task.steps() - made) as f64 - shortened.ahead;
+        shortened.ahead += self.limit.ahead(seconds, left, shortened.ahead > 0.0);
+        let position = made as f64 + shortened.ahead;
+        let due = self
+            .trainer
+            .optimiser()
+            .averages_after()
+            .is_some_and(|after| made < after && position >= after as f64);
+        if due {
+            shortened.averaged_after = Some(made);
+            self.trainer.optimiser_mut().average_after(made);
+            self.lead(Command::Average(made));
+        }
     }
 
     /// An error that names the parameter that grew furthest where a loss has no perplexity any more.
@@ -572,6 +601,7 @@ impl<'a, T: Task> Loop<'a, T> {
             seconds: self.seconds(),
             meters: self.meters,
             plateau: self.schedule.plateau,
+            shortened: self.schedule.shortened,
             selection: self.selection.clone(),
             // Synced before the checkpoint that counts on them.
             record_bytes: self.notebook.synced_bytes()?,

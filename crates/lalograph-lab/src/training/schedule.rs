@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use super::time_limit::Shortened;
 use crate::plan::{Schedule, TrainingPlan};
 
 /// Steps of warm-up that nobody has set, in a run that is long enough.
@@ -43,12 +44,20 @@ pub(crate) struct RateSchedule {
     steps: u64,
     warmup: u64,
     pub(crate) plateau: Plateau,
+    /// What was left out of it for want of time.
+    pub(crate) shortened: Shortened,
 }
 
 impl RateSchedule {
     /// The schedule of a run of so many steps.
     pub(crate) fn new(plan: &TrainingPlan, steps: u64) -> Self {
-        Self { plan: plan.clone(), steps, warmup: warmup_steps(plan, steps), plateau: Plateau::default() }
+        Self {
+            plan: plan.clone(),
+            steps,
+            warmup: warmup_steps(plan, steps),
+            plateau: Plateau::default(),
+            shortened: Shortened::default(),
+        }
     }
 
     /// The learning rate of a step, from 1: a straight rise over the warm-up, then the schedule.
@@ -59,7 +68,9 @@ impl RateSchedule {
             return learning_rate * step as f64 / warmup as f64;
         }
         let done = (step - warmup) as f64;
-        let share = (done / self.steps.saturating_sub(warmup).max(1) as f64).min(1.0);
+        // What ends with the run ends sooner if that was shortened; what goes by steps does not.
+        let share =
+            ((done + self.shortened.ahead) / self.steps.saturating_sub(warmup).max(1) as f64).min(1.0);
         let period = self.plan.schedule_steps as f64;
         let fall = |share: f64| {
             schedule_end + (1.0 - schedule_end) * 0.5 * (1.0 + (std::f64::consts::PI * share).cos())
@@ -128,6 +139,18 @@ mod tests {
                 let found = schedule(name).rate(step);
                 assert!((found - rate).abs() < 1e-12, "{name:?} {step}: {found}");
             }
+        }
+    }
+
+    #[test]
+    fn a_shorter_schedule_is_ahead_only_where_it_ends_with_the_run() {
+        for (name, step, same_as) in
+            [(Schedule::Cosine, 40, 55), (Schedule::OneCycle, 25, 40), (Schedule::Exponential, 50, 50)]
+        {
+            let mut shortened = schedule(name);
+            shortened.shortened.ahead = 15.0;
+            assert_eq!(shortened.rate(step), schedule(name).rate(same_as), "{name:?}");
+            assert_eq!(shortened.rate(5), schedule(name).rate(5), "the warm-up is not shortened");
         }
     }
 

@@ -8,15 +8,15 @@ use lalograph_lab::measure::documents::Documents;
 use lalograph_lab::measure::score::{Scoring, score, score_together};
 use lalograph_lab::measure::token_losses::follow_scoring;
 use lalograph_lab::plan::VectorsWay;
-use lalograph_lab::run::description::RunStatus;
+use lalograph_lab::run::description::{EarlyEnd, RunStatus};
 use lalograph_lab::run::records::{MetricsRecord, read_lines};
 use lalograph_lab::task::language::LanguageNote;
 use lalograph_lab::task::vectors::{follow_vectors, make_vectors};
 use lalograph_lab::training::company::follow;
 use lalograph_lab::training::resume::{Changes, Resumable};
 use lalograph_lab::{
-    LabError, LanguageTask, ModelFile, Plan, RunFolder, Running, TrainingEvent, TrainingObserver,
-    TrainingOutcome, prepare, train,
+    Base, LabError, LanguageTask, ModelFile, Plan, RunFolder, Running, TrainingEvent, TrainingObserver,
+    TrainingOutcome, prepare, prepare_tuned, train,
 };
 use lalograph_net::step::exchange::{Exchange, OneProcess};
 use lalograph_net::step::processes::Processes;
@@ -155,6 +155,38 @@ fn another_number_of_processes_goes_on_where_one_was_stopped() {
         assert_eq!(outcome.unwrap().status, RunStatus::Finished, "{settings:?}");
         assert!(left(&RunFolder::open(&path).unwrap()) == expected, "{settings:?}");
     }
+}
+
+#[test]
+fn all_processes_start_the_mean_of_the_weights_sooner_if_the_time_is_up_sooner() {
+    let folder = tempfile::tempdir().unwrap();
+    let settings = [
+        "training.steps=1000000",
+        "training.end_after_minutes=0.01",
+        "training.validate_every=1000000",
+        "training.flow_every=0",
+        "samples.every=0",
+        "checkpoints.every=0",
+        "optimiser.average_from=0.7",
+    ];
+    let prepared = prepare(plan(folder.path(), &settings), 1, None, &mut quiet).unwrap();
+    let running = created(&Disk, folder.path(), "timed", &prepared, Existing::Keep).unwrap();
+    let run = running.run.clone();
+    let outcome = together(&prepared, running, 2, &mut go_on, &|| false);
+    assert_eq!(outcome.ended_early, Some(EarlyEnd::Time));
+    let found = outcome.validation.unwrap().loss;
+
+    // What both processes validated is what was saved: the first validation of a run that starts from it is the same.
+    let file = ModelFile::load(&run.model()).unwrap();
+    let mut again = file.plan.clone();
+    again.start.model = Some(run.model());
+    again.tune = Some(lalograph_lab::plan::TunePlan::default());
+    (again.training.steps, again.training.end_after_minutes) = (Some(1), 0.0);
+    let base = Base { vocabulary: file.vocabulary.clone(), plan: Some(run.read_plan().unwrap()) };
+    let prepared = prepare_tuned(again, base, 1, None, &mut quiet).unwrap();
+    let running = created(&Disk, folder.path(), "again", &prepared, Existing::Keep).unwrap();
+    let expected = train(&prepared, running, 1, &mut go_on).unwrap().base.unwrap().loss;
+    assert!((found - expected).abs() < 1e-6, "{found} {expected}");
 }
 
 /// Carries out the work of the first of so many processes, beside what the others do with theirs.

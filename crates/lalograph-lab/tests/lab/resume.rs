@@ -272,15 +272,31 @@ fn a_run_that_failed_goes_on_with_a_lower_rate_from_before() {
 #[test]
 fn a_run_whose_time_is_up_ends_with_a_validation_and_makes_more_steps_if_they_are_asked_for() {
     let folder = tempfile::tempdir().unwrap();
-    let settings =
-        ["training.steps=1000000", "training.end_after_minutes=0.005", "optimiser.average_from=0.7"];
+    let settings = [
+        "training.steps=1000000",
+        "training.end_after_minutes=0.01",
+        "training.schedule=cosine",
+        "training.record_every=1",
+        "optimiser.average_from=0.7",
+    ];
     let (run, outcome) = begin(folder.path(), "timed", &plan(folder.path(), &settings), usize::MAX);
     assert_eq!((outcome.status, outcome.ended_early), (RunStatus::Finished, Some(EarlyEnd::Time)));
-    assert!(outcome.steps < 1_000_000 && outcome.seconds >= 0.3, "{outcome:?}");
+    assert!(outcome.steps < 1_000_000 && outcome.seconds >= 0.6, "{outcome:?}");
     let metrics: Vec<MetricsRecord> = read_lines(&run.metrics()).unwrap();
     let validated = metrics.iter().rev().find(|record| matches!(record, MetricsRecord::Validation { .. }));
     assert_eq!(validated.map(MetricsRecord::step), Some(outcome.steps));
     assert!(outcome.test.is_some());
+    // The schedule kept to the steps at first, and ended with the time.
+    let rates: Vec<f64> = metrics
+        .iter()
+        .filter_map(|record| match record {
+            MetricsRecord::Training { learning_rate, .. } => Some(*learning_rate),
+            _ => None,
+        })
+        .collect();
+    let highest = rates.iter().copied().fold(0.0, f64::max);
+    assert!(rates[rates.len() / 4] > 0.999 * highest, "{rates:?}");
+    assert!(*rates.last().unwrap() < 0.5 * highest, "{rates:?}");
 
     let again = go_on(&run, &Changes::default(), usize::MAX);
     assert!(matches!(again, Err(LabError::AllDone(_))), "{again:?}");

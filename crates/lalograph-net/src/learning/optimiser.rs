@@ -183,6 +183,16 @@ impl<T: Real> Optimiser<T> {
         }
     }
 
+    /// The step after which the mean of the weights starts, if there is one.
+    pub fn averages_after(&self) -> Option<u64> {
+        self.settings.average_after
+    }
+
+    /// Starts the mean after another step, which nothing was averaged before. Without a mean, there is none to start.
+    pub fn average_after(&mut self, step: u64) {
+        self.settings.average_after = self.settings.average_after.map(|_| step);
+    }
+
     /// Updates made.
     pub fn steps(&self) -> u64 {
         self.steps
@@ -361,6 +371,27 @@ mod tests {
             let mean = since.iter().sum::<f64>() / since.len() as f64;
             assert!((found[1] - mean).abs() < 1e-12, "{step}");
         }
+    }
+
+    #[test]
+    fn the_average_can_be_started_sooner() {
+        let after = |after| OptimiserSettings { average_after: after, ..OptimiserSettings::new(Rule::Sgd) };
+        let layout = layout();
+        let means = [Some(9), Some(2)].map(|from| {
+            let mut optimiser = Optimiser::new(after(from), &layout);
+            let mut weights = [1.0f64, 1.0];
+            for step in 0..4 {
+                if step == 2 {
+                    optimiser.average_after(2);
+                }
+                optimiser.step(&mut weights, &[0.5, 2.0], RATE, &Clipped::default());
+            }
+            optimiser.settled(&weights).to_vec()
+        });
+        assert_eq!(means[0], means[1]);
+        let mut without = Optimiser::<f64>::new(after(None), &layout);
+        without.average_after(2);
+        assert_eq!(without.averages_after(), None);
     }
 
     #[test]

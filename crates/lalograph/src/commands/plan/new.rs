@@ -129,11 +129,11 @@ fn show(designed: &Designed, screen: &Screen) {
 /// What the plan is for, as part of a sentence.
 fn about(designed: &Designed, args: &PlanNewArgs, seconds: f64) -> String {
     let (order, ngram) = designed.ngram;
-    let epochs = designed.considered.get(designed.taken).map_or(0.0, |one| one.epochs);
     format!(
-        "{} of training on this machine, for {}. {epochs:.1} epochs; a {order}-gram model of the text has a validation perplexity of {}",
+        "{} of training on this machine, for {}. {:.1} epochs; a {order}-gram model of the text has a validation perplexity of {}",
         duration(seconds),
         args.aim.phrase(),
+        designed.epochs,
         perplexity(ngram)
     )
 }
