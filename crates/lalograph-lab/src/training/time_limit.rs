@@ -55,7 +55,11 @@ impl TimeLimit {
         let fit = (self.limit - seconds) * self.made / self.spent.max(1e-9);
         self.made = kept * self.made + 1.0;
         let enough = if shortened { 1.0 } else { ENOUGH };
-        if seconds < PATIENT * self.limit || fit >= enough * left { 0.0 } else { left / fit.max(1.0) - 1.0 }
+        if seconds < PATIENT * self.limit || fit >= enough * left {
+            return 0.0;
+        }
+        // Each step that is made stands for so many of the schedule.
+        (left / fit.max(1.0) - 1.0).max(0.0)
     }
 }
 

@@ -188,7 +188,7 @@ impl<T: Real> Optimiser<T> {
         self.settings.average_after
     }
 
-    /// Starts the mean after another step, which nothing was averaged before. Without a mean, there is none to start.
+    /// Starts the mean after another step; nothing may have been averaged yet. Without a mean, there is none to start.
     pub fn average_after(&mut self, step: u64) {
         self.settings.average_after = self.settings.average_after.map(|_| step);
     }

@@ -126,6 +126,10 @@ fn mistakes_are_named_before_anything_is_trained() {
         ("--vary training.seed=1,2 --seeds 2", &["training.seed", "--seeds"]),
         ("--vary samples.every=1,2", &["samples.every", "no effect"]),
         ("--vary model.hidden=1,2 --vary model.hidden=3,4", &["varied twice"]),
+        (
+            "--vary model.hidden=1,2 --set model.hidden=3",
+            &["`model.hidden` is varied", "--set has no effect"],
+        ),
         ("--vary model.hidden=1,2 --trials 3", &["grid", "no effect"]),
         ("--vary model.hidden=1,2 --rungs 3", &["rungs", "racing"]),
         ("--vary model.hidden=1..9 --method racing --budget-steps 3", &["budget"]),
