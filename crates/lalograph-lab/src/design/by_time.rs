@@ -64,7 +64,10 @@ pub struct Considered {
     pub perplexity: f64,
     /// Share of the time that these epochs take.
     pub used: f64,
+    network: Network,
     plan: Plan,
+    /// The quickest parts of its timings.
+    timed: Forecast,
 }
 
 impl Considered {
@@ -115,6 +118,10 @@ const TIMING_SECONDS: (f64, f64) = (0.4, 1.5);
 /// The same for the network that is taken.
 const LONG_TIMING_SHARE: f64 = 0.03;
 const LONG_TIMING_SECONDS: (f64, f64) = (1.5, 20.0);
+/// Networks whose expected perplexity is within this factor of the lowest are timed again, so often: the first time may have been a slow moment of
+/// the machine.
+const NEAR: f64 = 1.1;
+const TIMED_AGAIN: usize = 2;
 
 /// Makes the plan. `task` has the text and the settings that hold whatever the network is; `lay` lays over a plan what is asked for besides. `go_on` is
 /// asked between steps; `false` stops the work.
@@ -138,7 +145,12 @@ pub fn design(
     let text = TextShape::of(task.vocabulary.unit(), &task.corpus.training);
     let mut search =
         Search { task, base, text, wish, lay, beside, found: vec![Vec::new(); WIDTHS.len()], go_on };
-    let best = lowest(WIDTHS.len(), |at| search.perplexity(at))?;
+    let mut best = lowest(WIDTHS.len(), |at| search.perplexity(at))?;
+    for _ in 0..TIMED_AGAIN {
+        search.time_again(best)?;
+        // Now another one may promise more, and have neighbours that were not timed.
+        best = lowest(WIDTHS.len(), |at| search.perplexity(at))?;
+    }
     let taken = match wish.aim {
         Aim::Quality => best,
         Aim::Speed => search.narrowest_near(best)?,
@@ -207,8 +219,33 @@ impl Search<'_> {
         if let Some(same) = self.found.iter().flatten().find(|found| found.plan.model == guess.model) {
             return Ok(same.clone());
         }
+        let timed = self.time_shortly(guess)?;
+        self.judged(network, timed)
+    }
+
+    /// Times all networks again that may be better than the best one.
+    fn time_again(&mut self, best: usize) -> Result<(), LabError> {
+        let most = NEAR * self.best_of(best).map_or(f64::INFINITY, Considered::rank);
+        let mut near: Vec<Considered> =
+            self.found.iter().flatten().filter(|one| one.rank() <= most).cloned().collect();
+        near.dedup_by(|a, b| a.plan.model == b.plan.model);
+        for Considered { network, plan, timed: before, .. } in near {
+            let timed = self.time_shortly(plan)?;
+            let again = self.judged(network, quickest(timed, &before))?;
+            let same = |one: &&mut Considered| one.plan.model == again.plan.model;
+            self.found.iter_mut().flatten().filter(same).for_each(|one| one.clone_from(&again));
+        }
+        Ok(())
+    }
+
+    /// Times a plan among others.
+    fn time_shortly(&mut self, plan: Plan) -> Result<Forecast, LabError> {
         let seconds = (TIMING_SHARE * self.wish.seconds).clamp(TIMING_SECONDS.0, TIMING_SECONDS.1);
-        let timed = self.time(guess, seconds)?;
+        self.time(plan, seconds)
+    }
+
+    /// What the network that was timed last promises.
+    fn judged(&self, network: Network, timed: Forecast) -> Result<Considered, LabError> {
         let per_epoch = self.task.facts.steps_per_epoch as f64;
         let all = steps_within(&timed, PLANNED_SHARE * self.wish.seconds) as f64 / per_epoch;
         let epochs = all.min(self.most_steps() as f64 / per_epoch);
@@ -223,7 +260,9 @@ impl Search<'_> {
             epochs,
             perplexity: self.beside.expected_loss(self.reach(&plan, epochs)).exp(),
             used: epochs / all.max(1e-9),
+            network,
             plan,
+            timed,
         })
     }
 
@@ -262,6 +301,8 @@ impl Search<'_> {
         let mut plan = chosen.plan;
         let (fewest, most) = LONG_TIMING_SECONDS;
         let timed = self.time(plan.clone(), (LONG_TIMING_SHARE * self.wish.seconds).clamp(fewest, most))?;
+        // A machine that is slower later shortens the schedule, which costs little; one that is quicker would leave time unused.
+        let timed = quickest(timed, &chosen.timed);
         let steps = steps_within(&timed, PLANNED_SHARE * self.wish.seconds).min(self.most_steps());
         if steps < FEWEST_STEPS {
             return Err(LabError::ShortTime { seconds: self.wish.seconds });
@@ -329,6 +370,18 @@ fn steps_within(timed: &Forecast, seconds: f64) -> u64 {
     (left / timed.seconds_per_step).max(0.0) as u64
 }
 
+/// The quicker steps of two timings of one network, and the quicker of everything else: what slows a machine down comes and goes.
+fn quickest(mut one: Forecast, other: &Forecast) -> Forecast {
+    if other.seconds_per_step < one.seconds_per_step {
+        (one.seconds_per_step, one.tokens_per_second) = (other.seconds_per_step, other.tokens_per_second);
+    }
+    for part in &mut one.besides {
+        let same = other.besides.iter().filter(|same| same.name == part.name);
+        part.seconds_each = same.map(|same| same.seconds_each).fold(part.seconds_each, f64::min);
+    }
+    one
+}
+
 /// Three significant digits.
 fn rounded(value: f64) -> f64 {
     let digits = 10f64.powf(2.0 - value.abs().max(1e-9).log10().floor());
@@ -337,7 +390,35 @@ fn rounded(value: f64) -> f64 {
 
 #[cfg(test)]
 mod tests {
-    use super::lowest;
+    use super::{lowest, quickest};
+    use crate::measure::forecast::{Forecast, Repeated};
+    use crate::measure::several::StepParts;
+
+    #[test]
+    fn of_two_timings_each_part_is_the_quicker_one() {
+        let timed = |seconds_per_step: f64, besides: &[(&'static str, f64)]| Forecast {
+            steps: 100,
+            seconds_per_step,
+            tokens_per_second: 512.0 / seconds_per_step,
+            parts: StepParts {
+                lanes: 1,
+                lanes_seconds: 0.1,
+                own_seconds: 0.0,
+                dense_bytes: 0.0,
+                row_bytes_per_lane: 0.0,
+            },
+            besides: besides
+                .iter()
+                .map(|&(name, seconds_each)| Repeated { name, times: 2, seconds_each })
+                .collect(),
+        };
+        let (one, other) =
+            (timed(0.5, &[("validation", 3.0), ("samples", 1.0)]), timed(0.25, &[("samples", 2.0)]));
+        let expected = timed(0.25, &[("validation", 3.0), ("samples", 1.0)]);
+        assert_eq!(quickest(one.clone(), &other), expected);
+        let back = quickest(other, &one);
+        assert_eq!((back.seconds_per_step, back.besides[0].seconds_each), (0.25, 1.0));
+    }
 
     #[test]
     fn the_lowest_is_found_from_the_middle_wherever_it_is() {

@@ -29,12 +29,13 @@ pub(super) fn asked(args: &SweepArgs, plan: &Path) -> Result<SweepSpec, Failure>
         rungs: args.rungs.unwrap_or(file.terms.rungs),
         keep: args.keep.unwrap_or(file.terms.keep),
     };
+    // Of a run, its plan.
+    let file = if plan.is_dir() { plan.join("plan.toml") } else { plan.to_owned() };
+    let plan = read_plan(Some(&file), &args.settings)?;
+    let spec = SweepSpec::new(plan, &vary, terms, std::env::current_dir().ok())?;
     let varied: Vec<String> = vary.iter().filter_map(key_of).collect();
     if let Some(key) = args.settings.iter().filter_map(key_of).find(|key| varied.contains(key)) {
         return Err(Failure::Usage(format!("`{key}` is varied, so that --set has no effect on it")));
     }
-    // Of a run, its plan.
-    let file = if plan.is_dir() { plan.join("plan.toml") } else { plan.to_owned() };
-    let plan = read_plan(Some(&file), &args.settings)?;
-    Ok(SweepSpec::new(plan, &vary, terms, std::env::current_dir().ok())?)
+    Ok(spec)
 }
